@@ -1,0 +1,56 @@
+"""Plain Step: incremental loads, one plain step at a time.
+
+Read the changes in a window, collapse them to net changes, merge them, move the watermark: all in one commit.
+
+    import plainstep
+
+    project = plainstep.load_project("plainstep.toml")
+    [outcome] = project.step("tree")
+    net = plainstep.collapse(changes, key=["tree_id"])
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from plainstep.errors import ConfigError, DataError, MarkMoved, PlainStepError, Refused, StoreError
+
+if TYPE_CHECKING:
+    from plainstep.core.net import NetChanges, collapse
+    from plainstep.project import Project, config_schema, load_project
+    from plainstep.step import StepOutcome
+
+__version__ = "0.1.0"
+
+# Loaded when first asked for: `plainstep --help` should not wait for Arrow.
+_HOMES = {
+    "NetChanges": "plainstep.core.net",
+    "Project": "plainstep.project",
+    "StepOutcome": "plainstep.step",
+    "collapse": "plainstep.core.net",
+    "config_schema": "plainstep.project",
+    "load_project": "plainstep.project",
+}
+
+__all__ = [
+    "ConfigError",
+    "DataError",
+    "MarkMoved",
+    "NetChanges",
+    "PlainStepError",
+    "Project",
+    "Refused",
+    "StepOutcome",
+    "StoreError",
+    "collapse",
+    "config_schema",
+    "load_project",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOMES:
+        raise AttributeError(f"module 'plainstep' has no attribute {name!r}")
+    import importlib
+
+    return getattr(importlib.import_module(_HOMES[name]), name)

@@ -1,0 +1,213 @@
+"""Changes as Arrow tables in the flat form: one row a change, old values in ``was.*``, new ones in ``now.*``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plainstep.core.words import NOW, WAS, Op
+from plainstep.errors import DataError
+
+AT = pa.timestamp("us", "UTC")
+
+
+WORDS = pa.array([None, *(op.word for op in Op)])
+
+
+def words(ops: pa.Array) -> pa.Array:
+    """Operations as words, for people."""
+    return WORDS.take(ops)
+
+
+@dataclass(frozen=True, eq=False)
+class Changes:
+    """A batch of changes of one table, in reading order.
+
+    Attributes:
+        table: ``op`` (int8), ``seq`` (int64), ``at`` (timestamp, UTC, may be null), optionally ``txn`` and
+            ``given`` (list of strings: the columns that ``now`` really carries; null: all), and the columns
+            ``was.*`` and ``now.*``.
+    """
+
+    table: pa.Table
+
+    def __len__(self) -> int:
+        return int(self.table.num_rows)
+
+    @property
+    def columns(self) -> list[str]:
+        """The row's own columns, in order."""
+        names = self.table.column_names
+        now = [name[len(NOW) :] for name in names if name.startswith(NOW)]
+        was = [name[len(WAS) :] for name in names if name.startswith(WAS)]
+        return now + [name for name in was if name not in set(now)]
+
+    def kind(self, column: str) -> pa.DataType:
+        """The Arrow type of one of the row's own columns."""
+        name = NOW + column if NOW + column in self.table.column_names else WAS + column
+        return self.table.schema.field(name).type
+
+    def seq(self) -> npt.NDArray[np.int64]:
+        """The changes' sequence, rising."""
+        return numbers(self.table["seq"])
+
+    def op(self) -> npt.NDArray[np.int8]:
+        """The changes' operations, as small numbers."""
+        return numbers(self.table["op"])
+
+    def image(self, side: str, column: str) -> pa.Array:
+        """The values of one column on one side (``was.`` or ``now.``), null where there is no image."""
+        name = side + column
+        if name in self.table.column_names:
+            return flat(self.table[name])
+        return pa.nulls(len(self), self.kind(column))
+
+    def counts(self) -> dict[str, int]:
+        """How many changes there are of each operation, by word."""
+        found = np.bincount(self.op(), minlength=len(Op) + 1)
+        return {op.word: int(found[op]) for op in Op if found[op]}
+
+
+def flat(column: pa.ChunkedArray | pa.Array) -> pa.Array:
+    """One array out of a column that may be in chunks."""
+    if isinstance(column, pa.ChunkedArray):
+        return column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
+    return column
+
+
+def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:
+    """A column without nulls as a numpy array."""
+    return flat(column).to_numpy(zero_copy_only=False)
+
+
+def as_changes(data: Any) -> Changes:
+    """Take changes in the flat form from any table.
+
+    Args:
+        data: a pandas DataFrame, an Arrow table, or any object that speaks the Arrow stream protocol, with
+            the columns ``seq`` (integer), ``op`` (a word or an ``Op``), optionally ``at`` (a time), ``txn``
+            and ``given`` (lists of column names), and the row's columns as ``was.*`` and ``now.*``.
+
+    Raises:
+        DataError: a column is missing, an operation is unknown, or old and new values differ in type.
+    """
+    if isinstance(data, Changes):
+        return data
+    table = _as_table(data)
+    for name in ("seq", "op"):
+        if name not in table.column_names:
+            raise DataError(
+                f"The changes have no column {name!r}.",
+                "Changes are read in the flat form: seq, op, at, txn, was.<column>, now.<column>.",
+            )
+    if not any(name.startswith((WAS, NOW)) for name in table.column_names):
+        raise DataError("The changes have no columns was.<column> or now.<column>: there is no row in them.")
+    columns: dict[str, Any] = {"op": _ops(flat(table["op"])), "seq": _seq(flat(table["seq"]))}
+    if "at" in table.column_names:
+        columns["at"] = _times(flat(table["at"]))
+    else:
+        columns["at"] = pa.nulls(table.num_rows, AT)
+    for name in ("txn", "given"):
+        if name in table.column_names:
+            columns[name] = flat(table[name])
+    columns.update(_images(table))
+    return _in_order(pa.table(columns))
+
+
+def _as_table(data: Any) -> pa.Table:
+    if isinstance(data, pa.Table):
+        return data
+    if type(data).__module__.startswith("pandas") and hasattr(data, "columns"):
+        return pa.Table.from_pandas(data, preserve_index=False)
+    if isinstance(data, pa.RecordBatch):
+        return pa.Table.from_batches([data])
+    if hasattr(data, "__arrow_c_stream__"):
+        return pa.RecordBatchReader.from_stream(data).read_all()
+    raise DataError(
+        f"Cannot read changes from a {type(data).__name__}.",
+        "Any pandas, Arrow or Arrow-protocol table will do.",
+    )
+
+
+def _ops(column: pa.Array) -> pa.Array:
+    if pa.types.is_integer(column.type):
+        codes = column.cast(pa.int8())
+    else:
+        codes = pc.index_in(column.cast(pa.string()), value_set=WORDS, skip_nulls=True).cast(pa.int8())
+    unknown = pc.fill_null(pc.or_(pc.less(codes, 1), pc.greater(codes, max(Op))), True)
+    if pc.any(unknown).as_py():
+        row = pc.index(unknown, True).as_py()
+        raise DataError(
+            f"Row {row} of the changes has the operation {column[row].as_py()!r}.",
+            f"The operations are {', '.join(op.word for op in Op)}.",
+        )
+    return codes
+
+
+def _seq(column: pa.Array) -> pa.Array:
+    try:
+        seq = column.cast(pa.int64())
+    except pa.ArrowInvalid as error:
+        raise DataError(f"The column seq must hold integers: {error}") from None
+    if seq.null_count:
+        raise DataError(
+            f"Row {pc.index(seq.is_null(), True).as_py()} of the changes has no seq.",
+            "Without it, the order of the changes is not known.",
+        )
+    return seq
+
+
+def _times(column: pa.Array) -> pa.Array:
+    if pa.types.is_timestamp(column.type) and column.type.tz is None:
+        return pc.assume_timezone(column.cast(pa.timestamp("us")), "UTC")
+    return column.cast(AT)
+
+
+def _images(table: pa.Table) -> dict[str, pa.Array]:
+    """The was.* and now.* columns, each pair in one type."""
+    found = {name: flat(table[name]) for name in table.column_names if name.startswith((WAS, NOW))}
+    for name in [name for name in found if name.startswith(NOW)]:
+        other = WAS + name[len(NOW) :]
+        if other in found and found[other].type != found[name].type:
+            found[other], found[name] = _one_type(found[other], found[name], name[len(NOW) :])
+    return found
+
+
+def _one_type(was: pa.Array, now: pa.Array, column: str) -> tuple[pa.Array, pa.Array]:
+    # A column with holes often arrives as floats beside integers: the integers are what was meant.
+    wanted = [was.type, now.type]
+    wanted.sort(key=lambda kind: (pa.types.is_null(kind), pa.types.is_floating(kind)))
+    for kind in wanted:
+        try:
+            return was.cast(kind), now.cast(kind)
+        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+            continue
+    raise DataError(f"The column {column} holds {was.type} before and {now.type} after.")
+
+
+def _in_order(table: pa.Table) -> Changes:
+    """The changes by rising seq, each delivered once."""
+    seq = numbers(table["seq"])
+    if len(seq) > 1:
+        rises = np.diff(seq)
+        if (rises < 0).any():
+            table = table.take(pa.array(np.argsort(seq, kind="stable")))
+            rises = np.diff(numbers(table["seq"]))
+        if (rises == 0).any():
+            table = table.filter(pa.array(np.concatenate(([True], rises > 0))))
+    return Changes(table)
+
+
+def concat(parts: Iterable[Changes]) -> Changes:
+    """Several batches as one.
+
+    Raises:
+        ValueError: there is no batch.
+    """
+    return Changes(pa.concat_tables([part.table for part in parts], promote_options="default"))

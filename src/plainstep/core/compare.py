@@ -1,0 +1,92 @@
+"""Comparing two whole tables by key, in the terms of net changes.
+
+What stands at the target is taken away, what stands at the source is put there, and the net of both is the
+difference: an insert is a row the target lacks, a delete one too many, an update one that differs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+import pyarrow as pa
+
+from plainstep.core.changes import AT, Changes
+from plainstep.core.net import Collapser, NetChanges
+from plainstep.core.words import NOW, WAS, Op
+from plainstep.errors import DataError
+
+
+def difference(
+    key: tuple[str, ...],
+    schema: pa.Schema,
+    target: Iterable[pa.RecordBatch],
+    source: Iterable[pa.RecordBatch],
+    waiting: NetChanges | None = None,
+) -> tuple[NetChanges, int]:
+    """What must happen to the target so that it equals the source.
+
+    Args:
+        key: the columns that tell rows apart.
+        schema: the columns of both sides.
+        target, source: their rows.
+        waiting: net changes that the source has and the target is not meant to have yet: they are undone.
+
+    Returns:
+        The difference as net changes, and how many rows the target has.
+    """
+    collapser = Collapser(key)
+    seq = 0
+    target_rows = 0
+    collapser.add(_as_changes(schema.empty_table(), Op.DELETE, WAS, seq))
+    for batch in target:
+        collapser.add(_as_changes(batch.cast(schema), Op.DELETE, WAS, seq))
+        seq += batch.num_rows
+        target_rows += batch.num_rows
+    for batch in source:
+        collapser.add(_as_changes(batch.cast(schema), Op.INSERT, NOW, seq))
+        seq += batch.num_rows
+    if waiting is not None:
+        for part in _undone(waiting, schema, seq):
+            collapser.add(part)
+    return collapser.result(), target_rows
+
+
+def _as_changes(rows: pa.Table | pa.RecordBatch, op: Op, side: str, seq: int) -> Changes:
+    """Rows as changes of one operation."""
+    count = rows.num_rows
+    columns = {
+        "op": pa.array([int(op)], pa.int8()).take(pa.array([0] * count, pa.int8())),
+        "seq": pa.array(range(seq + 1, seq + 1 + count), pa.int64()),
+        "at": pa.nulls(count, AT),
+    }
+    other = NOW if side == WAS else WAS
+    columns |= {side + name: rows.column(name) for name in rows.schema.names}
+    columns |= {other + field.name: pa.nulls(count, field.type) for field in rows.schema}
+    return Changes(pa.table(columns))
+
+
+def _undone(net: NetChanges, schema: pa.Schema, seq: int) -> Iterator[Changes]:
+    """Net changes backwards: what came goes, what went comes back as it was."""
+    came, left = net.rows(Op.INSERT, Op.UPDATE), net.rows(Op.UPDATE, Op.DELETE)
+    for rows, side, op in ((came, NOW, Op.DELETE), (left, WAS, Op.INSERT)):
+        images = net.images(side, rows).select(schema.names).cast(schema)
+        yield _as_changes(images, op, WAS if op is Op.DELETE else NOW, seq)
+        seq += images.num_rows
+
+
+def with_keys(batches: Iterable[pa.RecordBatch], key: tuple[str, ...], table: str) -> Iterator[pa.RecordBatch]:
+    """The same batches, refused where a key is null.
+
+    Raises:
+        DataError: a row has no value in a key column.
+    """
+    for batch in batches:
+        for name in key:
+            if batch.column(name).null_count:
+                row = next(row for row in batch.to_pylist() if row[name] is None)
+                raise DataError(
+                    f"A row of {table} has no value in its key column {name!r}: {row}.",
+                    "A row without a key cannot be told apart from others, so it cannot be merged.",
+                    "Give the row a key, or delete it.",
+                )
+        yield batch

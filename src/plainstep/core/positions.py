@@ -1,0 +1,129 @@
+"""Positions, windows, and the ways people name them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from plainstep.errors import ConfigError, Refused
+
+START = 0
+
+
+@dataclass(frozen=True)
+class Window:
+    """The changes after one position and up to another: ``(after, upto]``."""
+
+    after: int
+    upto: int
+
+    def __post_init__(self) -> None:
+        if self.upto < self.after:
+            raise ConfigError(
+                f"The window ends ({self.upto}) before it begins ({self.after}).",
+                "A window is the changes after one position and up to another.",
+                "Give --after the earlier of the two, and --upto the later.",
+            )
+
+    def __len__(self) -> int:
+        return self.upto - self.after
+
+
+@dataclass(frozen=True)
+class Span:
+    """How far a source can be read.
+
+    Attributes:
+        identity: who the source is; a capture that was rebuilt has another.
+        oldest: every change after this position is still held.
+        head: the newest position that is safe to read up to.
+        head_at: when the change at the head was made, if known (UTC).
+    """
+
+    identity: str
+    oldest: int
+    head: int
+    head_at: datetime | None = None
+
+
+@dataclass(frozen=True)
+class Mark:
+    """The position up to which a load has been merged. Kept with the target.
+
+    Attributes:
+        load: the load's name.
+        identity: the source's identity when the mark was set.
+        position: everything at or below it is merged.
+        at: when the change at the position was made, if known (UTC).
+        step: the number of the step that set the mark, rising by one.
+    """
+
+    load: str
+    identity: str
+    position: int
+    at: datetime | None
+    step: int
+
+
+def parse_point(text: str) -> int | datetime | str:
+    """Read what a person wrote for a position.
+
+    Args:
+        text: a position, an ISO 8601 time (without a zone: local time), ``start`` or ``head``.
+
+    Returns:
+        The position, the time (aware, UTC), or one of the two words.
+
+    Raises:
+        ConfigError: it is none of these.
+    """
+    text = text.strip()
+    if text in ("start", "head"):
+        return text
+    if text.isdigit():  # a date is written with dashes: 20260504 is a position
+        return int(text)
+    try:
+        time = datetime.fromisoformat(text)
+    except ValueError:
+        raise ConfigError(
+            f"{text!r} is no position.",
+            "A position is a number, an ISO 8601 time such as 2026-05-04T09:30, start or head.",
+        ) from None
+    return time.astimezone(UTC)
+
+
+def why_not_continue(mark: Mark, span: Span, made_at: datetime | None) -> Refused | None:
+    """Why a load cannot go on from its mark, or None if it can.
+
+    Args:
+        mark: where the load stands.
+        span: what the source holds now.
+        made_at: when the change at the mark's position was made, as the source has it now; None if that
+            change is not held any more.
+    """
+    reload = f"plainstep reload {mark.load} compares the whole table and goes on from there."
+    if mark.identity != span.identity:
+        return Refused(
+            f"The capture that {mark.load} was reading is not the one that is there now: it was rebuilt.",
+            "Changes made in between were recorded by neither.",
+            reload,
+        )
+    if mark.position > span.head:
+        return Refused(
+            f"The mark of {mark.load} is at {mark.position}, ahead of the source's head at {span.head}.",
+            "The source was restored to an earlier state, or its changes were cleared.",
+            reload,
+        )
+    if mark.position < span.oldest:
+        return Refused(
+            f"The mark of {mark.load} is at {mark.position}, but changes are only held after {span.oldest}.",
+            f"{span.oldest - mark.position:,} changes were trimmed before they were merged.",
+            reload,
+        )
+    if mark.at and made_at and mark.at != made_at:
+        return Refused(
+            f"The change at {mark.position} is not the one that {mark.load} merged: it has another time.",
+            "The source was restored to an earlier state and has gone another way since.",
+            reload,
+        )
+    return None

@@ -1,0 +1,51 @@
+"""Every error Plain Step raises on purpose.
+
+An error says what happened, why it matters, and what to run next, in three lines at most.
+"""
+
+from __future__ import annotations
+
+
+class PlainStepError(Exception):
+    """The base of all errors raised on purpose.
+
+    Args:
+        what: what happened, in one line.
+        why: why it matters, in one line, or empty.
+        next: what to run or do next, in one line, or empty.
+    """
+
+    exit_status = 1
+
+    def __init__(self, what: str, why: str = "", next: str = "") -> None:
+        super().__init__(what)
+        self.what, self.why, self.next = what, why, next
+
+    def __str__(self) -> str:
+        return "\n".join(line for line in (self.what, self.why, self.next) if line)
+
+
+class StoreError(PlainStepError):
+    """A store cannot be reached, is locked, or failed."""
+
+
+class ConfigError(PlainStepError):
+    """The configuration or the command's words are wrong."""
+
+    exit_status = 2
+
+
+class DataError(PlainStepError):
+    """Changes that cannot be right: a null in a key, an unknown operation, a value of another type."""
+
+    exit_status = 4
+
+
+class Refused(PlainStepError):
+    """The step would lose or double something, so it is not made."""
+
+    exit_status = 4
+
+
+class MarkMoved(PlainStepError):
+    """Another step moved the mark first. Nothing was written; the step may be made again."""

@@ -1,0 +1,324 @@
+"""Looking without touching: changes, net changes, status, ledger and check. Nothing here writes anywhere."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.positions import START, Mark, Span, Window, parse_point, why_not_continue
+from plainstep.errors import ConfigError, PlainStepError, Refused
+from plainstep.step import edits_of, key_of, read_net, refuse_unless_continuous
+
+if TYPE_CHECKING:
+    from plainstep.core.changes import Changes
+    from plainstep.core.net import NetChanges
+    from plainstep.project import Load
+    from plainstep.stores.base import LedgerEntry
+
+# How many differing keys a check keeps to show.
+SHOWN_DIFFERENCES = 20
+
+
+@dataclass
+class LookResult:
+    """The raw changes of a window.
+
+    Attributes:
+        load: the load's name.
+        key: its key columns.
+        after, upto: the window, ``(after, upto]``.
+        changes: the first of them, oldest first.
+        counts: how many there are of each operation, in the whole window.
+        total: how many there are.
+    """
+
+    load: str
+    key: tuple[str, ...]
+    after: int
+    upto: int
+    changes: Changes
+    counts: dict[str, int]
+    total: int
+
+    @property
+    def more(self) -> int:
+        """How many changes of the window are not in ``changes``."""
+        return self.total - len(self.changes)
+
+
+@dataclass
+class NetResult:
+    """The net changes of a window.
+
+    Attributes:
+        load: the load's name.
+        after, upto: the window, ``(after, upto]``.
+        net: the net changes.
+        edits: what a step over this window would do: rows by primitive.
+    """
+
+    load: str
+    after: int
+    upto: int
+    net: NetChanges
+    edits: dict[str, int]
+
+    def __len__(self) -> int:
+        return len(self.net)
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many net changes there are of each operation."""
+        return self.net.counts
+
+    def to_arrow(self) -> object:
+        """The net changes as an Arrow table; see ``NetChanges.to_arrow``."""
+        return self.net.to_arrow()
+
+    def to_pandas(self) -> object:
+        """The net changes as a pandas DataFrame; see ``NetChanges.to_pandas``."""
+        return self.net.to_pandas()
+
+
+@dataclass
+class LoadStatus:
+    """Where a load stands.
+
+    Attributes:
+        load, source, into, shape: the load and its ends.
+        mark: its mark, or None before the first step.
+        head: the newest position that is safe to read, or None if the source cannot tell.
+        head_at: when the change at the head was made.
+        waiting: how many changes are not merged yet.
+        lag_seconds: the age of the oldest of them; 0 if there is none, None if not known.
+        health: ``ok``, ``behind``, ``new`` (no step yet) or ``refuses``.
+        reason: why, where it is not ok.
+        remedy: the command that mends it.
+        last_step: the newest ledger row.
+    """
+
+    load: str
+    source: str
+    into: str
+    shape: str
+    mark: Mark | None = None
+    head: int | None = None
+    head_at: datetime | None = None
+    waiting: int | None = None
+    lag_seconds: float | None = None
+    health: str = "ok"
+    reason: str = ""
+    remedy: str = ""
+    last_step: LedgerEntry | None = None
+    warnings: list[str] = field(default_factory=list)
+
+
+@dataclass
+class CheckResult:
+    """Target against source, as the source stood at the mark.
+
+    Attributes:
+        load: the load's name.
+        ok: whether they are equal (rows the load was told to leave standing aside).
+        position: the mark at which they were compared.
+        source_rows, target_rows: how many rows there are on either side.
+        waiting: changes not merged yet, and allowed for.
+        missing, extra, different: keys that the target lacks, has too many, or has with other values.
+        differences: the first differing keys, with both rows, as net changes from target to source.
+        kept: whether extra rows are meant to be there (``deletes = "ignore"``).
+    """
+
+    load: str
+    ok: bool
+    position: int
+    source_rows: int
+    target_rows: int
+    waiting: int
+    missing: int
+    extra: int
+    different: int
+    differences: NetChanges
+    kept: bool = False
+
+
+def resolve(load: Load, span: Span, text: str) -> int:
+    """The position that a person's words mean.
+
+    Raises:
+        ConfigError: it is no position, or lies beyond the head.
+    """
+    point = parse_point(text)
+    if isinstance(point, datetime):
+        return load.source.locate(point)
+    if point == "start":
+        return span.oldest
+    if point == "head":
+        return span.head
+    assert isinstance(point, int)
+    if point > span.head:
+        raise ConfigError(
+            f"The position {point} is beyond the head of {load.config.source}, which is at {span.head}.",
+            "There are no changes there yet.",
+            "Give a smaller position, a time, or head.",
+        )
+    return point
+
+
+def window(load: Load, after: str | None, upto: str | None) -> Window:
+    """The window a person asks for; default: the changes not merged yet.
+
+    Raises:
+        ConfigError: the window makes no sense.
+        Refused: changes of the window are no longer held.
+    """
+    span = load.source.span()
+    mark = load.target.mark(load.name)
+    if after is not None:
+        start = resolve(load, span, after)
+    elif mark is not None:
+        refuse_unless_continuous(load, mark, span)
+        start = mark.position
+    else:
+        start = span.oldest
+    end = resolve(load, span, upto) if upto is not None else span.head
+    if start < span.oldest:
+        raise Refused(
+            f"Changes of {load.config.source} are held only after {span.oldest}; {start} is too early.",
+            "Those before it were trimmed.",
+            "--after start begins with the oldest change that is held.",
+        )
+    return Window(start, end if after is None and upto is None else max(end, START))
+
+
+def look(load: Load, after: str | None = None, upto: str | None = None, limit: int | None = 100) -> LookResult:
+    """The raw changes of a window, oldest first."""
+    from plainstep.core.changes import Changes, concat
+
+    asked = window(load, after, upto)
+    counts: Counter[str] = Counter()
+    kept: list[Changes] = []
+    room = limit if limit is not None else len(asked)
+    for batch in load.source.read(asked):
+        counts.update(batch.counts())
+        if room > 0 or not kept:
+            kept.append(Changes(batch.table.slice(0, max(room, 0))))
+            room -= len(batch)
+    key = key_of(load, load.source.schema())
+    return LookResult(load.name, key, asked.after, asked.upto, concat(kept), dict(counts), counts.total())
+
+
+def net(load: Load, after: str | None = None, upto: str | None = None) -> NetResult:
+    """The net changes of a window, and what a step would do with them."""
+    asked = window(load, after, upto)
+    found = read_net(load, asked)
+    edits = edits_of(load, found)
+    counted = {
+        "put": edits.put.num_rows if edits.put is not None else 0,
+        "patch": sum(part.num_rows for part in edits.patch),
+        "drop": edits.drop.num_rows if edits.drop is not None else 0,
+        "append": 0,
+        "add": 0,
+    }
+    return NetResult(load.name, asked.after, asked.upto, found, counted)
+
+
+def status(load: Load) -> LoadStatus:
+    """Where a load stands, and whether its next step can be made."""
+    found = LoadStatus(load.name, load.config.source, load.config.into, load.config.shape)
+    try:
+        found.mark = load.target.mark(load.name)
+        steps = load.target.ledger(load.name, 1)
+        found.last_step = steps[-1] if steps else None
+        span = load.source.span()
+        found.head, found.head_at = span.head, span.head_at
+        found.warnings = load.source.warnings()
+        _judge(load, found, span)
+    except PlainStepError as error:
+        found.health, found.reason, found.remedy = "refuses", error.what, error.next
+    return found
+
+
+def _judge(load: Load, found: LoadStatus, span: Span) -> None:
+    mark = found.mark
+    if mark is None:
+        found.health, found.reason, found.remedy = "new", "no step was made yet", f"plainstep step {load.name}"
+        found.waiting = span.head - span.oldest
+        return
+    made_at = load.source.time_of(mark.position) if mark.position <= span.head else None
+    refusal = why_not_continue(mark, span, made_at)
+    if refusal:
+        found.health, found.reason, found.remedy = "refuses", refusal.what, refusal.next
+        return
+    found.waiting = span.head - mark.position
+    found.lag_seconds = 0.0
+    if found.waiting:
+        found.health, found.reason = "behind", f"{found.waiting:,} changes are waiting"
+        found.remedy = f"plainstep step {load.name}"
+        oldest = load.source.time_of(mark.position + 1)
+        found.lag_seconds = (datetime.now(UTC) - oldest).total_seconds() if oldest else None
+
+
+def ledger(loads: list[Load], limit: int | None = None) -> list[LedgerEntry]:
+    """The newest steps of some loads, oldest first."""
+    entries = [entry for load in loads for entry in load.target.ledger(load.name, limit)]
+    entries.sort(key=lambda entry: (entry.at or datetime.min.replace(tzinfo=UTC), entry.load, entry.step))
+    return entries[-limit:] if limit is not None else entries
+
+
+def check(load: Load) -> CheckResult:
+    """Compare the target with the source as it stood at the mark: changes still waiting are undone first."""
+    from plainstep.core.compare import difference
+
+    mark = load.target.mark(load.name)
+    if mark is None:
+        raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
+    with load.source.snapshot() as snapshot:
+        refuse_unless_continuous(load, mark, snapshot.span)
+        asked = Window(mark.position, snapshot.span.head)
+        waiting = read_net(load, asked)
+        schema = load.target.fits(snapshot.schema)
+        key = key_of(load, schema)
+        info = load.target.table(load.into_table, key)
+        if info is None:
+            raise Refused(
+                f"The table {load.config.into} is gone.",
+                f"The mark of {load.name} says that it was loaded up to {mark.position}.",
+                f"plainstep reload {load.name}",
+            )
+        _refuse_missing(load, schema.names, info.schema.names)
+        rows = load.target.rows(load.into_table, schema)
+        found, target_rows = difference(key, schema, rows, snapshot.batches, waiting)
+    if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
+        return check(load)
+    return _checked(load, mark, found, target_rows, len(asked))
+
+
+def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:
+    absent = [name for name in wanted if name not in found]
+    if absent:
+        raise Refused(
+            f"{load.config.into} has no column {absent[0]!r} yet, which {load.config.source} has.",
+            "The next step adds it.",
+            f"plainstep step {load.name}, then plainstep check {load.name}",
+        )
+
+
+def _checked(load: Load, mark: Mark, found: NetChanges, target_rows: int, waiting: int) -> CheckResult:
+    counts = found.counts
+    missing, extra, different = counts["insert"], counts["delete"], counts["update"]
+    kept = load.config.deletes == "ignore"
+    return CheckResult(
+        load.name,
+        ok=not (missing or different or (extra and not kept)),
+        position=mark.position,
+        source_rows=target_rows + missing - extra,
+        target_rows=target_rows,
+        waiting=waiting,
+        missing=missing,
+        extra=extra,
+        different=different,
+        differences=found,
+        kept=kept,
+    )

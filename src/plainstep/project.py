@@ -1,0 +1,368 @@
+"""plainstep.toml: stores and loads, checked before anything runs."""
+
+from __future__ import annotations
+
+import difflib
+import os
+import re
+import tomllib
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from plainstep.errors import ConfigError
+from plainstep.stores import open_store
+
+if TYPE_CHECKING:
+    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
+    from plainstep.stores.base import CaptureInfo, LedgerEntry, Source, Store, Target
+    from plainstep.step import StepOutcome
+
+
+class StoreConfig(BaseModel):
+    """``[stores.NAME]``: a place with a URL."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    url: str = Field(description="sqlite:///FILE or duckdb:///FILE; ${NAME} takes a value from the environment.")
+
+
+class LoadConfig(BaseModel):
+    """``[loads.NAME]``: from one source table into one target table."""
+
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+    source: str = Field(alias="from", description="STORE.TABLE to read changes of.")
+    into: str = Field(description="STORE.TABLE to merge into; made when it is not there.")
+    key: list[str] = Field(default=[], description="The columns that tell rows apart; default: the captured key.")
+    changes: Literal["capture"] = Field(default="capture", description="How changes are read.")
+    first: Literal["snapshot", "beginning", "head"] = Field(
+        default="snapshot",
+        description="The first step: the whole table, every change since capture began, or only what comes next.",
+    )
+    shape: Literal["mirror"] = Field(default="mirror", description="What the target is.")
+    deletes: Literal["drop", "ignore"] = Field(default="drop", description="What a delete does to the target.")
+    strict: bool = Field(default=False, description="Refuse contradictions instead of counting them.")
+    types: dict[str, str] = Field(
+        default={}, description="What a column holds, where its declared type does not say or is not kept to."
+    )
+
+
+class Config(BaseModel):
+    """A whole plainstep.toml."""
+
+    model_config = ConfigDict(extra="forbid", title="plainstep.toml")
+
+    stores: dict[str, StoreConfig]
+    loads: dict[str, LoadConfig] = {}
+
+
+@dataclass
+class Load:
+    """One load, with its stores.
+
+    Attributes:
+        name: the load's name.
+        config: what plainstep.toml says of it.
+        from_store, from_table: where changes are read.
+        into_store, into_table: where they are merged.
+    """
+
+    name: str
+    config: LoadConfig
+    from_store: Store
+    from_table: str
+    into_store: Store
+    into_table: str
+
+    @cached_property
+    def source(self) -> Source:
+        """Where changes are read."""
+        return self.from_store.source(self.from_table, self.config.types)
+
+    @cached_property
+    def target(self) -> Target:
+        """Where they are merged."""
+        return self.into_store.target()
+
+
+@dataclass
+class Project:
+    """Loads and stores, and everything that can be done with them.
+
+    Whatever the command line can do, a project can; each method is one command.
+    """
+
+    path: Path
+    stores: dict[str, Store] = field(default_factory=dict)
+    loads: dict[str, Load] = field(default_factory=dict)
+
+    def load(self, name: str) -> Load:
+        """A load by its name.
+
+        Raises:
+            ConfigError: there is none of that name.
+        """
+        if name not in self.loads:
+            raise unknown("load", name, self.loads, "plainstep status lists them.")
+        return self.loads[name]
+
+    def _chosen(self, names: tuple[str, ...]) -> list[Load]:
+        return [self.load(name) for name in names or self.loads]
+
+    def step(self, *names: str, raise_errors: bool = True) -> list[StepOutcome]:
+        """One step of each load named, or of all.
+
+        Args:
+            names: the loads; none for all.
+            raise_errors: raise the first error once every load has had its step; otherwise errors are
+                only told in the outcomes.
+
+        Returns:
+            One outcome a load, in order.
+        """
+        from plainstep import step
+
+        outcomes = [step.step(load) for load in self._chosen(names)]
+        for outcome in outcomes:
+            if outcome.error and raise_errors:
+                raise outcome.error
+        return outcomes
+
+    def reload(self, name: str) -> StepOutcome:
+        """A fresh snapshot, merged as differences.
+
+        Raises:
+            PlainStepError: it could not be made; nothing was written.
+        """
+        from plainstep import step
+
+        return step.reload(self.load(name))
+
+    def look(self, name: str, after: str | None = None, upto: str | None = None, limit: int | None = 100) -> LookResult:
+        """The raw changes of a window, oldest first; default: those not yet merged.
+
+        Args:
+            name: the load.
+            after, upto: a position, an ISO 8601 time, ``start`` or ``head``; ``after`` excludes, ``upto`` includes.
+            limit: how many changes to keep; None for all. Counts are always of the whole window.
+        """
+        from plainstep import inspect
+
+        return inspect.look(self.load(name), after, upto, limit)
+
+    def net(self, name: str, after: str | None = None, upto: str | None = None) -> NetResult:
+        """The net changes of a window, and what a step would do with them; arguments as for ``look``."""
+        from plainstep import inspect
+
+        return inspect.net(self.load(name), after, upto)
+
+    def status(self, *names: str) -> list[LoadStatus]:
+        """Where each load stands."""
+        from plainstep import inspect
+
+        return [inspect.status(load) for load in self._chosen(names)]
+
+    def ledger(self, name: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
+        """The newest steps of one load, or of all, oldest first."""
+        from plainstep import inspect
+
+        return inspect.ledger([self.load(name)] if name else list(self.loads.values()), limit)
+
+    def check(self, *names: str) -> list[CheckResult]:
+        """Compare target with source, allowing for changes still waiting."""
+        from plainstep import inspect
+
+        return [inspect.check(load) for load in self._chosen(names)]
+
+    def move_mark(self, name: str, to: str, reason: str = "") -> LedgerEntry:
+        """Move a load's mark without merging anything; recorded in the ledger.
+
+        Args:
+            name: the load.
+            to: a position, an ISO 8601 time, ``start`` or ``head``.
+            reason: why, for the ledger.
+        """
+        from plainstep import step
+
+        return step.move_mark(self.load(name), to, reason)
+
+    def _table(self, place: str) -> tuple[Store, str]:
+        return find_table(place, self.stores, "plainstep capture takes STORE.TABLE.")
+
+    def capture_on(self, place: str, key: tuple[str, ...] = ()) -> tuple[CaptureInfo, bool]:
+        """Turn capture on for ``STORE.TABLE``; say what is captured, and whether it was off before."""
+        store, table = self._table(place)
+        return store.capture_on(table, key)
+
+    def capture_off(self, place: str) -> CaptureInfo:
+        """Turn capture off for ``STORE.TABLE`` and forget its changes."""
+        store, table = self._table(place)
+        return store.capture_off(table)
+
+    def capture_refresh(self, place: str) -> tuple[CaptureInfo, str]:
+        """Bring the capture of ``STORE.TABLE`` up to the table's columns; say what was done."""
+        store, table = self._table(place)
+        return store.capture_refresh(table)
+
+    def captures(self, store: str | None = None) -> list[tuple[str, CaptureInfo]]:
+        """What is captured, by store: pairs of the store's name and the capture."""
+        if store is not None and store not in self.stores:
+            raise unknown("store", store, self.stores)
+        names = [store] if store is not None else list(self.stores)
+        return [(name, info) for name in names for info in self.stores[name].captures()]
+
+
+def load_project(path: str | Path = "plainstep.toml") -> Project:
+    """Read a plainstep.toml. Nothing is opened yet.
+
+    Args:
+        path: the file.
+
+    Raises:
+        ConfigError: the file is missing, or something in it is wrong; the message names the line.
+    """
+    path = Path(path)
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise ConfigError(
+            f"There is no file {path}.",
+            "It names the stores and the loads between them.",
+            "Write one (docs/configuration.md), or name another with -c FILE; plainstep demo makes an example.",
+        ) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise ConfigError(f"{path} cannot be read: {error}.") from None
+    return _build(path, text)
+
+
+def _build(path: Path, text: str) -> Project:
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise ConfigError(f"{path} is not TOML: {error}.") from None
+    try:
+        config = Config.model_validate(data)
+    except ValidationError as error:
+        raise _explained(path, text, error) from None
+    base = path.absolute().parent
+    stores = {name: open_store(name, _filled(path, text, name, store.url), base) for name, store in config.stores.items()}
+    project = Project(path, stores)
+    for name, load in config.loads.items():
+        line = _line(text, ["loads", name, "from"])
+        from_store, from_table = find_table(load.source, stores, f"{path}, line {line}: from = STORE.TABLE")
+        line = _line(text, ["loads", name, "into"])
+        into_store, into_table = find_table(load.into, stores, f"{path}, line {line}: into = STORE.TABLE")
+        if from_store is into_store and from_table == into_table:
+            raise ConfigError(f"{path}, line {line}: the load {name} would merge {load.into} into itself.")
+        project.loads[name] = Load(name, load, from_store, from_table, into_store, into_table)
+    _refuse_shared_targets(path, text, project)
+    return project
+
+
+def _refuse_shared_targets(path: Path, text: str, project: Project) -> None:
+    taken: dict[tuple[str, str], str] = {}
+    for name, load in project.loads.items():
+        place = (load.into_store.url, load.into_table)
+        if place in taken:
+            raise ConfigError(
+                f"{path}, line {_line(text, ['loads', name, 'into'])}: {name} and {taken[place]} merge into one table.",
+                "Each would remove the other's rows.",
+                "Give each load a table of its own.",
+            )
+        taken[place] = name
+
+
+def _filled(path: Path, text: str, store: str, url: str) -> str:
+    def value(match: re.Match[str]) -> str:
+        name = match[1]
+        if name not in os.environ:
+            raise ConfigError(
+                f"{path}, line {_line(text, ['stores', store, 'url'])}: the environment has no {name}.",
+                f"The URL of the store {store!r} takes its value from there.",
+                f"export {name}=...",
+            )
+        return os.environ[name]
+
+    return re.sub(r"\$\{(\w+)\}", value, url)
+
+
+def find_table(place: str, stores: dict[str, Store], usage: str) -> tuple[Store, str]:
+    """The store and the table that ``STORE.TABLE`` names.
+
+    Raises:
+        ConfigError: it has no dot, or there is no such store.
+    """
+    store, dot, table = place.partition(".")
+    if not dot or not table:
+        raise ConfigError(f"{place!r} names no table of a store.", "A table is written STORE.TABLE.", usage)
+    if store not in stores:
+        raise unknown("store", store, stores, usage)
+    return stores[store], table
+
+
+def unknown(what: str, name: str, known: Any, usage: str = "") -> ConfigError:
+    """The error for a name that is not there, with the nearest that is."""
+    near = difflib.get_close_matches(name, list(known), 1)
+    return ConfigError(
+        f"There is no {what} {name!r}.",
+        f"Did you mean {near[0]!r}?" if near else f"Known: {', '.join(known) or 'none'}.",
+        usage,
+    )
+
+
+def _explained(path: Path, text: str, error: ValidationError) -> ConfigError:
+    """The first thing that pydantic found wrong, with its line."""
+    first = error.errors()[0]
+    place = [str(part) for part in first["loc"]]
+    where = f"{path}, line {_line(text, place)}"
+    name = ".".join(place)
+    if first["type"] == "extra_forbidden":
+        known = list(_known_keys(place))
+        near = difflib.get_close_matches(place[-1], known, 1)
+        return ConfigError(
+            f"{where}: {name} is no setting.",
+            f"Did you mean {near[0]!r}?" if near else f"Known here: {', '.join(known)}.",
+        )
+    if first["type"] == "missing":
+        return ConfigError(f"{where}: {name} is missing.", "", "docs/configuration.md shows a whole file.")
+    told = first["msg"][0].lower() + first["msg"][1:]
+    return ConfigError(f"{where}: {name} is {first['input']!r}: {told}.")
+
+
+def _known_keys(place: list[str]) -> Iterator[str]:
+    model: type[BaseModel] = Config
+    if len(place) > 2:
+        model = StoreConfig if place[0] == "stores" else LoadConfig
+    for name, info in model.model_fields.items():
+        yield info.alias or name
+
+
+def _line(text: str, place: list[str]) -> int:
+    """The line that a setting stands on, or its table's, as far as plain TOML tells; 1 if not found."""
+    best, table, depth = 1, [], 0
+    for number, line in enumerate(text.splitlines(), 1):
+        header = re.match(r"\s*\[([^\[\]]+)\]", line)
+        if header:
+            table = [part.strip().strip("\"'") for part in header[1].split(".")]
+            found = table
+        else:
+            setting = re.match(r"\s*([\w\-\"']+)\s*=", line)
+            found = [*table, setting[1].strip("\"'")] if setting else []
+        common = 0
+        for ours, theirs in zip(found, place, strict=False):
+            if ours != theirs:
+                break
+            common += 1
+        if found and common == len(found) and common > depth:
+            best, depth = number, common
+    return best
+
+
+def config_schema() -> dict[str, Any]:
+    """The JSON Schema of plainstep.toml, for editors."""
+    return Config.model_json_schema(by_alias=True)

@@ -1,0 +1,323 @@
+"""One plain step: read the changes in a window, collapse them, merge them, move the mark, in one commit."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.positions import Mark, Span, Window, why_not_continue
+from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
+from plainstep.stores.base import Commit, LedgerEntry
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.net import NetChanges
+    from plainstep.core.shapes import Edits
+    from plainstep.project import Load
+
+# Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
+TRIES = 5
+
+
+@dataclass
+class StepOutcome:
+    """What one step did.
+
+    Attributes:
+        load: the load's name.
+        outcome: ``stepped``, ``nothing`` (there was nothing to do), ``failed`` or ``refused``.
+        entry: the ledger row, if there is a new one.
+        after, upto: the mark before and after.
+        seconds: how long it took.
+        error: why it failed or refused.
+        warnings: what a person should know all the same.
+    """
+
+    load: str
+    outcome: str
+    entry: LedgerEntry | None = None
+    after: int | None = None
+    upto: int | None = None
+    seconds: float = 0.0
+    error: PlainStepError | None = None
+    warnings: list[str] = field(default_factory=list)
+
+    @property
+    def changes(self) -> int:
+        """How many changes were read."""
+        return self.entry.changes if self.entry else 0
+
+    @property
+    def net(self) -> dict[str, int]:
+        """How many net changes there were, by operation."""
+        entry = self.entry
+        if entry is None:
+            return {"insert": 0, "update": 0, "delete": 0}
+        return {"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes}
+
+    @property
+    def edits(self) -> dict[str, int]:
+        """How many rows were edited at the target, by primitive."""
+        names = ("put", "patch", "drop", "append", "add")
+        return {name: getattr(self.entry, name) if self.entry else 0 for name in names}
+
+
+def step(load: Load) -> StepOutcome:
+    """One step of a load. Errors are told in the outcome."""
+    began = time.perf_counter()
+    try:
+        outcome = _until_settled(load)
+    except PlainStepError as error:
+        refused = isinstance(error, Refused) or error.exit_status == 4
+        outcome = StepOutcome(load.name, "refused" if refused else "failed", error=error)
+    outcome.seconds = time.perf_counter() - began
+    return outcome
+
+
+def _until_settled(load: Load) -> StepOutcome:
+    """Step, and if another step was quicker, go on from where it left the mark."""
+    for _ in range(TRIES - 1):
+        try:
+            return _once(load)
+        except MarkMoved:
+            continue
+    return _once(load)
+
+
+def _once(load: Load) -> StepOutcome:
+    began = time.perf_counter()
+    mark = load.target.mark(load.name)
+    span = load.source.span()
+    if mark is None:
+        entry = _first(load, span, began)
+    else:
+        refuse_unless_continuous(load, mark, span)
+        if span.head == mark.position:
+            return StepOutcome(load.name, "nothing", None, mark.position, mark.position, warnings=load.source.warnings())
+        entry = _merge(load, Window(mark.position, span.head), span, mark, began)
+    return _stepped(load, entry)
+
+
+def _stepped(load: Load, entry: LedgerEntry) -> StepOutcome:
+    return StepOutcome(load.name, "stepped", entry, entry.after, entry.upto, entry.seconds, None, load.source.warnings())
+
+
+def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
+    """Refuse to go on from a mark whose source is no longer the same, or has forgotten changes.
+
+    Raises:
+        Refused: going on would lose something.
+    """
+    made_at = load.source.time_of(mark.position) if mark.position <= span.head else None
+    refusal = why_not_continue(mark, span, made_at)
+    if refusal:
+        raise refusal
+
+
+def _first(load: Load, span: Span, began: float) -> LedgerEntry:
+    """The first step: everything as it stands, every change since the beginning, or nothing yet."""
+    first = load.config.first
+    if first == "snapshot":
+        return _snapshot(load, began)
+    if first == "beginning":
+        if span.oldest > 0:
+            raise Refused(
+                f"The first {span.oldest:,} changes of {load.config.source} were trimmed, and {load.name} has not begun.",
+                "first = 'beginning' would leave out what they said.",
+                f"Set first = 'snapshot' in the load {load.name}.",
+            )
+        return _merge(load, Window(0, span.head), span, None, began)
+    entry = _entry(load, "begin", span, None, began, note="only changes after this are merged")
+    return _commit(load, _edits(), None, span, entry, load.source.schema(), began)
+
+
+def _edits() -> Edits:
+    from plainstep.core.shapes import Edits
+
+    return Edits()
+
+
+def _snapshot(load: Load, began: float) -> LedgerEntry:
+    from plainstep.core.compare import with_keys
+
+    with load.source.snapshot() as snapshot:
+        key = key_of(load, snapshot.schema)
+        info = load.target.table(load.into_table, key)
+        if info is not None and info.rows:
+            raise Refused(
+                f"{load.config.into} already holds rows, and {load.name} has never merged into it.",
+                "Rows that are not at the source would be left standing.",
+                f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
+            )
+        edits = _edits()
+        edits.append = with_keys(snapshot.batches, key, load.config.source)
+        entry = _entry(load, "snapshot", snapshot.span, None, began)
+        return _commit(load, edits, None, snapshot.span, entry, snapshot.schema, began)
+
+
+def _merge(load: Load, window: Window, span: Span, mark: Mark | None, began: float) -> LedgerEntry:
+    net = read_net(load, window)
+    entry = _entry(load, "changes", span, mark, began)
+    entry.changes, entry.contradictions = net.read, net.contradictions
+    counts = net.counts
+    entry.inserts, entry.updates = counts["insert"], counts["update"] + counts.get("put", 0)
+    entry.deletes = counts["delete"]
+    return _commit(load, edits_of(load, net), mark, span, entry, load.source.schema(), began)
+
+
+def read_net(load: Load, window: Window) -> NetChanges:
+    """The net changes of a window, collapsed batch by batch."""
+    from plainstep.core.net import Collapser
+
+    collapser = Collapser(key_of(load, load.source.schema()))
+    for changes in load.source.read(window):
+        collapser.add(changes)
+    return collapser.result()
+
+
+def edits_of(load: Load, net: NetChanges) -> Edits:
+    """What net changes ask of the target in the load's shape."""
+    from plainstep.core.shapes import mirror
+
+    edits = mirror(net, load.config.deletes, load.source.own_capture)
+    # A load that did not begin with a snapshot does not know which rows are there.
+    edits.sure = edits.sure and load.config.first == "snapshot"
+    return edits
+
+
+def key_of(load: Load, schema: pa.Schema) -> tuple[str, ...]:
+    """The load's key: as configured, or as captured.
+
+    Raises:
+        ConfigError: the key names an unknown column.
+        Refused: the source does not make that key unique.
+    """
+    captured = load.source.key()
+    asked = tuple(load.config.key) or captured
+    for name in asked:
+        if name not in schema.names:
+            raise ConfigError(
+                f"The key of {load.name} names the column {name!r}, which {load.config.source} does not have.",
+                f"Its columns: {', '.join(schema.names)}.",
+                f"Mend 'key' in [loads.{load.name}].",
+            )
+    if set(asked) != set(captured):
+        raise Refused(
+            f"The key of {load.name} is {', '.join(asked)}, but {load.config.source} is captured by {', '.join(captured)}.",
+            "Nothing says that the load's key is unique.",
+            f"Mend 'key' in [loads.{load.name}], or capture anew: plainstep capture off, then on --key {','.join(asked)}.",
+        )
+    return asked
+
+
+def _entry(load: Load, kind: str, span: Span, mark: Mark | None, began: float, note: str = "") -> LedgerEntry:
+    return LedgerEntry(
+        load.name,
+        mark.step + 1 if mark else 1,
+        kind,
+        span.identity,
+        mark.position if mark else None,
+        span.head,
+        note=note,
+    )
+
+
+def _commit(
+    load: Load, edits: Edits | None, before: Mark | None, span: Span, entry: LedgerEntry, schema: pa.Schema, began: float
+) -> LedgerEntry:
+    """Write everything the step found, in one transaction of the target."""
+    key = key_of(load, schema)
+    wanted = load.target.fits(schema)
+    if edits is not None:
+        entry.note = _fit(load, key, wanted, started=before is not None) or entry.note
+        edits.append = _timed(edits.append, entry, began)
+    mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step)
+    entry.at, entry.seconds = datetime.now(UTC), time.perf_counter() - began
+    load.target.commit(Commit(load.into_table, wanted, key, edits, before, mark, entry, load.config.strict))
+    return entry
+
+
+def _timed(batches: Iterator[pa.RecordBatch] | object, entry: LedgerEntry, began: float) -> Iterator[pa.RecordBatch]:
+    """The batches, keeping the ledger's seconds current while they stream."""
+    for batch in batches:  # type: ignore[attr-defined]
+        yield batch
+        entry.seconds = time.perf_counter() - began
+
+
+def _fit(load: Load, key: tuple[str, ...], wanted: pa.Schema, started: bool) -> str:
+    """Refuse a target table that does not fit; say which columns will be added."""
+    from plainstep.core.drift import missing_columns
+
+    info = load.target.table(load.into_table, key)
+    if info is None:
+        return ""
+    absent = missing_columns(load.name, load.config.into, wanted, info.schema, started)
+    return f"added the column{'s' * (len(absent) > 1)} {', '.join(absent)}" if absent else ""
+
+
+def reload(load: Load) -> StepOutcome:
+    """A fresh snapshot, merged as differences: readers of the target never see it empty.
+
+    Raises:
+        PlainStepError: it could not be made; nothing was written.
+    """
+    from plainstep.core.compare import difference
+
+    began = time.perf_counter()
+    mark = load.target.mark(load.name)
+    if mark is None:
+        raise Refused(
+            f"{load.name} has not begun, so there is nothing to load again.", "", f"plainstep step {load.name}"
+        )
+    with load.source.snapshot() as snapshot:
+        key = key_of(load, snapshot.schema)
+        wanted = load.target.fits(snapshot.schema)
+        info = load.target.table(load.into_table, key)
+        known = wanted if info is None else _known(wanted, info.schema)
+        held = load.target.rows(load.into_table, known) if info else iter(())
+        net, _ = difference(key, wanted, (_widened(batch, wanted) for batch in held), snapshot.batches)
+        span, schema = snapshot.span, snapshot.schema
+    entry = _entry(load, "reload", span, mark, began)
+    counts = net.counts
+    entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
+    edits = edits_of(load, net)
+    edits.sure = False
+    return _stepped(load, _commit(load, edits, mark, span, entry, schema, began))
+
+
+def _known(wanted: pa.Schema, found: pa.Schema) -> pa.Schema:
+    import pyarrow as pa
+
+    return pa.schema([field for field in wanted if field.name in found.names])
+
+
+def _widened(batch: pa.RecordBatch, wanted: pa.Schema) -> pa.RecordBatch:
+    """The batch with nulls in the columns that the target does not have yet."""
+    import pyarrow as pa
+
+    columns = [
+        batch.column(field.name) if field.name in batch.schema.names else pa.nulls(batch.num_rows, field.type)
+        for field in wanted
+    ]
+    return pa.record_batch(columns, schema=wanted)
+
+
+def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
+    """Move a load's mark without merging anything.
+
+    Raises:
+        ConfigError: the position is beyond the source's head, or none.
+    """
+    from plainstep.inspect import resolve
+
+    began = time.perf_counter()
+    span = load.source.span()
+    position = resolve(load, span, to)
+    mark = load.target.mark(load.name)
+    there = Span(span.identity, span.oldest, position, load.source.time_of(position))
+    entry = _entry(load, "mark", there, mark, began, note=reason or "moved by hand")
+    return _commit(load, None, mark, there, entry, load.source.schema(), began)

@@ -1,0 +1,265 @@
+"""What a store offers: two small protocols, and the few records that cross between them and the step."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING, Protocol
+
+from plainstep.core.positions import Mark, Span, Window
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
+    from plainstep.core.shapes import Edits
+
+
+@dataclass
+class LedgerEntry:
+    """One step, as the ledger keeps it.
+
+    Attributes:
+        load: the load's name.
+        step: its number, rising by one.
+        kind: ``snapshot`` (a first full load), ``changes``, ``reload``, ``begin`` (a mark set without
+            loading) or ``mark`` (moved by hand).
+        identity: the source's identity.
+        after: the mark before, null at first.
+        upto: the mark after.
+        changes: changes read.
+        inserts, updates, deletes: net changes.
+        put, patch, drop, append, add: rows edited at the target.
+        contradictions: changes that did not fit what was there.
+        seconds: from the first read to the commit.
+        at: when the step was made (UTC).
+        note: what there is to say about it.
+    """
+
+    load: str
+    step: int
+    kind: str
+    identity: str
+    after: int | None
+    upto: int
+    changes: int = 0
+    inserts: int = 0
+    updates: int = 0
+    deletes: int = 0
+    put: int = 0
+    patch: int = 0
+    drop: int = 0
+    append: int = 0
+    add: int = 0
+    contradictions: int = 0
+    seconds: float = 0.0
+    at: datetime | None = None
+    note: str = ""
+
+
+@dataclass
+class Commit:
+    """Everything one step writes: rows, mark and ledger row, together or not at all.
+
+    Attributes:
+        table: the target table. Made when it is not there; columns it lacks are added.
+        schema: the target table's columns.
+        key: its key columns.
+        edits: what to do to its rows; none for a mark that moves without rows.
+        before: the mark as it was read; the commit fails if it has moved since.
+        mark: the mark as it will be.
+        entry: the ledger row; the counts of edits are filled in by the commit.
+        strict: refuse contradictions instead of counting them.
+    """
+
+    table: str
+    schema: pa.Schema
+    key: tuple[str, ...]
+    edits: Edits | None
+    before: Mark | None
+    mark: Mark
+    entry: LedgerEntry
+    strict: bool = False
+
+
+@dataclass
+class Snapshot:
+    """A source table as it stood at one position.
+
+    Attributes:
+        span: where the source stood.
+        schema: its columns.
+        batches: its rows, to be read before the snapshot is closed.
+    """
+
+    span: Span
+    schema: pa.Schema
+    batches: Iterator[pa.RecordBatch]
+
+
+@dataclass
+class CaptureInfo:
+    """What is captured of one table.
+
+    Attributes:
+        table: the table's name.
+        key: the columns that tell its rows apart.
+        columns: the columns captured.
+        since: when capture was turned on (UTC).
+        identity: this capture's identity.
+        held: how many changes are held.
+        oldest, head: the positions between which they lie.
+        waiting_columns: columns of the table that are not captured yet.
+        problem: what is wrong with the capture, or empty.
+        remedy: the command that mends it, or empty.
+    """
+
+    table: str
+    key: tuple[str, ...]
+    columns: tuple[str, ...]
+    since: datetime | None
+    identity: str
+    held: int = 0
+    oldest: int = 0
+    head: int = 0
+    waiting_columns: tuple[str, ...] = ()
+    problem: str = ""
+    remedy: str = ""
+
+
+class Source(Protocol):
+    """Where the changes of one table are read."""
+
+    own_capture: bool
+
+    def key(self) -> tuple[str, ...]:
+        """The columns that tell rows apart."""
+        ...
+
+    def warnings(self) -> list[str]:
+        """What a person should know about this source, such as columns that are not captured."""
+        ...
+
+    def schema(self) -> pa.Schema:
+        """The columns that changes and snapshots carry."""
+        ...
+
+    def span(self) -> Span:
+        """How far the source can be read now."""
+        ...
+
+    def time_of(self, position: int) -> datetime | None:
+        """When the change at a position was made, if it is held and the source knows."""
+        ...
+
+    def read(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, in batches; at least one batch, which may be empty."""
+        ...
+
+    def snapshot(self) -> AbstractContextManager[Snapshot]:
+        """The table as it stands, with the position it stands at, from one read transaction."""
+        ...
+
+    def locate(self, time: datetime) -> int:
+        """The last position whose changes were all made at or before a time."""
+        ...
+
+    def trim(self, position: int) -> int:
+        """Forget changes before a position; return how many."""
+        ...
+
+
+@dataclass
+class TableInfo:
+    """A target table as it stands.
+
+    Attributes:
+        schema: its columns.
+        rows: whether it holds any row.
+    """
+
+    schema: pa.Schema
+    rows: bool
+
+
+class Target(Protocol):
+    """Where rows, marks and ledger are kept."""
+
+    def mark(self, load: str) -> Mark | None:
+        """A load's mark, or None before its first step."""
+        ...
+
+    def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
+        """The newest steps, oldest first."""
+        ...
+
+    def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
+        """A table's columns, or None if there is none.
+
+        Raises:
+            Refused: the table cannot be merged into by this key.
+        """
+        ...
+
+    def fits(self, schema: pa.Schema) -> pa.Schema:
+        """The schema as this store would hold it."""
+        ...
+
+    def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
+        """All rows of a table, in the given columns and types."""
+        ...
+
+    def commit(self, commit: Commit) -> None:
+        """Make all edits, move the mark and add the ledger row, in one transaction.
+
+        Raises:
+            MarkMoved: the mark is no longer where it was read.
+            Refused: the edits cannot be made; nothing was written.
+        """
+        ...
+
+
+class Store(Protocol):
+    """A place with a URL that holds tables.
+
+    Attributes:
+        name: its name in plainstep.toml.
+        url: its URL, without a password.
+    """
+
+    name: str
+    url: str
+
+    def source(self, table: str, types: dict[str, str] | None = None) -> Source:
+        """The changes of one table. Nothing is opened yet.
+
+        Args:
+            table: the table's name.
+            types: what columns hold, where it is not what they are declared as.
+
+        Raises:
+            Refused: the store is no source.
+        """
+        ...
+
+    def target(self) -> Target:
+        """The store as a place to merge into."""
+        ...
+
+    def capture_on(self, table: str, key: tuple[str, ...] = ()) -> tuple[CaptureInfo, bool]:
+        """Turn capture on; say what is captured, and whether it was off before."""
+        ...
+
+    def capture_off(self, table: str) -> CaptureInfo:
+        """Turn capture off and forget its changes."""
+        ...
+
+    def capture_refresh(self, table: str) -> tuple[CaptureInfo, str]:
+        """Bring capture up to the table's columns; say what was done."""
+        ...
+
+    def captures(self) -> list[CaptureInfo]:
+        """What is captured in this store."""
+        ...

@@ -1,0 +1,112 @@
+"""The marks and the ledger, as tables that every SQL target keeps beside its rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import fields
+from datetime import UTC, datetime
+from typing import Any
+
+from plainstep.core.positions import Mark
+from plainstep.errors import MarkMoved, Refused
+from plainstep.stores.base import Commit, LedgerEntry
+
+MARKS = "plainstep_marks"
+LEDGER = "plainstep_ledger"
+
+CREATE_MARKS = f"""CREATE TABLE IF NOT EXISTS {MARKS} (
+    load_name VARCHAR PRIMARY KEY,
+    identity VARCHAR NOT NULL,
+    position BIGINT NOT NULL,
+    changed_at VARCHAR,
+    step BIGINT NOT NULL
+)"""
+
+CREATE_LEDGER = f"""CREATE TABLE IF NOT EXISTS {LEDGER} (
+    load_name VARCHAR NOT NULL, step BIGINT NOT NULL, kind VARCHAR NOT NULL, identity VARCHAR NOT NULL,
+    after_position BIGINT, upto_position BIGINT NOT NULL, changes BIGINT NOT NULL,
+    inserts BIGINT NOT NULL, updates BIGINT NOT NULL, deletes BIGINT NOT NULL,
+    put BIGINT NOT NULL, patch BIGINT NOT NULL, dropped BIGINT NOT NULL, append BIGINT NOT NULL, added BIGINT NOT NULL,
+    contradictions BIGINT NOT NULL, seconds DOUBLE PRECISION NOT NULL, stepped_at VARCHAR NOT NULL, note VARCHAR NOT NULL,
+    PRIMARY KEY (load_name, step)
+)"""
+
+MARK_SQL = f"SELECT identity, position, changed_at, step FROM {MARKS} WHERE load_name = ?"
+INSERT_MARK = f"INSERT INTO {MARKS} (identity, position, changed_at, step, load_name) VALUES (?, ?, ?, ?, ?)"
+MOVE_MARK = f"UPDATE {MARKS} SET identity = ?, position = ?, changed_at = ?, step = ? WHERE load_name = ? AND step = ?"
+
+COLUMNS = [
+    "load_name", "step", "kind", "identity", "after_position", "upto_position", "changes", "inserts", "updates",
+    "deletes", "put", "patch", "dropped", "append", "added", "contradictions", "seconds", "stepped_at", "note",
+]  # fmt: skip
+INSERT_ENTRY = f"INSERT INTO {LEDGER} ({', '.join(COLUMNS)}) VALUES ({', '.join('?' * len(COLUMNS))})"
+
+
+def ledger_sql(load: str | None, limit: int | None) -> tuple[str, list[Any]]:
+    """The query for the newest steps, newest first, with its parameters."""
+    where = " WHERE load_name = ?" if load is not None else ""
+    last = " LIMIT ?" if limit is not None else ""
+    sql = f"SELECT {', '.join(COLUMNS)} FROM {LEDGER}{where} ORDER BY stepped_at DESC, load_name DESC, step DESC{last}"
+    return sql, [value for value in (load, limit) if value is not None]
+
+
+def written(time: datetime | None) -> str | None:
+    """A time as the tables keep it: ISO 8601, UTC, microseconds, so that text order is time order."""
+    return None if time is None else time.astimezone(UTC).isoformat(timespec="microseconds")
+
+
+def read_time(text: str | None) -> datetime | None:
+    """A time out of the tables."""
+    return None if text is None else datetime.fromisoformat(text)
+
+
+def mark_of(load: str, row: Sequence[Any] | None) -> Mark | None:
+    """A mark from the row that ``MARK_SQL`` finds."""
+    if row is None:
+        return None
+    identity, position, at, step = row
+    return Mark(load, identity, position, read_time(at), step)
+
+
+def mark_values(mark: Mark) -> list[Any]:
+    """A mark's values in the order of ``INSERT_MARK``."""
+    return [mark.identity, mark.position, written(mark.at), mark.step, mark.load]
+
+
+def entry_of(row: Sequence[Any]) -> LedgerEntry:
+    """A ledger row as a step."""
+    entry = LedgerEntry(*row)
+    entry.at = read_time(row[COLUMNS.index("stepped_at")])
+    return entry
+
+
+def entry_values(entry: LedgerEntry) -> list[Any]:
+    """A step's values in the order of ``INSERT_ENTRY``."""
+    values = [getattr(entry, field.name) for field in fields(entry)]
+    values[COLUMNS.index("stepped_at")] = written(entry.at)
+    return values
+
+
+def moved(load: str) -> MarkMoved:
+    """The error for a mark that is no longer where it was read."""
+    return MarkMoved(
+        f"Another step of {load} moved its mark first.", "Nothing was written by this one.", "The step can be run again."
+    )
+
+
+def contradicted(commit: Commit) -> Refused:
+    """The error for contradictions under ``strict``."""
+    return Refused(
+        f"{commit.entry.contradictions:,} changes of {commit.mark.load} contradict what is there.",
+        "A row to insert is there already, or one to update or delete is not; strict = true refuses that.",
+        f"plainstep check {commit.mark.load} tells which rows differ; plainstep reload {commit.mark.load} mends them.",
+    )
+
+
+def half_a_row(commit: Commit, count: int) -> Refused:
+    """The error for parts of rows that the target does not have."""
+    return Refused(
+        f"{count:,} changes of {commit.mark.load} carry part of a row that the target does not have.",
+        "Half a row is never inserted.",
+        f"plainstep reload {commit.mark.load}",
+    )

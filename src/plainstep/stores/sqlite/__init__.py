@@ -1,0 +1,63 @@
+"""SQLite files as stores: captured tables to read from, and tables to merge into."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from plainstep.stores.urls import file_of
+
+if TYPE_CHECKING:
+    from plainstep.stores.base import CaptureInfo
+    from plainstep.stores.sqlite.source import SqliteSource
+    from plainstep.stores.sqlite.target import SqliteTarget
+
+
+class SqliteStore:
+    """A SQLite file.
+
+    Args:
+        name: the store's name in plainstep.toml.
+        url: ``sqlite:///path``.
+        base: the folder that relative paths start from.
+    """
+
+    def __init__(self, name: str, url: str, base: Path) -> None:
+        self.name, self.url = name, url
+        self.path = file_of(url, base)
+
+    def source(self, table: str, types: dict[str, str] | None = None) -> SqliteSource:
+        """The changes of one captured table."""
+        from plainstep.stores.sqlite.source import SqliteSource
+
+        return SqliteSource(self, table, types or {})
+
+    def target(self) -> SqliteTarget:
+        """The file as a place to merge into."""
+        from plainstep.stores.sqlite.target import SqliteTarget
+
+        return SqliteTarget(self)
+
+    def capture_on(self, table: str, key: tuple[str, ...] = ()) -> tuple[CaptureInfo, bool]:
+        """Turn capture on; say what is captured, and whether it was off before."""
+        from plainstep.stores.sqlite import capture
+
+        return capture.turn_on(self, table, key)
+
+    def capture_off(self, table: str) -> CaptureInfo:
+        """Turn capture off and forget its changes."""
+        from plainstep.stores.sqlite import capture
+
+        return capture.turn_off(self, table)
+
+    def capture_refresh(self, table: str) -> tuple[CaptureInfo, str]:
+        """Bring capture up to the table's columns; say what was done."""
+        from plainstep.stores.sqlite import capture
+
+        return capture.refresh(self, table)
+
+    def captures(self) -> list[CaptureInfo]:
+        """What is captured in this file."""
+        from plainstep.stores.sqlite import capture
+
+        return capture.list_all(self)

@@ -1,0 +1,362 @@
+"""Change capture in SQLite: turning it on and off, bringing it up to date, and telling what is wrong with it."""
+
+from __future__ import annotations
+
+import json
+import re
+import sqlite3
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.words import NOW, WAS
+from plainstep.errors import Refused
+from plainstep.stores.base import CaptureInfo
+from plainstep.stores.sqlite import catalog
+from plainstep.stores.sql import quoted, text
+from plainstep.stores.sqlite.connection import opened
+from plainstep.stores.sqlite.triggers import CLOCK, Captured, tables_sql, triggers_sql
+
+if TYPE_CHECKING:
+    from plainstep.stores.sqlite import SqliteStore
+
+REGISTRY = """CREATE TABLE IF NOT EXISTS plainstep_captures (
+    table_name TEXT PRIMARY KEY,
+    identity TEXT NOT NULL,
+    key_columns TEXT NOT NULL,
+    columns TEXT NOT NULL,
+    since INTEGER NOT NULL,
+    trimmed_to INTEGER NOT NULL DEFAULT 0
+)"""
+
+
+@dataclass
+class State:
+    """A capture as it stands: what was asked for, and what the file holds.
+
+    Attributes:
+        what: what is captured.
+        identity: this capture's identity.
+        since: when it was turned on.
+        trimmed_to: changes up to here were forgotten on purpose.
+        table: the table, or None if it is gone.
+        waiting: columns of the table that are not captured yet.
+        problem: what is wrong, or empty; then changes may have been missed.
+        remedy: the command that mends it.
+    """
+
+    what: Captured
+    identity: str
+    since: datetime
+    trimmed_to: int
+    table: catalog.Table | None
+    waiting: tuple[str, ...] = ()
+    problem: str = ""
+    remedy: str = ""
+
+
+def since_epoch(milliseconds: int) -> datetime:
+    """A time as change tables keep it."""
+    return datetime.fromtimestamp(milliseconds / 1000, UTC)
+
+
+def inspect(connection: sqlite3.Connection, store: str, table: str) -> State | None:
+    """Look at one table's capture, or None if it is off."""
+    try:
+        row = connection.execute(
+            "SELECT table_name, identity, key_columns, columns, since, trimmed_to FROM plainstep_captures "
+            "WHERE lower(table_name) = lower(?)",
+            [table],
+        ).fetchone()
+    except sqlite3.OperationalError as error:
+        if "no such table" in str(error):
+            return None
+        raise
+    if row is None:
+        return None
+    name, identity, key, columns, since, trimmed_to = row
+    what = Captured(name, tuple(json.loads(key)), tuple(json.loads(columns)))
+    state = State(what, identity, since_epoch(since), trimmed_to, catalog.find(connection, name))
+    _judge(connection, store, state)
+    return state
+
+
+def _judge(connection: sqlite3.Connection, store: str, state: State) -> None:
+    what, table = state.what, state.table
+    where = f"{store}.{what.table}"
+    found = dict(
+        connection.execute(
+            "SELECT name, sql FROM sqlite_schema WHERE tbl_name = ? AND type = 'trigger' ORDER BY rowid", [what.table]
+        ).fetchall()
+    )
+    state.remedy = f"plainstep capture refresh {where}"
+    if table is None:
+        state.problem = f"the table {what.table} is gone"
+        state.remedy = f"plainstep capture off {where}"
+        return
+    lost = [name for name in what.columns if name not in table.names]
+    if lost:
+        state.problem = f"{what.table} no longer has the column {lost[0]}"
+        return
+    state.waiting = tuple(name for name in table.names if name not in what.columns)
+    expected = triggers_sql(what, table)
+    absent = [name for name in expected if name not in found]
+    if absent:
+        state.problem = f"the trigger {absent[0]} is gone, so changes were not recorded"
+    elif any(found[name] != sql for name, sql in expected.items()):
+        state.problem = f"the keys, indexes or name of {what.table} changed since its triggers were made"
+    else:
+        younger = _younger(found, set(expected), what.table)
+        if younger:
+            state.problem = f"the trigger {younger} was added later and changes {what.table} before capture sees it"
+    if not state.problem and not state.waiting:
+        state.remedy = ""
+
+
+def _younger(found: dict[str, str], ours: set[str], table: str) -> str:
+    """A trigger made after ours that names the table in its body: it runs first, so order may be wrong."""
+    names = list(found)
+    last = max(names.index(name) for name in ours)
+    for name in names[last + 1 :]:
+        body = re.split(r"\bBEGIN\b", found[name], maxsplit=1, flags=re.IGNORECASE)[-1]
+        if table.lower() in body.lower():
+            return name
+    return ""
+
+
+@contextmanager
+def _writing(connection: sqlite3.Connection) -> Iterator[None]:
+    connection.execute("BEGIN IMMEDIATE")
+    try:
+        yield
+    except BaseException:
+        connection.execute("ROLLBACK")
+        raise
+    connection.execute("COMMIT")
+
+
+def turn_on(store: SqliteStore, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
+    """Turn capture on for a table, by its primary key or another unique set of columns.
+
+    Raises:
+        Refused: no such table, no key to tell its rows apart.
+    """
+    with opened(store.path, "rw") as connection, _writing(connection):
+        state = inspect(connection, store.name, table)
+        if state:
+            return _info(connection, state), False
+        found = catalog.find(connection, table)
+        if found is None:
+            raise catalog.missing(table, connection, store.name)
+        what = Captured(found.name, _key(found, key, store.name), found.names)
+        connection.execute(REGISTRY)
+        _install(connection, what, found, _new_identity())
+        state = inspect(connection, store.name, table)
+        assert state is not None
+        return _info(connection, state), True
+
+
+def _new_identity() -> str:
+    return uuid.uuid4().hex
+
+
+def _install(connection: sqlite3.Connection, what: Captured, table: catalog.Table, identity: str) -> None:
+    for statement in tables_sql(what):
+        connection.execute(statement)
+    for statement in triggers_sql(what, table).values():
+        connection.execute(statement)
+    connection.execute(
+        f"INSERT INTO plainstep_captures VALUES (?, ?, ?, ?, {CLOCK}, 0)",
+        [what.table, identity, json.dumps(what.key), json.dumps(what.columns)],
+    )
+
+
+def _key(table: catalog.Table, asked: tuple[str, ...], store: str) -> tuple[str, ...]:
+    if not asked:
+        if table.key:
+            return table.key
+        usable = [unique.columns for unique in table.uniques if unique.complete and _never_null(table, unique.columns)]
+        hint = ",".join(usable[0]) if usable else "COLUMN[,COLUMN]"
+        raise Refused(
+            f"{table.name} has no primary key.",
+            "Without a key, the changes of one row cannot be told from those of another.",
+            f"Name columns that are unique and never null: plainstep capture on {store}.{table.name} --key {hint}",
+        )
+    names = {name.lower(): name for name in table.names}
+    unknown = [name for name in asked if name.lower() not in names]
+    if unknown:
+        raise Refused(
+            f"{table.name} has no column {unknown[0]!r}.", "", f"Its columns: {', '.join(table.names)}."
+        )
+    chosen = tuple(names[name.lower()] for name in asked)
+    if set(chosen) == set(table.key):
+        return chosen
+    if not any(unique.complete and set(unique.columns) == set(chosen) for unique in table.uniques):
+        columns = ", ".join(quoted(name) for name in chosen)
+        raise Refused(
+            f"Nothing makes {', '.join(chosen)} unique in {table.name}.",
+            "Two rows with one key would be taken for one row.",
+            f"First: CREATE UNIQUE INDEX {quoted(table.name + '_key')} ON {quoted(table.name)} ({columns});",
+        )
+    if not _never_null(table, chosen):
+        raise Refused(
+            f"The columns {', '.join(chosen)} of {table.name} may be null.",
+            "A row with a null in its key cannot be told apart from others.",
+            "Choose columns that are declared NOT NULL, or declare these so.",
+        )
+    return chosen
+
+
+def _never_null(table: catalog.Table, columns: tuple[str, ...]) -> bool:
+    return all(column.not_null for column in table.columns if column.name in columns)
+
+
+def turn_off(store: SqliteStore, table: str) -> CaptureInfo:
+    """Turn capture off, and forget what it holds."""
+    with opened(store.path, "rw") as connection, _writing(connection):
+        state = _on(connection, store, table)
+        info = _info(connection, state)
+        _remove(connection, state.what)
+        return info
+
+
+def _on(connection: sqlite3.Connection, store: SqliteStore, table: str) -> State:
+    state = inspect(connection, store.name, table)
+    if state is None:
+        raise off(connection, store, table)
+    return state
+
+
+def off(connection: sqlite3.Connection, store: SqliteStore, table: str) -> Refused:
+    """The error for a table that is not captured."""
+    if catalog.find(connection, table) is None:
+        return catalog.missing(table, connection, store.name)
+    return Refused(
+        f"Capture is off for {store.name}.{table}.",
+        "No changes of it are recorded, so there is nothing to read.",
+        f"plainstep capture on {store.name}.{table}",
+    )
+
+
+def _remove(connection: sqlite3.Connection, what: Captured) -> None:
+    _drop_triggers(connection, what)
+    for name in (what.changes, what.displaced):
+        connection.execute(f"DROP TABLE IF EXISTS {quoted(name)}")
+    connection.execute("DELETE FROM plainstep_captures WHERE table_name = ?", [what.table])
+
+
+def _drop_triggers(connection: sqlite3.Connection, what: Captured) -> None:
+    """Drop every trigger of ours that writes this change table, whatever table it hangs on now."""
+    rows = connection.execute("SELECT name, sql FROM sqlite_schema WHERE type = 'trigger'").fetchall()
+    for name, sql in rows:
+        if name.startswith("plainstep_") and (quoted(what.changes) in sql or quoted(what.displaced) in sql):
+            connection.execute(f"DROP TRIGGER {quoted(name)}")
+
+
+def refresh(store: SqliteStore, table: str) -> tuple[CaptureInfo, str]:
+    """Bring capture up to the table as it is now.
+
+    Columns that were added are captured from here on, and the values they already hold are recorded as
+    updates, so that nothing is lost. Where changes may have been missed, a new capture is begun instead.
+    """
+    with opened(store.path, "rw") as connection, _writing(connection):
+        state = _on(connection, store, table)
+        if state.problem:
+            done = _begin_anew(connection, store, state)
+        elif state.waiting:
+            done = _take_in(connection, state)
+        else:
+            done = "nothing to do: every column is captured"
+        state = _on(connection, store, table)
+        return _info(connection, state), done
+
+
+def _begin_anew(connection: sqlite3.Connection, store: SqliteStore, state: State) -> str:
+    if state.table is None:
+        raise Refused(
+            f"The table {state.what.table} is gone from {store.name}.",
+            "There is nothing to capture.",
+            f"plainstep capture off {store.name}.{state.what.table}",
+        )
+    key = tuple(name for name in state.what.key if name in state.table.names)
+    _remove(connection, state.what)
+    what = Captured(state.table.name, _key(state.table, key, store.name), state.table.names)
+    _install(connection, what, state.table, _new_identity())
+    return (
+        f"begun anew, because {state.problem}; changes may have been missed, "
+        "so every load of it must be reloaded: plainstep reload LOAD"
+    )
+
+
+def _take_in(connection: sqlite3.Connection, state: State) -> str:
+    assert state.table is not None
+    what = Captured(state.what.table, state.what.key, (*state.what.columns, *state.waiting))
+    for name in state.waiting:
+        for side in (WAS, NOW):
+            connection.execute(f"ALTER TABLE {quoted(what.changes)} ADD COLUMN {quoted(side + name)}")
+        connection.execute(f"ALTER TABLE {quoted(what.displaced)} ADD COLUMN {quoted(name)}")
+    _drop_triggers(connection, state.what)
+    for statement in triggers_sql(what, state.table).values():
+        connection.execute(statement)
+    connection.execute(
+        "UPDATE plainstep_captures SET columns = ? WHERE table_name = ?", [json.dumps(what.columns), what.table]
+    )
+    recorded = _record_values(connection, what, state)
+    return f"now capturing {', '.join(state.waiting)} too; {recorded:,} rows already had values in it, recorded as updates"
+
+
+def _record_values(connection: sqlite3.Connection, what: Captured, state: State) -> int:
+    """Record the values that the new columns already hold, as updates from null."""
+    names = [quoted(WAS + name) for name in state.what.columns] + [quoted(NOW + name) for name in what.columns]
+    values = [quoted(name) for name in state.what.columns] + [quoted(name) for name in what.columns]
+    filled = " OR ".join(f"{quoted(name)} IS NOT NULL" for name in state.waiting)
+    return connection.execute(
+        f"INSERT INTO {quoted(what.changes)} (op, at, {', '.join(names)}) "
+        f"SELECT {text('update')}, {CLOCK}, {', '.join(values)} FROM {quoted(what.table)} WHERE {filled}"
+    ).rowcount
+
+
+def list_all(store: SqliteStore) -> list[CaptureInfo]:
+    """What is captured in the file."""
+    with opened(store.path) as connection:
+        connection.execute("BEGIN")
+        try:
+            rows = connection.execute("SELECT table_name FROM plainstep_captures ORDER BY table_name").fetchall()
+        except sqlite3.OperationalError as error:
+            if "no such table" in str(error):
+                return []
+            raise
+        states = [_on(connection, store, name) for (name,) in rows]
+        return [_info(connection, state) for state in states]
+
+
+def bounds(connection: sqlite3.Connection, state: State) -> tuple[int, int, int | None]:
+    """The oldest position that can be read from, the head, and the time of the change at the head."""
+    changes = quoted(state.what.changes)
+    first, head, at = connection.execute(f"SELECT (SELECT min(seq) FROM {changes}), max(seq), at FROM {changes}").fetchone()
+    return ((first or 1) - 1), head or 0, at
+
+
+def _info(connection: sqlite3.Connection, state: State) -> CaptureInfo:
+    try:
+        oldest, head, _ = bounds(connection, state)
+        held = connection.execute(f"SELECT count(*) FROM {quoted(state.what.changes)}").fetchone()[0]
+    except sqlite3.OperationalError:
+        oldest = head = held = 0
+        state.problem = state.problem or f"its change table {state.what.changes} is gone"
+    return CaptureInfo(
+        state.what.table,
+        state.what.key,
+        state.what.columns,
+        state.since,
+        state.identity,
+        held,
+        oldest,
+        head,
+        state.waiting,
+        state.problem,
+        state.remedy,
+    )

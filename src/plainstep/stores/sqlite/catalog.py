@@ -1,0 +1,128 @@
+"""What SQLite knows of a table: its columns, its primary key, and what else must be unique in it."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import dataclass
+
+from plainstep.errors import Refused
+from plainstep.stores.sql import quoted
+
+
+@dataclass(frozen=True)
+class TableColumn:
+    """One column as declared."""
+
+    name: str
+    declared: str
+    not_null: bool
+
+
+@dataclass(frozen=True)
+class Unique:
+    """Columns that must be unique together.
+
+    Attributes:
+        terms: pairs of a column and its collation.
+        complete: whether it holds for every row (a partial index does not).
+    """
+
+    terms: tuple[tuple[str, str], ...]
+    complete: bool = True
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The columns alone."""
+        return tuple(name for name, _ in self.terms)
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table of a SQLite file.
+
+    Attributes:
+        name: as the file spells it.
+        columns: generated ones among them.
+        key: the primary key's columns, or none.
+        uniques: everything that makes one row push out another under OR REPLACE.
+    """
+
+    name: str
+    columns: tuple[TableColumn, ...]
+    key: tuple[str, ...]
+    uniques: tuple[Unique, ...]
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The columns' names."""
+        return tuple(column.name for column in self.columns)
+
+    def declared(self, column: str) -> str:
+        """A column's declared type."""
+        return next(found.declared for found in self.columns if found.name == column)
+
+
+def tables(connection: sqlite3.Connection) -> list[str]:
+    """The names of all ordinary tables that are not our own."""
+    rows = connection.execute("SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'table'")
+    return sorted(name for (name,) in rows if not name.startswith(("sqlite_", "plainstep_")))
+
+
+def find(connection: sqlite3.Connection, name: str) -> Table | None:
+    """Look a table up, or None if there is no ordinary table of that name."""
+    row = connection.execute(
+        "SELECT name, wr FROM pragma_table_list WHERE schema = 'main' AND type = 'table' AND lower(name) = lower(?)",
+        [name],
+    ).fetchone()
+    if row is None:
+        return None
+    name, without_rowid = row
+    rows = connection.execute("SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?)", [name]).fetchall()
+    columns = tuple(TableColumn(column, declared or "", bool(nn)) for column, declared, nn, _, hidden in rows if hidden != 1)
+    key = tuple(column for column, _, _, place, _ in sorted(rows, key=lambda row: row[3]) if place)
+    return Table(name, columns, key, _uniques(connection, name, key, bool(without_rowid), {c.name for c in columns}))
+
+
+def _uniques(
+    connection: sqlite3.Connection, table: str, key: tuple[str, ...], without_rowid: bool, names: set[str]
+) -> tuple[Unique, ...]:
+    found = []
+    key_has_index = without_rowid
+    rows = connection.execute('SELECT name, origin, partial FROM pragma_index_list(?) WHERE "unique"', [table]).fetchall()
+    for index, origin, partial in rows:
+        key_has_index = key_has_index or origin == "pk"
+        terms = connection.execute(
+            "SELECT cid, name, coll FROM pragma_index_xinfo(?) WHERE key ORDER BY seqno", [index]
+        ).fetchall()
+        if any(cid == -2 for cid, _, _ in terms):
+            raise Refused(
+                f"{table} has a unique index on an expression, {index}.",
+                "INSERT OR REPLACE can remove rows through it, and capture could not see which.",
+                f"Make the expression a generated column and put the index on that: then {table} can be captured.",
+            )
+        found.append(Unique(tuple((name, coll) for _, name, coll in terms), not partial))
+    if key and not key_has_index:  # an INTEGER PRIMARY KEY is the row's number itself, without an index
+        found.append(Unique(((key[0], "BINARY"),)))
+    elif not without_rowid:
+        rowid = next((name for name in ("rowid", "_rowid_", "oid") if name not in {n.lower() for n in names}), None)
+        if rowid:
+            found.append(Unique(((rowid, "BINARY"),), complete=False))
+    return tuple(sorted(set(found), key=lambda unique: unique.terms))
+
+
+def missing(table: str, connection: sqlite3.Connection, store: str) -> Refused:
+    """The error for a table that is not there."""
+    import difflib
+
+    known = tables(connection)
+    near = difflib.get_close_matches(table, known, 1)
+    return Refused(
+        f"There is no table {table!r} in {store}.",
+        "Only ordinary tables can be captured: views and virtual tables have no triggers on their rows.",
+        f"Did you mean {near[0]!r}?" if near else f"Its tables: {', '.join(known) or 'none'}.",
+    )
+
+
+def sql_name(table: Table) -> str:
+    """The table's name as SQL writes it."""
+    return quoted(table.name)

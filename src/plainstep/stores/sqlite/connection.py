@@ -1,0 +1,79 @@
+"""Connections to SQLite files, and its errors in our words."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from urllib.parse import quote
+
+from plainstep.errors import StoreError
+from plainstep.stores.urls import locked
+
+# How long to wait for a lock before giving up. A writer that holds a file for longer than this is
+# usually a transaction somebody forgot.
+WAIT_SECONDS = 10.0
+
+
+@contextmanager
+def opened(path: Path, mode: str = "ro", wait: float = WAIT_SECONDS) -> Iterator[sqlite3.Connection]:
+    """A connection in autocommit mode, closed at the end.
+
+    Args:
+        path: the file.
+        mode: ``ro`` reads, ``rw`` writes, ``rwc`` also makes the file.
+        wait: how many seconds to wait for a lock.
+
+    Raises:
+        StoreError: the file is missing, locked, no database, or cannot be read or written.
+    """
+    if mode != "rwc" and not path.exists():
+        raise StoreError(
+            f"There is no file {path}.",
+            "An SQLite database is a file, and this one is not there.",
+            "Mind the folder: a relative path starts at the folder of plainstep.toml.",
+        )
+    try:
+        connection = _connect(path, mode, wait)
+    except sqlite3.Error as error:
+        raise explained(error, path, wait) from error
+    try:
+        yield connection
+    except sqlite3.Error as error:
+        raise explained(error, path, wait) from error
+    finally:
+        connection.close()
+
+
+def _connect(path: Path, mode: str, wait: float) -> sqlite3.Connection:
+    uri = f"file:{quote(str(path.absolute()))}?mode="
+    connection = sqlite3.connect(uri + mode, uri=True, timeout=wait, isolation_level=None, check_same_thread=False)
+    if mode != "ro":
+        return connection
+    try:
+        connection.execute("SELECT 1 FROM sqlite_schema LIMIT 1").fetchone()
+    except sqlite3.OperationalError as error:
+        # A read-only connection cannot take back what a killed writer left half done, nor make the
+        # shared-memory file of a write-ahead log. Any ordinary reader does that, so become one.
+        if getattr(error, "sqlite_errorcode", 0) & 0xFF not in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN):
+            connection.close()
+            raise
+        connection.close()
+        connection = sqlite3.connect(uri + "rw", uri=True, timeout=wait, isolation_level=None, check_same_thread=False)
+        connection.execute("PRAGMA query_only = ON")
+    return connection
+
+
+def explained(error: sqlite3.Error, path: Path, wait: float) -> StoreError:
+    """SQLite's error in three lines."""
+    code = getattr(error, "sqlite_errorcode", 0) & 0xFF
+    if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+        return locked(path, wait)
+    if code == sqlite3.SQLITE_NOTADB:
+        return StoreError(f"{path} is not an SQLite database.", "", "Check the store's url in plainstep.toml.")
+    if code == sqlite3.SQLITE_READONLY or code == sqlite3.SQLITE_CANTOPEN:
+        return StoreError(f"{path} cannot be opened: {error}.", "", "Check the permissions of the file and its folder.")
+    if code == sqlite3.SQLITE_FULL:
+        return StoreError(f"{path} cannot be written: the disk is full.", "Nothing was written.")
+    return StoreError(f"SQLite says of {path}: {error}.", "Nothing was written.")

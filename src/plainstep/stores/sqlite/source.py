@@ -1,0 +1,239 @@
+"""Reading a captured SQLite table: its changes, and the table itself at one position."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from datetime import datetime
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+from plainstep.core.positions import Span, Window
+from plainstep.core.words import NOW, WAS
+from plainstep.errors import DataError, Refused
+from plainstep.stores.base import Snapshot
+from plainstep.stores.sqlite import capture
+from plainstep.stores.sql import quoted
+from plainstep.stores.sqlite.connection import opened
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
+    from plainstep.stores.sqlite import SqliteStore
+    from plainstep.stores.sqlite.types import Column
+
+# Rows fetched at a time. Larger batches use the caches worse, smaller ones pay per call (measured).
+BATCH = 1 << 14
+
+
+class SqliteSource:
+    """The changes of one captured table.
+
+    Args:
+        store: the file.
+        table: the table's name.
+        types: declared types to use instead of the table's own, by column.
+
+    Raises:
+        Refused: capture is off, or may have missed changes.
+    """
+
+    own_capture = True
+
+    def __init__(self, store: SqliteStore, table: str, types: dict[str, str]) -> None:
+        self.store, self.name, self.types = store, table, types
+
+    @cached_property
+    def _state(self) -> capture.State:
+        with opened(self.store.path) as connection:
+            return self._look(connection)
+
+    def _look(self, connection: sqlite3.Connection) -> capture.State:
+        state = capture.inspect(connection, self.store.name, self.name)
+        if state is None:
+            raise capture.off(connection, self.store, self.name)
+        if state.problem:
+            raise Refused(
+                f"The capture of {self.store.name}.{self.name} cannot be trusted: {state.problem}.",
+                "Changes may have been missed or recorded out of order.",
+                state.remedy,
+            )
+        return state
+
+    def key(self) -> tuple[str, ...]:
+        """The columns that tell rows apart."""
+        return self._state.what.key
+
+    def warnings(self) -> list[str]:
+        """Columns that were added to the table and are not captured."""
+        return [
+            f"the column {name} of {self.name} is not captured yet: plainstep capture refresh {self.store.name}.{self.name}"
+            for name in self._state.waiting
+        ]
+
+    @cached_property
+    def _columns(self) -> list[Column]:
+        from plainstep.stores.sqlite.types import Column, arrow_type
+
+        table = self._state.table
+        assert table is not None
+        unknown = [name for name in self.types if name not in self._state.what.columns]
+        if unknown:
+            raise DataError(
+                f"types names the column {unknown[0]!r}, which {self.name} does not have.",
+                "",
+                f"Its columns: {', '.join(self._state.what.columns)}.",
+            )
+        columns = []
+        for name in self._state.what.columns:
+            declared = self.types.get(name, table.declared(name))
+            columns.append(Column(name, declared, arrow_type(self.name, name, declared)))
+        return columns
+
+    def schema(self) -> pa.Schema:
+        """The captured columns."""
+        import pyarrow as pa
+
+        return pa.schema([(column.name, column.kind) for column in self._columns])
+
+    def span(self) -> Span:
+        """How far the changes can be read now."""
+        with opened(self.store.path) as connection:
+            connection.execute("BEGIN")
+            self.__dict__["_state"] = self._look(connection)
+            return self._span(connection)
+
+    def _span(self, connection: sqlite3.Connection) -> Span:
+        try:
+            oldest, head, at = capture.bounds(connection, self._state)
+        except sqlite3.OperationalError as error:
+            if "no such table" not in str(error):
+                raise
+            raise Refused(
+                f"The change table of {self.store.name}.{self.name} is gone.",
+                "Its triggers have nowhere to write, so writes to the table itself fail.",
+                f"plainstep capture off {self.store.name}.{self.name}, then capture on, then reload its loads.",
+            ) from None
+        return Span(self._state.identity, oldest, head, None if at is None else capture.since_epoch(at))
+
+    def time_of(self, position: int) -> datetime | None:
+        """When the change at a position was recorded, if it is held."""
+        with opened(self.store.path) as connection:
+            row = connection.execute(
+                f"SELECT at FROM {quoted(self._state.what.changes)} WHERE seq = ?", [position]
+            ).fetchone()
+            return capture.since_epoch(row[0]) if row else None
+
+    def locate(self, time: datetime) -> int:
+        """The last position before the first change that was made after a time."""
+        changes = quoted(self._state.what.changes)
+        with opened(self.store.path) as connection:
+            row = connection.execute(
+                f"SELECT coalesce((SELECT seq - 1 FROM {changes} WHERE at > ? ORDER BY seq LIMIT 1), "
+                f"(SELECT max(seq) FROM {changes}), 0)",
+                [time.timestamp() * 1000],
+            ).fetchone()
+            return int(row[0])
+
+    def trim(self, position: int) -> int:
+        """Forget changes before a position. The newest change always stays, so that numbers are not reused."""
+        changes = quoted(self._state.what.changes)
+        with opened(self.store.path, "rw") as connection:
+            connection.execute("BEGIN IMMEDIATE")
+            gone = connection.execute(
+                f"DELETE FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))", [position]
+            ).rowcount
+            connection.execute(
+                "UPDATE plainstep_captures SET trimmed_to = ? WHERE table_name = ?", [position, self._state.what.table]
+            )
+            connection.execute("COMMIT")
+            return gone
+
+    def read(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, in batches.
+
+        Raises:
+            DataError: a value does not fit its column's declared type.
+            Refused: changes of the window are missing.
+        """
+        images = [(side + column.name, column) for side in (WAS, NOW) for column in self._columns]
+        selected = ", ".join(column.read_sql(quoted(name)) for name, column in images)
+        sql = (
+            f"SELECT seq, CASE op WHEN 'insert' THEN 1 WHEN 'update' THEN 2 WHEN 'delete' THEN 3 END, at, {selected} "
+            f"FROM {quoted(self._state.what.changes)} WHERE seq > ? AND seq <= ? ORDER BY seq"
+        )
+        found = 0
+        with opened(self.store.path) as connection:
+            cursor = connection.execute(sql, [window.after, window.upto])
+            while (rows := cursor.fetchmany(BATCH)) or not found:
+                yield self._changes(rows, images)
+                found += len(rows)
+                if not rows:
+                    break
+        if found != len(window):
+            raise Refused(
+                f"Of the {len(window):,} changes after {window.after} and up to {window.upto}, "
+                f"{len(window) - found:,} are missing.",
+                "Something removed rows from the change table; what they said is lost.",
+                "plainstep reload LOAD compares the whole table instead.",
+            )
+
+    def _changes(self, rows: list[tuple[Any, ...]], images: list[tuple[str, Column]]) -> Changes:
+        import pyarrow as pa
+
+        from plainstep.core.changes import AT, Changes
+
+        columns: Sequence[Sequence[Any]] = list(zip(*rows, strict=True)) if rows else [()] * (3 + len(images))
+        seq = columns[0]
+        table = {
+            "op": pa.array(columns[1], pa.int8()),
+            "seq": pa.array(seq, pa.int64()),
+            "at": pa.array(columns[2], pa.int64()).cast(pa.timestamp("ms", "UTC")).cast(AT),
+        }
+        for (name, column), values in zip(images, columns[3:], strict=True):
+            table[name] = self._array(column, values, lambda index: f"the change at position {seq[index]}")
+        return Changes(pa.table(table))
+
+    def _array(self, column: Column, values: Sequence[Any], whose: Any) -> pa.Array:
+        from plainstep.stores.sqlite.types import Misfit, to_arrow
+
+        try:
+            return to_arrow(values, column.kind)
+        except Misfit as misfit:
+            value = values[misfit.index]
+            raise DataError(
+                f"In {whose(misfit.index)} of {self.name}, the column {column.name} holds {value!r}, "
+                f"which is no {column.declared}.",
+                "SQLite lets any value stand in any column; merging it would mean to guess what it is.",
+                f'Mend the value, or say what the column holds: types = {{ "{column.name}" = "TEXT" }} in the load.',
+            ) from None
+
+    @contextmanager
+    def snapshot(self) -> Iterator[Snapshot]:
+        """The table as it stands, with the position it stands at, from one read transaction."""
+        with opened(self.store.path) as connection:
+            connection.execute("BEGIN")
+            self.__dict__["_state"] = self._look(connection)
+            self.__dict__.pop("_columns", None)
+            span = self._span(connection)
+            yield Snapshot(span, self.schema(), self._batches(connection))
+
+    def _batches(self, connection: sqlite3.Connection) -> Iterator[pa.RecordBatch]:
+        import pyarrow as pa
+
+        selected = ", ".join(column.read_sql(quoted(column.name)) for column in self._columns)
+        cursor = connection.execute(f"SELECT {selected} FROM {quoted(self._state.what.table)}")
+        key = [index for index, column in enumerate(self._columns) if column.name in self.key()]
+        schema = self.schema()
+        while rows := cursor.fetchmany(BATCH):
+            columns = zip(*rows, strict=True)
+            arrays = [
+                self._array(column, values, lambda index, rows=rows: self._row_name(rows[index], key))
+                for column, values in zip(self._columns, columns, strict=True)
+            ]
+            yield pa.record_batch(arrays, schema=schema)
+
+    def _row_name(self, row: tuple[Any, ...], key: list[int]) -> str:
+        return "the row " + ", ".join(f"{self._columns[index].name} = {row[index]!r}" for index in key)

@@ -1,0 +1,277 @@
+"""Merging into SQLite: rows, mark and ledger row in one transaction."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+
+from typing import TYPE_CHECKING, Any
+
+from plainstep.core.positions import Mark
+from plainstep.errors import Refused
+from plainstep.stores import bookkeeping as books
+from plainstep.stores.base import Commit, LedgerEntry, TableInfo
+from plainstep.stores.sqlite import catalog
+from plainstep.stores.sql import quoted
+from plainstep.stores.sqlite.connection import opened
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.shapes import Edits
+    from plainstep.stores.sqlite import SqliteStore
+
+BATCH = 1 << 14
+
+
+class SqliteTarget:
+    """A SQLite file to merge into. Made when it is not there."""
+
+    def __init__(self, store: SqliteStore) -> None:
+        self.store = store
+
+    @contextmanager
+    def _reading(self) -> Iterator[sqlite3.Connection | None]:
+        """A connection, or None where there is no file or no table yet."""
+        if not self.store.path.exists():
+            yield None
+            return
+        with opened(self.store.path) as connection:
+            yield connection
+
+    def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
+        with self._reading() as connection:
+            if connection is None:
+                return []
+            try:
+                return connection.execute(sql, parameters).fetchall()
+            except sqlite3.OperationalError as error:
+                if "no such table" in str(error):
+                    return []
+                raise
+
+    def mark(self, load: str) -> Mark | None:
+        """A load's mark, or None before its first step."""
+        rows = self._rows(books.MARK_SQL, [load])
+        return books.mark_of(load, rows[0] if rows else None)
+
+    def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
+        """The newest steps, oldest first."""
+        return [books.entry_of(row) for row in reversed(self._rows(*books.ledger_sql(load, limit)))]
+
+    def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
+        """A table's columns, or None if there is none.
+
+        Raises:
+            Refused: nothing makes the key unique in it.
+        """
+        with self._reading() as connection:
+            found = catalog.find(connection, name) if connection else None
+            if connection is None or found is None:
+                return None
+            return self._info(connection, found, key)
+
+    def _info(self, connection: sqlite3.Connection, table: catalog.Table, key: tuple[str, ...]) -> TableInfo:
+        import pyarrow as pa
+
+        from plainstep.stores.sqlite.types import arrow_type
+
+        absent = [column for column in key if column not in table.names]
+        if not absent and not any(unique.complete and set(unique.columns) == set(key) for unique in table.uniques):
+            columns = ", ".join(quoted(column) for column in key)
+            raise Refused(
+                f"Nothing makes {', '.join(key)} unique in {self.store.name}.{table.name}.",
+                "Rows are merged by key: two rows with one key would stay two.",
+                f"CREATE UNIQUE INDEX {quoted(table.name + '_key')} ON {quoted(table.name)} ({columns});",
+            )
+        kinds = [(column.name, arrow_type(table.name, column.name, column.declared)) for column in table.columns]
+        rows = connection.execute(f"SELECT 1 FROM {quoted(table.name)} LIMIT 1").fetchone()
+        return TableInfo(pa.schema(kinds), rows is not None)
+
+    def fits(self, schema: pa.Schema) -> pa.Schema:
+        """The schema as SQLite would hold it."""
+        import pyarrow as pa
+
+        from plainstep.stores.sqlite.types import arrow_type, declaration
+
+        return pa.schema([(field.name, arrow_type("the target", field.name, declaration(field.type))) for field in schema])
+
+    def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
+        """All rows of a table, in the given columns and types."""
+        import pyarrow as pa
+
+        from plainstep.stores.sqlite.types import Column, Misfit, to_arrow
+
+        columns = [Column(field.name, str(field.type), field.type) for field in schema]
+        selected = ", ".join(column.read_sql(quoted(column.name)) for column in columns)
+        with self._reading() as connection:
+            if connection is None:
+                return
+            cursor = connection.execute(f"SELECT {selected} FROM {quoted(name)}")
+            while rows := cursor.fetchmany(BATCH):
+                arrays = []
+                for column, values in zip(columns, zip(*rows, strict=True), strict=True):
+                    try:
+                        arrays.append(to_arrow(values, column.kind))
+                    except Misfit as misfit:
+                        raise Refused(
+                            f"The column {column.name} of {self.store.name}.{name} holds {values[misfit.index]!r}, "
+                            f"which is no {column.kind}.",
+                            "Something other than this load wrote it.",
+                            "Mend the value and run the command again.",
+                        ) from None
+                yield pa.record_batch(arrays, schema=schema)
+
+    def commit(self, commit: Commit) -> None:
+        """Make all edits, move the mark and add the ledger row, in one transaction.
+
+        Raises:
+            MarkMoved: the mark is no longer where it was read.
+            Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
+        """
+        with opened(self.store.path, "rwc") as connection:
+            connection.execute("BEGIN IMMEDIATE")
+            try:
+                _move(connection, commit)
+                if commit.edits:
+                    _Merge(connection, commit).run()
+                connection.execute(books.INSERT_ENTRY, books.entry_values(commit.entry))
+                connection.execute("COMMIT")
+            except BaseException:
+                if connection.in_transaction:
+                    connection.execute("ROLLBACK")
+                raise
+
+
+def _move(connection: sqlite3.Connection, commit: Commit) -> None:
+    connection.execute(books.CREATE_MARKS)
+    connection.execute(books.CREATE_LEDGER)
+    values = books.mark_values(commit.mark)
+    if commit.before is None:
+        if connection.execute(books.MARK_SQL, [commit.mark.load]).fetchone():
+            raise books.moved(commit.mark.load)
+        connection.execute(books.INSERT_MARK, values)
+    elif connection.execute(books.MOVE_MARK, [*values, commit.before.step]).rowcount != 1:
+        raise books.moved(commit.mark.load)
+
+
+class _Merge:
+    """The five primitives, in SQLite's words."""
+
+    def __init__(self, connection: sqlite3.Connection, commit: Commit) -> None:
+        self.connection, self.commit = connection, commit
+        self.table = quoted(commit.table)
+        self.key = list(commit.key)
+        self.odd = 0
+
+    def run(self) -> None:
+        """Make the edits, and count them in the ledger row."""
+        edits, entry = self.commit.edits, self.commit.entry
+        assert edits is not None
+        self._prepare()
+        if edits.clear:
+            self.connection.execute(f"DELETE FROM {self.table}")
+        entry.drop = self._drop(edits.drop)
+        entry.put = self._put(edits)
+        entry.patch = sum(self._patch(part) for part in edits.patch)
+        entry.add = self._add(edits.add)
+        entry.append = sum(self._insert(batch) for batch in edits.append)
+        if edits.sure:
+            entry.contradictions += self.odd
+        if self.commit.strict and entry.contradictions:
+            raise books.contradicted(self.commit)
+
+    def _prepare(self) -> None:
+        """Make the table, or add the columns it lacks."""
+        from plainstep.stores.sqlite.types import declaration
+
+        found = catalog.find(self.connection, self.commit.table)
+        columns = [(field.name, f"{quoted(field.name)} {declaration(field.type)}") for field in self.commit.schema]
+        if found is None:
+            key = ", ".join(quoted(name) for name in self.key)
+            lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns]
+            self.connection.execute(f"CREATE TABLE {self.table} ({', '.join(lines)}, PRIMARY KEY ({key}))")
+            return
+        for name, sql in columns:
+            if name not in found.names:
+                self.connection.execute(f"ALTER TABLE {self.table} ADD COLUMN {sql}")
+
+    def _many(self, sql: str, table: pa.Table) -> int:
+        """Run a statement for every row; how many rows it touched. Rows in key order stay near each other."""
+        values = _values(table)
+        return self.connection.executemany(sql, values).rowcount if values else 0
+
+    def _sorted(self, table: pa.Table) -> pa.Table:
+        return table.sort_by([(name, "ascending") for name in self.key])
+
+    def _where(self) -> str:
+        return " AND ".join(f"{quoted(name)} = ?" for name in self.key)
+
+    def _drop(self, keys: pa.Table | None) -> int:
+        if keys is None or keys.num_rows == 0:
+            return 0
+        found = self._many(f"DELETE FROM {self.table} WHERE {self._where()}", self._sorted(keys))
+        self.odd += keys.num_rows - found
+        return found
+
+    def _put(self, edits: Edits) -> int:
+        if edits.put is None or edits.put.num_rows == 0:
+            return 0
+        new, known = edits.put.slice(0, edits.new), edits.put.slice(edits.new)
+        for part, first_try in ((known, self._update), (new, self._insert_or_skip)):
+            part = self._sorted(part)
+            missed = part.num_rows - first_try(part)
+            if missed:  # some rows were not as expected: whichever they are, put all of them
+                self.odd += missed
+                self._upsert(part)
+        return edits.put.num_rows
+
+    def _update(self, rows: pa.Table) -> int:
+        others = [name for name in rows.column_names if name not in self.key]
+        if not others:
+            return self._insert_or_skip(rows)
+        sets = ", ".join(f"{quoted(name)} = ?" for name in others)
+        return self._many(f"UPDATE {self.table} SET {sets} WHERE {self._where()}", rows.select([*others, *self.key]))
+
+    def _insert_sql(self, rows: pa.Table) -> str:
+        names = ", ".join(quoted(name) for name in rows.column_names)
+        return f"INTO {self.table} ({names}) VALUES ({', '.join('?' * rows.num_columns)})"
+
+    def _on_conflict(self, sets: Sequence[str]) -> str:
+        key = ", ".join(quoted(name) for name in self.key)
+        return f"ON CONFLICT ({key}) DO " + (f"UPDATE SET {', '.join(sets)}" if sets else "NOTHING")
+
+    def _insert_or_skip(self, rows: pa.Table) -> int:
+        return self._many(f"INSERT {self._insert_sql(rows)} {self._on_conflict([])}", rows)
+
+    def _upsert(self, rows: pa.Table) -> int:
+        others = [quoted(name) for name in rows.column_names if name not in self.key]
+        sets = [f"{name} = excluded.{name}" for name in others]
+        return self._many(f"INSERT {self._insert_sql(rows)} {self._on_conflict(sets)}", rows)
+
+    def _patch(self, rows: pa.Table) -> int:
+        found = self._update(self._sorted(rows))
+        if found != rows.num_rows:
+            raise books.half_a_row(self.commit, rows.num_rows - found)
+        return found
+
+    def _add(self, rows: pa.Table | None) -> int:
+        if rows is None or rows.num_rows == 0:
+            return 0
+        others = [quoted(name) for name in rows.column_names if name not in self.key]
+        sets = [f"{name} = coalesce({self.table}.{name}, 0) + excluded.{name}" for name in others]
+        return self._many(f"INSERT {self._insert_sql(rows)} {self._on_conflict(sets)}", self._sorted(rows))
+
+    def _insert(self, batch: pa.RecordBatch) -> int:
+        import pyarrow as pa
+
+        table = pa.Table.from_batches([batch])
+        return self._many(f"INSERT {self._insert_sql(table)}", table)
+
+
+def _values(table: pa.Table) -> list[tuple[Any, ...]]:
+    from plainstep.core.changes import flat
+    from plainstep.stores.sqlite.types import to_sqlite
+
+    return list(zip(*(to_sqlite(flat(column)) for column in table.columns), strict=True))

@@ -1,0 +1,191 @@
+"""SQLite's declared types and Arrow's, and values that must fit them.
+
+SQLite lets any value stand in any column. What is declared is what is meant: a value that does not fit is
+refused with its row, never bent into shape.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plainstep.errors import DataError
+
+# SQLite keeps at most this many digits of a number that is not an integer. Decimals with more are kept as text.
+DIGITS_IN_A_REAL = 15
+
+TIMESTAMP = pa.timestamp("us")
+TIMESTAMP_UTC = pa.timestamp("us", "UTC")
+
+# The first pattern that matches the declared type, without its size, decides.
+DECLARED: list[tuple[str, pa.DataType]] = [
+    (r"BOOL(EAN)?", pa.bool_()),
+    (r"DATE", pa.date32()),
+    (r"TIME", pa.time64("us")),
+    (r"(DATETIME|TIMESTAMP)", TIMESTAMP),
+    (r"(TIMESTAMPTZ|TIMESTAMP WITH TIME ZONE|DATETIMETZ)", TIMESTAMP_UTC),
+    (r".*INT.*", pa.int64()),
+    (r"(UUID|JSON|JSONB|XML|.*(CHAR|CLOB|TEXT).*)", pa.string()),
+    (r".*(BLOB|BINARY|BYTEA).*", pa.binary()),
+    (r".*(REAL|FLOA|DOUB).*", pa.float64()),
+    (r"(NUMERIC|DECIMAL|NUMBER)", pa.float64()),
+]
+SIZED = re.compile(r"(DECIMAL|NUMERIC|NUMBER|DEC|DECIMALTEXT)\s*\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\)")
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of a SQLite table: its name, its declared type, and the Arrow type that means."""
+
+    name: str
+    declared: str
+    kind: pa.DataType
+
+    def read_sql(self, quoted: str) -> str:
+        """How to select the column, so that its values come ready for ``to_arrow``."""
+        return f"CAST({quoted} AS TEXT)" if pa.types.is_decimal(self.kind) else quoted
+
+
+def arrow_type(table: str, column: str, declared: str) -> pa.DataType:
+    """The Arrow type a declared type means.
+
+    Raises:
+        DataError: the declaration does not say what the column holds.
+    """
+    plain = " ".join(declared.upper().split())
+    sized = SIZED.fullmatch(plain)
+    if sized:
+        digits, scale = int(sized[2]), int(sized[3] or 0)
+        if scale <= digits <= 76:
+            return (pa.decimal128 if digits <= 38 else pa.decimal256)(digits, scale)
+    bare = re.sub(r"\s*\(.*\)", "", plain)
+    for pattern, kind in DECLARED:
+        if re.fullmatch(pattern, bare):
+            return kind
+    told = f"is declared {declared!r}, which does not say" if declared else "has no declared type to say"
+    raise DataError(
+        f"The column {column!r} of {table} {told} what it holds.",
+        "Its values could not be merged in their own type.",
+        f'Say so in the load: types = {{ "{column}" = "TEXT" }} (or INTEGER, REAL, DECIMAL(10,2), DATE, ...).',
+    )
+
+
+def declaration(kind: pa.DataType) -> str:
+    """The declared type under which a column of an Arrow type is kept in SQLite.
+
+    Raises:
+        DataError: SQLite has nothing to hold it.
+    """
+    for test, written in DECLARATIONS:
+        if test(kind):
+            return written
+    if pa.types.is_decimal(kind):
+        name = "DECIMAL" if kind.precision <= DIGITS_IN_A_REAL else "DECIMALTEXT"
+        return f"{name}({kind.precision},{kind.scale})"
+    raise DataError(
+        f"SQLite has no type for {kind}.", "", "Leave the column out, or merge into another kind of store."
+    )
+
+
+DECLARATIONS: list[tuple[Callable[[pa.DataType], bool], str]] = [
+    (pa.types.is_boolean, "BOOLEAN"),
+    (pa.types.is_integer, "INTEGER"),
+    (pa.types.is_floating, "REAL"),
+    (pa.types.is_date, "DATE"),
+    (pa.types.is_time, "TIME"),
+    (lambda kind: pa.types.is_timestamp(kind) and kind.tz is None, "TIMESTAMP"),
+    (pa.types.is_timestamp, "TIMESTAMPTZ"),
+    (lambda kind: pa.types.is_string(kind) or pa.types.is_large_string(kind), "TEXT"),
+    (lambda kind: pa.types.is_binary(kind) or pa.types.is_large_binary(kind), "BLOB"),
+]
+
+
+class Misfit(ValueError):
+    """Some value does not fit; ``index`` says which."""
+
+    def __init__(self, index: int) -> None:
+        super().__init__(index)
+        self.index = index
+
+
+def to_arrow(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
+    """SQLite's values as an Arrow array.
+
+    Args:
+        values: what SQLite gave: None, int, float, str or bytes.
+        kind: the type they must fit.
+
+    Raises:
+        Misfit: a value is of another kind, or does not fit.
+    """
+    try:
+        return _strictly(values, kind)
+    except (pa.ArrowException, ValueError, OverflowError):
+        pass
+    for index, value in enumerate(values):
+        try:
+            _strictly([value], kind)
+        except (pa.ArrowException, ValueError, OverflowError):
+            raise Misfit(index) from None
+    raise Misfit(0)
+
+
+def _strictly(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
+    found = pa.array(values)
+    if found.type == kind:
+        return found
+    if pa.types.is_null(found.type):
+        return pa.nulls(len(found), kind)
+    if pa.types.is_floating(kind) and pa.types.is_integer(found.type):
+        return found.cast(kind)
+    if pa.types.is_boolean(kind) and pa.types.is_integer(found.type):
+        if pc.any(pc.and_(pc.not_equal(found, 0), pc.not_equal(found, 1))).as_py():
+            raise ValueError("not a boolean")
+        return found.cast(kind)
+    if pa.types.is_string(found.type) and not (pa.types.is_integer(kind) or pa.types.is_floating(kind)):
+        if pa.types.is_decimal(kind):
+            return _decimals(values, found, kind)
+        if pa.types.is_temporal(kind):
+            return found.cast(kind)
+    raise ValueError(f"{found.type} is not {kind}")
+
+
+def _decimals(values: Sequence[Any], found: pa.Array, kind: pa.DataType) -> pa.Array:
+    try:
+        return found.cast(kind)
+    except pa.ArrowException:  # Arrow is strict about zeros at the end and exponents; Python is not
+        try:
+            return pa.array([None if value is None else Decimal(value) for value in values], kind)
+        except ArithmeticError:
+            raise ValueError("not a decimal") from None
+
+
+def to_sqlite(column: pa.Array) -> list[Any]:
+    """An Arrow column as values that SQLite keeps."""
+    kind = column.type
+    if pa.types.is_decimal(kind):
+        return column.cast(pa.string()).to_pylist()
+    if pa.types.is_timestamp(kind):
+        marker = "" if kind.tz is None else "+00:00"
+        plain = column.cast(pa.timestamp("us", kind.tz)).cast(pa.timestamp("us"))
+        return [None if value is None else value + marker for value in _times(plain)]
+    if pa.types.is_time(kind):
+        return column.cast(pa.time64("us")).cast(pa.string()).to_pylist()
+    if pa.types.is_date(kind):
+        return column.cast(pa.string()).to_pylist()
+    if pa.types.is_boolean(kind):
+        return column.cast(pa.int8()).to_pylist()
+    return column.to_pylist()
+
+
+def _times(plain: pa.Array) -> list[str | None]:
+    """Times as text, without a fraction where there is none: that is how SQLite's own functions write them."""
+    return [
+        None if value is None else value.removesuffix(".000000") for value in plain.cast(pa.string()).to_pylist()
+    ]

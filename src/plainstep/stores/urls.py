@@ -1,0 +1,70 @@
+"""Store URLs of embedded databases: ``scheme:///relative/path`` or ``scheme:////absolute/path``."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from urllib.parse import unquote, urlsplit
+
+from plainstep.errors import ConfigError, StoreError
+
+
+def file_of(url: str, base: Path) -> Path:
+    """The file an embedded store's URL names.
+
+    Args:
+        url: such as ``sqlite:///town.db`` (relative to ``base``) or ``sqlite:////var/town.db``.
+        base: the folder that relative paths start from.
+
+    Raises:
+        ConfigError: the URL names no file.
+    """
+    parts = urlsplit(url)
+    path = unquote(parts.path)
+    if parts.netloc or not path.startswith("/") or path == "/":
+        scheme = parts.scheme
+        raise ConfigError(
+            f"The URL {url!r} names no file.",
+            f"An embedded store's URL has three slashes before a relative path, four before an absolute one.",
+            f"Write {scheme}:///town.db or {scheme}:////data/town.db.",
+        )
+    return base / path[1:]
+
+
+def holders(path: Path) -> str:
+    """Who else has a file open, as far as this machine tells (Linux only)."""
+    try:
+        wanted = path.stat()
+        found = {pid for pid in os.listdir("/proc") if pid.isdigit() and int(pid) != os.getpid() and _has_open(pid, wanted)}
+    except OSError:
+        found = set()
+    told = [f"{_command(pid)} (process {pid})" for pid in sorted(found, key=int)]
+    return ", ".join(told[:4])
+
+
+def _has_open(pid: str, wanted: os.stat_result) -> bool:
+    try:
+        for entry in os.scandir(f"/proc/{pid}/fd"):
+            there = entry.stat()
+            if (there.st_dev, there.st_ino) == (wanted.st_dev, wanted.st_ino):
+                return True
+    except OSError:
+        pass
+    return False
+
+
+def _command(pid: str) -> str:
+    try:
+        return Path(f"/proc/{pid}/comm").read_text().strip()
+    except OSError:
+        return "a process"
+
+
+def locked(path: Path, seconds: float) -> StoreError:
+    """The error for a file that stayed locked."""
+    who = holders(path)
+    return StoreError(
+        f"{path} is locked by another connection, and was for {seconds:g} seconds.",
+        f"It is also open in: {who}." if who else "Another program, or this one, holds it in a transaction.",
+        "Let it finish or end it, and run the command again. Nothing was written.",
+    )
