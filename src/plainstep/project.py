@@ -29,6 +29,7 @@ class StoreConfig(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     url: str = Field(description="sqlite:///FILE or duckdb:///FILE; ${NAME} takes a value from the environment.")
+    wait: float = Field(default=10.0, ge=0, description="How many seconds to wait for a lock before giving up.")
 
 
 class LoadConfig(BaseModel):
@@ -250,7 +251,10 @@ def _build(path: Path, text: str) -> Project:
     except ValidationError as error:
         raise _explained(path, text, error) from None
     base = path.absolute().parent
-    stores = {name: open_store(name, _filled(path, text, name, store.url), base) for name, store in config.stores.items()}
+    stores = {
+        name: open_store(name, _filled(path, text, name, store.url), base, store.wait)
+        for name, store in config.stores.items()
+    }
     project = Project(path, stores)
     for name, load in config.loads.items():
         line = _line(text, ["loads", name, "from"])

@@ -148,6 +148,8 @@ def _snapshot(load: Load, began: float) -> LedgerEntry:
         key = key_of(load, snapshot.schema)
         info = load.target.table(load.into_table, key)
         if info is not None and info.rows:
+            if load.target.mark(load.name) is not None:
+                raise MarkMoved(f"Another step of {load.name} loaded the table first.")
             raise Refused(
                 f"{load.config.into} already holds rows, and {load.name} has never merged into it.",
                 "Rows that are not at the source would be left standing.",

@@ -25,6 +25,17 @@ def words(ops: pa.Array) -> pa.Array:
     return WORDS.take(ops)
 
 
+def name_lists(masks: dict[str, npt.NDArray[np.bool_]], count: int) -> pa.Array:
+    """For every row, the names whose mask is set there."""
+    names = list(masks)
+    grid = np.stack(list(masks.values()), axis=1) if names else np.zeros((count, 0), dtype=np.bool_)
+    lengths = grid.sum(axis=1)
+    offsets = np.concatenate(([0], np.cumsum(lengths))).astype(np.int32)
+    which = np.nonzero(grid)[1].astype(np.int32)
+    values = pa.DictionaryArray.from_arrays(pa.array(which), pa.array(names, pa.string()))
+    return pa.ListArray.from_arrays(pa.array(offsets), values.cast(pa.string()))
+
+
 @dataclass(frozen=True, eq=False)
 class Changes:
     """A batch of changes of one table, in reading order.

@@ -22,7 +22,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plainstep.core import keys
-from plainstep.core.changes import Changes, as_changes, concat, flat, numbers, words
+from plainstep.core.changes import Changes, as_changes, concat, flat, name_lists, numbers, words
 from plainstep.core.words import NOW, WAS, Op
 from plainstep.errors import DataError
 
@@ -180,17 +180,6 @@ class NetChanges:
     def __repr__(self) -> str:
         told = ", ".join(f"{number:,} {word}" for word, number in self.counts.items() if number) or "nothing"
         return f"<NetChanges: {told} of {self.read:,} changes, key {', '.join(self.key)}>"
-
-
-def name_lists(masks: dict[str, Bools], count: int) -> pa.Array:
-    """For every row, the names whose mask is set there."""
-    names = list(masks)
-    grid = np.stack(list(masks.values()), axis=1) if names else np.zeros((count, 0), dtype=np.bool_)
-    lengths = grid.sum(axis=1)
-    offsets = np.concatenate(([0], np.cumsum(lengths))).astype(np.int32)
-    which = np.nonzero(grid)[1].astype(np.int32)
-    values = pa.DictionaryArray.from_arrays(pa.array(which), pa.array(names, pa.string()))
-    return pa.ListArray.from_arrays(pa.array(offsets), values.cast(pa.string()))
 
 
 def differing(left: pa.Array, right: pa.Array) -> Bools:

@@ -13,13 +13,14 @@ from plainstep.stores.base import Store
 GROUP = "plainstep.stores"
 
 
-def open_store(name: str, url: str, base: Path) -> Store:
+def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
     """Make a store from its URL. Nothing is opened yet.
 
     Args:
         name: the store's name in plainstep.toml.
         url: its URL; the scheme says which kind of store it is.
         base: the folder that relative paths start from.
+        wait: how many seconds to wait for a lock.
 
     Raises:
         ConfigError: no store is known for the scheme.
@@ -33,4 +34,4 @@ def open_store(name: str, url: str, base: Path) -> Store:
             f"Known: {', '.join(sorted(found))}.",
             f"Did you mean {near[0]}:///...?" if near else "A URL looks like sqlite:///town.db.",
         )
-    return cast(Store, found[scheme].load()(name, url, base))
+    return cast(Store, found[scheme].load()(name, url, base, wait))

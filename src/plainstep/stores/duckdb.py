@@ -10,7 +10,7 @@ import os
 import threading
 import time
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -28,7 +28,6 @@ if TYPE_CHECKING:
 
     from plainstep.core.shapes import Edits
 
-WAIT_SECONDS = 10.0
 CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False}
 
 _guard = threading.Lock()
@@ -51,7 +50,7 @@ def _turn(path: Path) -> threading.RLock:
 
 
 @contextmanager
-def opened(path: Path, read_only: bool, wait: float = WAIT_SECONDS) -> Iterator[duckdb.DuckDBPyConnection]:
+def opened(path: Path, read_only: bool, wait: float) -> Iterator[duckdb.DuckDBPyConnection]:
     """A connection whose default database is the file. Waits while another process holds it.
 
     Raises:
@@ -126,11 +125,16 @@ class DuckdbStore:
         name: the store's name in plainstep.toml.
         url: ``duckdb:///path``.
         base: the folder that relative paths start from.
+        wait: how many seconds to wait while another process holds the file.
     """
 
-    def __init__(self, name: str, url: str, base: Path) -> None:
-        self.name, self.url = name, url
+    def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
+        self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)
+
+    def opened(self, read_only: bool) -> AbstractContextManager[duckdb.DuckDBPyConnection]:
+        """A connection whose default database is the file."""
+        return opened(self.path, read_only, self.wait)
 
     def source(self, table: str, types: dict[str, str] | None = None) -> Source:
         """Always refused: DuckDB has no triggers, so nothing records its changes."""
@@ -173,7 +177,7 @@ class DuckdbTarget:
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
         if not self.store.path.exists():
             return []
-        with opened(self.store.path, read_only=True) as connection:
+        with self.store.opened(read_only=True) as connection:
             try:
                 return connection.execute(sql, parameters).fetchall()
             except duckdb.CatalogException:
@@ -192,7 +196,7 @@ class DuckdbTarget:
         """A table's columns, or None if there is none."""
         if not self.store.path.exists():
             return None
-        with opened(self.store.path, read_only=True) as connection:
+        with self.store.opened(read_only=True) as connection:
             schema = _schema(connection, name)
             if schema is None:
                 return None
@@ -207,7 +211,7 @@ class DuckdbTarget:
     def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """All rows of a table, in the given columns and types."""
         selected = ", ".join(quoted(field.name) for field in schema)
-        with opened(self.store.path, read_only=True) as connection:
+        with self.store.opened(read_only=True) as connection:
             for batch in connection.sql(f"SELECT {selected} FROM {quoted(name)}").to_arrow_reader(1 << 16):
                 yield batch.cast(schema)
 
@@ -218,7 +222,7 @@ class DuckdbTarget:
             MarkMoved: the mark is no longer where it was read.
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
         """
-        with opened(self.store.path, read_only=False) as connection:
+        with self.store.opened(read_only=False) as connection:
             connection.execute("BEGIN")
             try:
                 _move(connection, commit)

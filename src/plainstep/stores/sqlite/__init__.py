@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import sqlite3
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from plainstep.stores.sqlite.connection import opened
 from plainstep.stores.urls import file_of
 
 if TYPE_CHECKING:
@@ -20,11 +23,16 @@ class SqliteStore:
         name: the store's name in plainstep.toml.
         url: ``sqlite:///path``.
         base: the folder that relative paths start from.
+        wait: how many seconds to wait for a lock.
     """
 
-    def __init__(self, name: str, url: str, base: Path) -> None:
-        self.name, self.url = name, url
+    def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
+        self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)
+
+    def opened(self, mode: str = "ro") -> AbstractContextManager[sqlite3.Connection]:
+        """A connection to the file: ``ro`` reads, ``rw`` writes, ``rwc`` also makes the file."""
+        return opened(self.path, mode, self.wait)
 
     def source(self, table: str, types: dict[str, str] | None = None) -> SqliteSource:
         """The changes of one captured table."""

@@ -17,7 +17,6 @@ from plainstep.errors import Refused
 from plainstep.stores.base import CaptureInfo
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sql import quoted, text
-from plainstep.stores.sqlite.connection import opened
 from plainstep.stores.sqlite.triggers import CLOCK, Captured, tables_sql, triggers_sql
 
 if TYPE_CHECKING:
@@ -106,7 +105,7 @@ def _judge(connection: sqlite3.Connection, store: str, state: State) -> None:
     absent = [name for name in expected if name not in found]
     if absent:
         state.problem = f"the trigger {absent[0]} is gone, so changes were not recorded"
-    elif any(found[name] != sql for name, sql in expected.items()):
+    elif table.expression_index or any(found[name] != sql for name, sql in expected.items()):
         state.problem = f"the keys, indexes or name of {what.table} changed since its triggers were made"
     else:
         younger = _younger(found, set(expected), what.table)
@@ -144,33 +143,34 @@ def turn_on(store: SqliteStore, table: str, key: tuple[str, ...]) -> tuple[Captu
     Raises:
         Refused: no such table, no key to tell its rows apart.
     """
-    with opened(store.path, "rw") as connection, _writing(connection):
+    with store.opened("rw") as connection, _writing(connection):
         state = inspect(connection, store.name, table)
         if state:
             return _info(connection, state), False
         found = catalog.find(connection, table)
         if found is None:
             raise catalog.missing(table, connection, store.name)
-        what = Captured(found.name, _key(found, key, store.name), found.names)
         connection.execute(REGISTRY)
-        _install(connection, what, found, _new_identity())
+        _install(connection, found, _key(found, key, store.name))
         state = inspect(connection, store.name, table)
         assert state is not None
         return _info(connection, state), True
 
 
-def _new_identity() -> str:
-    return uuid.uuid4().hex
-
-
-def _install(connection: sqlite3.Connection, what: Captured, table: catalog.Table, identity: str) -> None:
-    for statement in tables_sql(what):
-        connection.execute(statement)
-    for statement in triggers_sql(what, table).values():
+def _install(connection: sqlite3.Connection, table: catalog.Table, key: tuple[str, ...]) -> None:
+    """Begin a capture, with an identity of its own."""
+    if table.expression_index:
+        raise Refused(
+            f"{table.name} has a unique index on an expression, {table.expression_index}.",
+            "INSERT OR REPLACE can remove rows through it, and capture could not see which.",
+            f"Make the expression a generated column and put the index on that: then {table.name} can be captured.",
+        )
+    what = Captured(table.name, key, table.names)
+    for statement in [*tables_sql(what), *triggers_sql(what, table).values()]:
         connection.execute(statement)
     connection.execute(
         f"INSERT INTO plainstep_captures VALUES (?, ?, ?, ?, {CLOCK}, 0)",
-        [what.table, identity, json.dumps(what.key), json.dumps(what.columns)],
+        [what.table, uuid.uuid4().hex, json.dumps(what.key), json.dumps(what.columns)],
     )
 
 
@@ -216,7 +216,7 @@ def _never_null(table: catalog.Table, columns: tuple[str, ...]) -> bool:
 
 def turn_off(store: SqliteStore, table: str) -> CaptureInfo:
     """Turn capture off, and forget what it holds."""
-    with opened(store.path, "rw") as connection, _writing(connection):
+    with store.opened("rw") as connection, _writing(connection):
         state = _on(connection, store, table)
         info = _info(connection, state)
         _remove(connection, state.what)
@@ -262,7 +262,7 @@ def refresh(store: SqliteStore, table: str) -> tuple[CaptureInfo, str]:
     Columns that were added are captured from here on, and the values they already hold are recorded as
     updates, so that nothing is lost. Where changes may have been missed, a new capture is begun instead.
     """
-    with opened(store.path, "rw") as connection, _writing(connection):
+    with store.opened("rw") as connection, _writing(connection):
         state = _on(connection, store, table)
         if state.problem:
             done = _begin_anew(connection, store, state)
@@ -283,8 +283,7 @@ def _begin_anew(connection: sqlite3.Connection, store: SqliteStore, state: State
         )
     key = tuple(name for name in state.what.key if name in state.table.names)
     _remove(connection, state.what)
-    what = Captured(state.table.name, _key(state.table, key, store.name), state.table.names)
-    _install(connection, what, state.table, _new_identity())
+    _install(connection, state.table, _key(state.table, key, store.name))
     return (
         f"begun anew, because {state.problem}; changes may have been missed, "
         "so every load of it must be reloaded: plainstep reload LOAD"
@@ -320,8 +319,10 @@ def _record_values(connection: sqlite3.Connection, what: Captured, state: State)
 
 
 def list_all(store: SqliteStore) -> list[CaptureInfo]:
-    """What is captured in the file."""
-    with opened(store.path) as connection:
+    """What is captured in the file; nothing, if there is no file yet."""
+    if not store.path.exists():
+        return []
+    with store.opened() as connection:
         connection.execute("BEGIN")
         try:
             rows = connection.execute("SELECT table_name FROM plainstep_captures ORDER BY table_name").fetchall()

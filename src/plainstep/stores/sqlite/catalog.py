@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import difflib
 import sqlite3
 from dataclasses import dataclass
 
 from plainstep.errors import Refused
-from plainstep.stores.sql import quoted
 
 
 @dataclass(frozen=True)
@@ -45,12 +45,14 @@ class Table:
         columns: generated ones among them.
         key: the primary key's columns, or none.
         uniques: everything that makes one row push out another under OR REPLACE.
+        expression_index: a unique index on an expression, through which rows push each other out unseen.
     """
 
     name: str
     columns: tuple[TableColumn, ...]
     key: tuple[str, ...]
     uniques: tuple[Unique, ...]
+    expression_index: str = ""
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -80,13 +82,15 @@ def find(connection: sqlite3.Connection, name: str) -> Table | None:
     rows = connection.execute("SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?)", [name]).fetchall()
     columns = tuple(TableColumn(column, declared or "", bool(nn)) for column, declared, nn, _, hidden in rows if hidden != 1)
     key = tuple(column for column, _, _, place, _ in sorted(rows, key=lambda row: row[3]) if place)
-    return Table(name, columns, key, _uniques(connection, name, key, bool(without_rowid), {c.name for c in columns}))
+    uniques, expression_index = _uniques(connection, name, key, bool(without_rowid), {c.name for c in columns})
+    return Table(name, columns, key, uniques, expression_index)
 
 
 def _uniques(
     connection: sqlite3.Connection, table: str, key: tuple[str, ...], without_rowid: bool, names: set[str]
-) -> tuple[Unique, ...]:
+) -> tuple[tuple[Unique, ...], str]:
     found = []
+    expression_index = ""
     key_has_index = without_rowid
     rows = connection.execute('SELECT name, origin, partial FROM pragma_index_list(?) WHERE "unique"', [table]).fetchall()
     for index, origin, partial in rows:
@@ -95,25 +99,20 @@ def _uniques(
             "SELECT cid, name, coll FROM pragma_index_xinfo(?) WHERE key ORDER BY seqno", [index]
         ).fetchall()
         if any(cid == -2 for cid, _, _ in terms):
-            raise Refused(
-                f"{table} has a unique index on an expression, {index}.",
-                "INSERT OR REPLACE can remove rows through it, and capture could not see which.",
-                f"Make the expression a generated column and put the index on that: then {table} can be captured.",
-            )
-        found.append(Unique(tuple((name, coll) for _, name, coll in terms), not partial))
+            expression_index = index
+        else:
+            found.append(Unique(tuple((name, coll) for _, name, coll in terms), not partial))
     if key and not key_has_index:  # an INTEGER PRIMARY KEY is the row's number itself, without an index
         found.append(Unique(((key[0], "BINARY"),)))
     elif not without_rowid:
         rowid = next((name for name in ("rowid", "_rowid_", "oid") if name not in {n.lower() for n in names}), None)
         if rowid:
             found.append(Unique(((rowid, "BINARY"),), complete=False))
-    return tuple(sorted(set(found), key=lambda unique: unique.terms))
+    return tuple(sorted(set(found), key=lambda unique: unique.terms)), expression_index
 
 
 def missing(table: str, connection: sqlite3.Connection, store: str) -> Refused:
     """The error for a table that is not there."""
-    import difflib
-
     known = tables(connection)
     near = difflib.get_close_matches(table, known, 1)
     return Refused(
@@ -121,8 +120,3 @@ def missing(table: str, connection: sqlite3.Connection, store: str) -> Refused:
         "Only ordinary tables can be captured: views and virtual tables have no triggers on their rows.",
         f"Did you mean {near[0]!r}?" if near else f"Its tables: {', '.join(known) or 'none'}.",
     )
-
-
-def sql_name(table: Table) -> str:
-    """The table's name as SQL writes it."""
-    return quoted(table.name)

@@ -11,13 +11,8 @@ from urllib.parse import quote
 from plainstep.errors import StoreError
 from plainstep.stores.urls import locked
 
-# How long to wait for a lock before giving up. A writer that holds a file for longer than this is
-# usually a transaction somebody forgot.
-WAIT_SECONDS = 10.0
-
-
 @contextmanager
-def opened(path: Path, mode: str = "ro", wait: float = WAIT_SECONDS) -> Iterator[sqlite3.Connection]:
+def opened(path: Path, mode: str, wait: float) -> Iterator[sqlite3.Connection]:
     """A connection in autocommit mode, closed at the end.
 
     Args:

@@ -15,7 +15,6 @@ from plainstep.errors import DataError, Refused
 from plainstep.stores.base import Snapshot
 from plainstep.stores.sqlite import capture
 from plainstep.stores.sql import quoted
-from plainstep.stores.sqlite.connection import opened
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -47,7 +46,7 @@ class SqliteSource:
 
     @cached_property
     def _state(self) -> capture.State:
-        with opened(self.store.path) as connection:
+        with self.store.opened() as connection:
             return self._look(connection)
 
     def _look(self, connection: sqlite3.Connection) -> capture.State:
@@ -100,7 +99,7 @@ class SqliteSource:
 
     def span(self) -> Span:
         """How far the changes can be read now."""
-        with opened(self.store.path) as connection:
+        with self.store.opened() as connection:
             connection.execute("BEGIN")
             self.__dict__["_state"] = self._look(connection)
             return self._span(connection)
@@ -120,7 +119,7 @@ class SqliteSource:
 
     def time_of(self, position: int) -> datetime | None:
         """When the change at a position was recorded, if it is held."""
-        with opened(self.store.path) as connection:
+        with self.store.opened() as connection:
             row = connection.execute(
                 f"SELECT at FROM {quoted(self._state.what.changes)} WHERE seq = ?", [position]
             ).fetchone()
@@ -129,7 +128,7 @@ class SqliteSource:
     def locate(self, time: datetime) -> int:
         """The last position before the first change that was made after a time."""
         changes = quoted(self._state.what.changes)
-        with opened(self.store.path) as connection:
+        with self.store.opened() as connection:
             row = connection.execute(
                 f"SELECT coalesce((SELECT seq - 1 FROM {changes} WHERE at > ? ORDER BY seq LIMIT 1), "
                 f"(SELECT max(seq) FROM {changes}), 0)",
@@ -140,7 +139,7 @@ class SqliteSource:
     def trim(self, position: int) -> int:
         """Forget changes before a position. The newest change always stays, so that numbers are not reused."""
         changes = quoted(self._state.what.changes)
-        with opened(self.store.path, "rw") as connection:
+        with self.store.opened("rw") as connection:
             connection.execute("BEGIN IMMEDIATE")
             gone = connection.execute(
                 f"DELETE FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))", [position]
@@ -165,7 +164,7 @@ class SqliteSource:
             f"FROM {quoted(self._state.what.changes)} WHERE seq > ? AND seq <= ? ORDER BY seq"
         )
         found = 0
-        with opened(self.store.path) as connection:
+        with self.store.opened() as connection:
             cursor = connection.execute(sql, [window.after, window.upto])
             while (rows := cursor.fetchmany(BATCH)) or not found:
                 yield self._changes(rows, images)
@@ -213,7 +212,7 @@ class SqliteSource:
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
         """The table as it stands, with the position it stands at, from one read transaction."""
-        with opened(self.store.path) as connection:
+        with self.store.opened() as connection:
             connection.execute("BEGIN")
             self.__dict__["_state"] = self._look(connection)
             self.__dict__.pop("_columns", None)

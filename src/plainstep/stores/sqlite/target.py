@@ -14,7 +14,6 @@ from plainstep.stores import bookkeeping as books
 from plainstep.stores.base import Commit, LedgerEntry, TableInfo
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sql import quoted
-from plainstep.stores.sqlite.connection import opened
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -37,7 +36,7 @@ class SqliteTarget:
         if not self.store.path.exists():
             yield None
             return
-        with opened(self.store.path) as connection:
+        with self.store.opened() as connection:
             yield connection
 
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
@@ -130,7 +129,7 @@ class SqliteTarget:
             MarkMoved: the mark is no longer where it was read.
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
         """
-        with opened(self.store.path, "rwc") as connection:
+        with self.store.opened("rwc") as connection:
             connection.execute("BEGIN IMMEDIATE")
             try:
                 _move(connection, commit)

@@ -151,6 +151,8 @@ def _strictly(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
     if pa.types.is_string(found.type) and not (pa.types.is_integer(kind) or pa.types.is_floating(kind)):
         if pa.types.is_decimal(kind):
             return _decimals(values, found, kind)
+        if pa.types.is_time(kind):  # Arrow reads a time of day only as part of a timestamp
+            found = pc.binary_join_element_wise("1970-01-01", found, " ").cast(TIMESTAMP)
         if pa.types.is_temporal(kind):
             return found.cast(kind)
     raise ValueError(f"{found.type} is not {kind}")

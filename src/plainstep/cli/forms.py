@@ -1,0 +1,175 @@
+"""The JSON form of everything a command shows."""
+
+from __future__ import annotations
+
+import base64
+import json
+import math
+from datetime import UTC, date, datetime, time
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
+    from plainstep.stores.base import CaptureInfo, LedgerEntry
+    from plainstep.step import StepOutcome
+
+
+def echo(data: Any) -> None:
+    """Print data as JSON."""
+    click.echo(json.dumps(data, default=plain, ensure_ascii=False, indent=2))
+
+
+def plain(value: Any) -> Any:
+    """A value as JSON has it: times ISO 8601 (UTC where they have a zone), decimals as strings, bytes as base64."""
+    if isinstance(value, datetime):
+        return (value.astimezone(UTC) if value.tzinfo else value).isoformat()
+    if isinstance(value, date | time):
+        return value.isoformat()
+    if isinstance(value, Decimal):
+        return str(value)
+    if isinstance(value, bytes):
+        return base64.b64encode(value).decode()
+    return str(value)
+
+
+def finite(value: Any) -> Any:
+    """A number that is none, as text: JSON has no word for it."""
+    if isinstance(value, float) and not math.isfinite(value):
+        return str(value)
+    return value
+
+
+def image(row: dict[str, Any], side: str, columns: list[str]) -> dict[str, Any]:
+    """One side of a change as a row."""
+    return {name: finite(row[side + name]) for name in columns if side + name in row}
+
+
+def outcome(found: StepOutcome) -> dict[str, Any]:
+    """What a step did."""
+    form: dict[str, Any] = {
+        "load": found.load,
+        "outcome": found.outcome,
+        "after": found.after,
+        "upto": found.upto,
+        "changes": found.changes,
+        "net": found.net,
+        "edits": found.edits,
+        "seconds": round(found.seconds, 6),
+    }
+    if found.entry:
+        form["contradictions"] = found.entry.contradictions
+    if found.warnings:
+        form["warnings"] = found.warnings
+    if found.error:
+        form["error"] = {"what": found.error.what, "why": found.error.why, "next": found.error.next}
+    return form
+
+
+def look(found: LookResult) -> dict[str, Any]:
+    """The changes of a window."""
+    from plainstep.cli.rows import changes
+
+    return {
+        "load": found.load,
+        "after": found.after,
+        "upto": found.upto,
+        "counts": found.counts,
+        "changes": [
+            {
+                "position": row["seq"],
+                "op": row["op"],
+                "at": row["at"],
+                "txn": row.get("txn"),
+                "key": {name: finite(row["key"][name]) for name in found.key},
+                "was": row["was"],
+                "now": row["now"],
+                "changed": row["changed"],
+            }
+            for row in changes(found)
+        ],
+        "more": found.more,
+    }
+
+
+def net(found: NetResult, limit: int | None) -> dict[str, Any]:
+    """The net changes of a window."""
+    from plainstep.cli.rows import nets
+
+    rows = nets(found.net, limit)
+    return {
+        "load": found.load,
+        "after": found.after,
+        "upto": found.upto,
+        "read": found.net.read,
+        "counts": found.counts,
+        "edits": found.edits,
+        "contradictions": found.net.contradictions,
+        "net": [{name: row[name] for name in ("op", "key", "was", "now", "changed", "count")} for row in rows],
+        "more": len(found.net) - len(rows),
+    }
+
+
+def status(found: LoadStatus) -> dict[str, Any]:
+    """Where a load stands."""
+    mark = found.mark
+    return {
+        "load": found.load,
+        "from": found.source,
+        "into": found.into,
+        "shape": found.shape,
+        "mark": {"position": mark.position, "at": mark.at, "step": mark.step} if mark else None,
+        "head": found.head,
+        "waiting": found.waiting,
+        "lag_seconds": found.lag_seconds,
+        "health": found.health,
+        "reason": found.reason,
+        "remedy": found.remedy,
+        "warnings": found.warnings,
+        "last_step": entry(found.last_step) if found.last_step else None,
+    }
+
+
+def entry(found: LedgerEntry) -> dict[str, Any]:
+    """A step in the ledger."""
+    return {
+        "load": found.load,
+        "step": found.step,
+        "kind": found.kind,
+        "at": found.at,
+        "after": found.after,
+        "upto": found.upto,
+        "changes": found.changes,
+        "net": {"insert": found.inserts, "update": found.updates, "delete": found.deletes},
+        "edits": {name: getattr(found, name) for name in ("put", "patch", "drop", "append", "add")},
+        "contradictions": found.contradictions,
+        "seconds": round(found.seconds, 6),
+        "note": found.note,
+    }
+
+
+def check(found: CheckResult) -> dict[str, Any]:
+    """Target against source."""
+    names = ("load", "ok", "position", "source_rows", "target_rows", "waiting", "missing", "extra", "different")
+    from plainstep.cli.rows import differences
+
+    return {name: getattr(found, name) for name in names} | {"differences": differences(found)}
+
+
+def capture(store: str, found: CaptureInfo) -> dict[str, Any]:
+    """What is captured of a table."""
+    return {
+        "store": store,
+        "table": found.table,
+        "key": list(found.key),
+        "columns": list(found.columns),
+        "since": found.since,
+        "held": found.held,
+        "oldest": found.oldest,
+        "head": found.head,
+        "columns_not_captured": list(found.waiting_columns),
+        "problem": found.problem,
+        "remedy": found.remedy,
+    }

@@ -1,0 +1,68 @@
+"""Changes and net changes as plain rows, ready to be shown."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from plainstep.cli.forms import finite, image
+from plainstep.core.changes import name_lists, words
+from plainstep.core.net import differing
+from plainstep.core.words import NOW, WAS, Op
+from plainstep.inspect import SHOWN_DIFFERENCES
+
+if TYPE_CHECKING:
+    from plainstep.core.net import NetChanges
+    from plainstep.inspect import CheckResult, LookResult
+
+
+def changes(found: LookResult) -> list[dict[str, Any]]:
+    """Changes: position, operation, time, key, both images, and the columns that an update changed."""
+    table = found.changes.table
+    columns = found.changes.columns
+    ops = found.changes.op()
+    masks = {
+        name: differing(found.changes.image(WAS, name), found.changes.image(NOW, name)) & (ops == Op.UPDATE)
+        for name in columns
+    }
+    table = table.set_column(table.schema.get_field_index("op"), "op", words(table["op"]))
+    table = table.append_column("changed", name_lists(masks, len(found.changes)))
+    rows = []
+    for row in table.to_pylist():
+        was = None if row["op"] == "insert" else image(row, WAS, columns)
+        now = None if row["op"] == "delete" else image(row, NOW, columns)
+        rows.append(row | {"was": was, "now": now, "key": {name: (now or was or {}).get(name) for name in found.key}})
+    return rows
+
+
+def nets(net: NetChanges, limit: int | None) -> list[dict[str, Any]]:
+    """Net changes: operation, key, both images whole, the columns changed, and how many changes went in."""
+    table = net.to_arrow()
+    rows = []
+    for row in table.slice(0, limit).to_pylist() if limit is not None else table.to_pylist():
+        key = {name: finite(row[name]) for name in net.key}
+        was = None if row["op"] in ("insert", "put") else key | image(row, WAS, net.others)
+        now = None if row["op"] == "delete" else key | image(row, NOW, net.others)
+        rows.append(
+            {
+                "op": row["op"],
+                "key": key,
+                "was": _ordered(was, net.columns),
+                "now": _ordered(now, net.columns),
+                "changed": row["changed"],
+                "count": row["count"],
+            }
+        )
+    return rows
+
+
+def _ordered(row: dict[str, Any] | None, columns: tuple[str, ...]) -> dict[str, Any] | None:
+    return None if row is None else {name: row[name] for name in columns if name in row}
+
+
+def differences(found: CheckResult) -> list[dict[str, Any]]:
+    """The first differing keys, with the row at the target and at the source."""
+    said = {"insert": "missing", "delete": "extra", "update": "different"}
+    return [
+        {"key": row["key"], "what": said[row["op"]], "target": row["was"], "source": row["now"], "columns": row["changed"]}
+        for row in nets(found.differences, SHOWN_DIFFERENCES)
+    ]

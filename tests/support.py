@@ -1,0 +1,114 @@
+"""A town in a folder of its own: a SQLite source, a DuckDB and a SQLite target, and the real sqlite3 shell."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import sqlite3
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from click.testing import CliRunner, Result
+from hypothesis import Phase
+
+import plainstep
+from plainstep.cli import cli
+
+# Shrinking an example that starts processes and opens files takes minutes, and tells little more.
+WITHOUT_SHRINKING = (Phase.explicit, Phase.reuse, Phase.generate)
+
+TREE = "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT)"
+
+CONFIG = """
+[stores.town]
+url = "sqlite:///town.db"
+[stores.house]
+url = "duckdb:///house.duckdb"
+[stores.shed]
+url = "sqlite:///shed.db"
+"""
+
+
+class Town:
+    """A folder with a source, two targets and a plainstep.toml."""
+
+    def __init__(self, *statements: str, loads: str = "", table: str = "tree") -> None:
+        self.path = Path(tempfile.mkdtemp(prefix="plainstep-test-"))
+        self.config = self.path / "plainstep.toml"
+        for into in ("house", "shed"):
+            loads += f'\n[loads.{into}]\nfrom = {quote("town." + table)}\ninto = {quote(into + "." + table)}\n'
+        self.config.write_text(CONFIG + loads)
+        if statements:
+            self.sql(*statements)
+
+    def __enter__(self) -> Town:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        shutil.rmtree(self.path, ignore_errors=True)
+
+    @property
+    def project(self) -> plainstep.Project:
+        return plainstep.load_project(self.config)
+
+    def sql(self, *statements: str, store: str = "town") -> None:
+        """Run statements on a connection of this process."""
+        connection = sqlite3.connect(self.path / f"{store}.db", isolation_level=None)
+        for statement in statements:
+            connection.execute(statement)
+        connection.close()
+
+    def shell(self, script: str) -> str:
+        """Run a script in the real sqlite3 shell, as any other client would; errors of statements are let pass."""
+        done = subprocess.run(
+            ["sqlite3", str(self.path / "town.db")], input=script, capture_output=True, text=True, timeout=60
+        )
+        return done.stdout + done.stderr
+
+    def rows(self, store: str = "town", table: str = "tree") -> list[tuple[Any, ...]]:
+        """All rows of a table, sorted."""
+        sql = f'SELECT * FROM "{table}"'
+        if store == "house":
+            import duckdb
+
+            with duckdb.connect(str(self.path / "house.duckdb"), read_only=True) as connection:
+                found = connection.execute(sql).fetchall()
+        else:
+            connection = sqlite3.connect(self.path / f"{store}.db")
+            found = connection.execute(sql).fetchall()
+            connection.close()
+        return sorted(found, key=repr)
+
+    def run(self, *words: str) -> Result:
+        """Run a command in this process."""
+        return CliRunner().invoke(cli, ["-c", str(self.config), *words])
+
+    def child(self, script: str, *words: str) -> subprocess.Popen[str]:
+        """Run a Python script in another process, in this folder."""
+        environment = {**os.environ, "PYTHONPATH": str(Path(plainstep.__file__).parents[1])}
+        return subprocess.Popen(
+            [sys.executable, "-c", script, *words],
+            cwd=self.path,
+            env=environment,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+        )
+
+    def fingerprint(self) -> dict[str, str]:
+        """Every file's content, so that a write anywhere shows."""
+        return {
+            file.name: hashlib.sha256(file.read_bytes()).hexdigest()
+            for file in sorted(self.path.iterdir())
+            if not file.name.endswith(("-shm",))  # the index of a write-ahead log holds readers' marks, no data
+        }
+
+
+def quote(value: str) -> str:
+    """A string as TOML writes it."""
+    return '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'

@@ -1,0 +1,237 @@
+"""Collapsing: the truth table, and the laws that hold over every history."""
+
+from __future__ import annotations
+
+import datetime as dt
+import itertools
+import unittest
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import plainstep
+from plainstep.core import keys
+from plainstep.core.changes import as_changes
+from plainstep.core.net import Collapser, collapse, merge
+from tests.histories import ROW, Model, Row, flat, histories, merged
+
+# What the first and the last change of a key come to (DESIGN, section 5).
+TRUTH = {
+    ("insert", "insert"): "insert",
+    ("insert", "update"): "insert",
+    ("insert", "delete"): None,
+    ("update", "insert"): "update",
+    ("update", "update"): "update",
+    ("update", "delete"): "delete",
+    ("delete", "insert"): "update",
+    ("delete", "update"): "update",
+    ("delete", "delete"): "delete",
+}
+
+
+def facts(net: plainstep.NetChanges) -> list[Row]:
+    """Everything a net says, in an order of its own."""
+    rows = net.to_arrow().to_pylist()
+    for row in rows:
+        row.pop("last_at")
+    return sorted(rows, key=repr)
+
+
+def change(op: str, seq: int, was: Row | None = None, now: Row | None = None, **more: Any) -> Row:
+    return {"op": op, "seq": seq, "was": was, "now": now, **more}
+
+
+def row(k: Any, a: Any, b: Any = None) -> Row:
+    return {"k": k, "a": a, "b": b}
+
+
+class TruthTable(unittest.TestCase):
+    def test_first_and_last_decide(self) -> None:
+        for first, last in itertools.product(("insert", "update", "delete"), repeat=2):
+            pair = [
+                change(op, seq, None if op == "insert" else row(1, seq), None if op == "delete" else row(1, seq + 10))
+                for seq, op in enumerate((first, last), 1)
+            ]
+            for net in (collapse(flat(pair), "k"), merge(*(collapse(flat([one]), "k") for one in pair))):
+                found = net.to_arrow().to_pylist()
+                self.assertEqual([one["op"] for one in found], [TRUTH[first, last]] if TRUTH[first, last] else [])
+                if found:
+                    self.assertEqual(found[0]["was.a"], None if first == "insert" else 1)
+                    self.assertEqual(found[0]["now.a"], None if last == "delete" else 12)
+                    self.assertEqual((found[0]["count"], found[0]["first_seq"], found[0]["last_seq"]), (2, 1, 2))
+
+    def test_an_update_that_came_to_nothing_is_nothing(self) -> None:
+        there_and_back = [change("update", 1, row(1, 1), row(1, 2)), change("update", 2, row(1, 2), row(1, 1))]
+        self.assertEqual(len(collapse(flat(there_and_back), "k")), 0)
+        nan = pa.table({"op": ["update"], "seq": [1], "was.k": [1], "now.k": [1]})
+        nan = nan.append_column("was.x", pa.array([float("nan")])).append_column("now.x", pa.array([float("nan")]))
+        self.assertEqual(len(collapse(nan, "k")), 0)
+
+    def test_keys_that_swap_and_chain(self) -> None:
+        swap = Model().play(
+            [("insert", 1, {"a": 1, "b": None}), ("insert", 2, {"a": 2, "b": None})]
+            + [("rekey", 1, 9), ("rekey", 2, 1), ("rekey", 9, 2)]
+        )
+        late = collapse(flat(swap.changes[2:]), "k")
+        self.assertEqual(late.counts, {"insert": 0, "update": 2, "delete": 0})
+        self.assertEqual(merged({1: row(1, 1), 2: row(2, 2)}, late), {1: row(1, 2), 2: row(2, 1)})
+
+    def test_contradictions_are_counted_and_the_last_state_counts(self) -> None:
+        odd = [
+            change("delete", 1, row(1, 0)),
+            change("update", 2, row(1, 0), row(1, 1)),
+            change("insert", 3, None, row(1, 2)),
+            change("insert", 4, None, row(2, 2)),
+        ]
+        for net in (collapse(flat(odd), "k"), merge(collapse(flat(odd[:2]), "k"), collapse(flat(odd[2:]), "k"))):
+            self.assertEqual(net.contradictions, 2)
+            self.assertEqual(merged({}, net)[1]["a"], 2)
+
+    def test_parts_of_rows_keep_what_was_not_sent(self) -> None:
+        parts = [
+            change("update", 1, row(1, None), row(1, 7), given=["a"]),
+            change("update", 2, row(1, None), row(1, None, "elm"), given=["b"]),
+            change("update", 3, row(1, None), row(1, None), given=["a"]),
+            change("update", 4, row(2, None), row(2, 5), given=["a"]),
+            change("insert", 5, None, row(3, 1, "oak")),
+            change("delete", 6, row(4, 4)),
+            change("insert", 7, None, row(4, 8), given=["a"]),
+        ]
+        before = {1: row(1, 1, "oak"), 2: row(2, 2, "oak"), 4: row(4, 4, "ash")}
+        whole = collapse(flat(parts), "k")
+        expected = {1: row(1, None, "elm"), 2: row(2, 5, "oak"), 3: row(3, 1, "oak")}
+        self.assertEqual({k: v for k, v in merged(before, whole).items() if k != 4}, expected)
+        for cut in range(1, len(parts)):
+            again = merge(collapse(flat(parts[:cut]), "k"), collapse(flat(parts[cut:]), "k"))
+            self.assertEqual({k: v for k, v in merged(before, again).items() if k != 4}, expected)
+            # The row that came back in parts must not be patched onto what stood there before.
+            ops = {one["k"]: (one["op"], one["given"]) for one in again.to_arrow().to_pylist()}
+            self.assertEqual(ops[4], ("put", ["a"]))
+
+    def test_latest_state_feeds(self) -> None:
+        net = collapse(flat([change("put", 1, None, row(1, 1)), change("put", 2, None, row(2, 1)),
+                             change("delete", 3, row(2, None))]), "k")  # fmt: skip
+        self.assertEqual({one["k"]: one["op"] for one in net.to_arrow().to_pylist()}, {1: "put", 2: "delete"})
+
+
+class Laws(unittest.TestCase):
+    @given(histories, st.data())
+    @settings(max_examples=300, deadline=None)
+    def test_truth_and_any_cut(self, history: Any, data: st.DataObject) -> None:
+        start = data.draw(st.integers(0, len(history)))
+        model = Model().play(history[:start])
+        before, seen = dict(model.rows), len(model.changes)
+        later = model.play(history[start:]).changes[seen:]
+        whole = collapse(flat(later), "k")
+        self.assertEqual(merged(before, whole), model.rows)
+        self.assertEqual((whole.read, whole.contradictions), (len(later), 0))
+        cuts = sorted(data.draw(st.lists(st.integers(0, len(later)), max_size=4)))
+        windows = [later[low:high] for low, high in itertools.pairwise([0, *cuts, len(later)])]
+        nets = [collapse(flat(part), "k") for part in windows]
+        together = nets[0]
+        for net in nets[1:]:
+            together = merge(together, net)
+        self.assertEqual(facts(together), facts(whole))
+        self.assertEqual((together.read, together.truncated), (whole.read, whole.truncated))
+        one_by_one = dict(before)
+        for net in nets:
+            one_by_one = merged(one_by_one, net)
+        self.assertEqual(one_by_one, model.rows)
+
+    @given(histories, st.randoms(use_true_random=False))
+    @settings(max_examples=100, deadline=None)
+    def test_once_however_delivered(self, history: Any, random: Any) -> None:
+        changes = Model().play(history).changes
+        twice = changes + [change for change in changes if random.random() < 0.5]
+        random.shuffle(twice)
+        self.assertEqual(facts(collapse(flat(twice), "k")), facts(collapse(flat(changes), "k")))
+        collapser = Collapser(["k"])
+        collapser.SMALLEST = 3  # type: ignore[misc]
+        at = 0
+        collapser.add(as_changes(flat([])))
+        while at < len(changes):  # batches that overlap, as a feed does that sends again what was not acknowledged
+            size = random.randint(1, 5)
+            collapser.add(as_changes(flat(changes[max(0, at - 2) : at + size])))
+            at += size
+        self.assertEqual(facts(collapser.result()), facts(collapse(flat(changes), "k")))
+
+    KEYS = {
+        pa.int64(): st.integers(-(2**63), 2**63 - 1),
+        pa.int16(): st.integers(-5, 5),
+        pa.uint64(): st.integers(0, 2**64 - 1),
+        pa.float64(): st.floats(allow_nan=False),
+        pa.bool_(): st.booleans(),
+        pa.string(): st.text(max_size=80),
+        pa.large_binary(): st.binary(max_size=20),
+        pa.binary(16): st.binary(min_size=16, max_size=16),
+        pa.decimal128(20, 3): st.decimals(-(10**15), 10**15, places=3),
+        pa.decimal256(60, 3): st.decimals(-(10**15), 10**15, places=3),
+        pa.date32(): st.dates(),
+        pa.time64("us"): st.times(),
+        pa.timestamp("us", "UTC"): st.datetimes(timezones=st.just(dt.UTC)),
+        pa.dictionary(pa.int8(), pa.string()): st.sampled_from(["oak", "elm"]),
+    }
+
+    @given(st.data())
+    @settings(max_examples=200, deadline=None)
+    def test_keys_of_every_type(self, data: st.DataObject) -> None:
+        kinds = data.draw(st.lists(st.sampled_from(list(self.KEYS)), min_size=1, max_size=3))
+        pool = data.draw(st.lists(st.tuples(*(self.KEYS[kind] for kind in kinds)), min_size=1, max_size=8))
+        picked = data.draw(st.lists(st.sampled_from(pool), min_size=1, max_size=30))
+        columns = [pa.array(column, kind) for column, kind in zip(zip(*picked, strict=True), kinds, strict=True)]
+        codes, bound = keys.code(columns)
+        self.assertTrue((codes >= 0).all() and (codes < bound).all())
+        for (left, one), (right, other) in itertools.combinations(zip(codes, picked, strict=True), 2):
+            self.assertEqual(left == right, one == other)
+
+    def test_many_keys_on_all_cores(self) -> None:
+        size = keys.WORTH_SPLITTING * 2
+        picked = np.random.default_rng(7).integers(0, size // 3, size) * 1_000_003
+        for column in (pa.array(picked), pa.array([f"tree {number}" for number in picked])):
+            codes, _ = keys.code([column])
+            pairs = np.unique(np.stack([codes, picked], axis=1), axis=0)
+            self.assertEqual(len(pairs), len(np.unique(picked)))
+            self.assertEqual(len(pairs), len(np.unique(codes)))
+
+
+class Input(unittest.TestCase):
+    def test_any_table_will_do(self) -> None:
+        changes = Model().play([("insert", 1, {"a": 1, "b": "oak"}), ("delete", 1, None), ("insert", 2, {"a": None, "b": ""})])
+        table = flat(changes.changes)
+        frame = pd.DataFrame(table.to_pylist())  # integers with holes arrive as floats
+        for data in (table, table.to_batches()[0], table.to_reader(), frame, [table.slice(0, 1), table.slice(1)]):
+            self.assertEqual([(one["k"], one["op"]) for one in collapse(data, "k").to_arrow().to_pylist()], [(2, "insert")])
+        self.assertEqual(collapse(frame, ["k"]).to_arrow().schema.field("k").type, pa.float64())
+        self.assertEqual(str(collapse(table, "k").to_pandas()["now.a"].dtype), "int64[pyarrow]")
+
+    def test_what_cannot_be_right_is_refused(self) -> None:
+        good = flat([change("insert", 1, None, row(1, 1))])
+        for data, key, told in (
+            (good.drop_columns(["seq"]), "k", "'seq'"),
+            (good, "species", "'species'"),
+            (good, (), "at least one column"),
+            (good.set_column(0, "op", pa.array(["felled"])), "k", "'felled'"),
+            (good.set_column(1, "seq", pa.array([None], pa.int64())), "k", "no seq"),
+            (flat([change("insert", 1, None, row(None, 1))]), "k", "no value in the key column 'k'"),
+            ({"not": "a table"}, "k", "dict"),
+        ):
+            with self.assertRaises(plainstep.DataError) as caught:
+                collapse(data, key)
+            self.assertIn(told, str(caught.exception))
+
+    def test_types_stay_true(self) -> None:
+        kinds = pa.schema([("k", pa.int64()), ("cost", pa.decimal128(12, 2)), ("at", pa.timestamp("us")), ("raw", pa.binary())])
+        value = {"k": 1, "cost": Decimal("0.10"), "at": dt.datetime(2026, 5, 4), "raw": b"\x00"}
+        net = collapse(flat([change("insert", 1, None, value)], kinds), "k").to_arrow()
+        self.assertEqual(net.schema.field("now.cost").type, pa.decimal128(12, 2))
+        self.assertEqual(net.to_pylist()[0]["now.raw"], b"\x00")
+        self.assertEqual(ROW.names, ["k", "a", "b"])
+
+
+if __name__ == "__main__":
+    unittest.main()

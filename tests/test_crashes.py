@@ -1,0 +1,149 @@
+"""Once: killed at any point, or raced by another step, a window is merged exactly once."""
+
+from __future__ import annotations
+
+import signal
+import sqlite3
+import time
+import unittest
+
+from tests.support import TREE, Town
+
+STEP = """
+import sys, plainstep
+for outcome in plainstep.load_project("plainstep.toml").step(*sys.argv[1:]):
+    print(outcome.outcome)
+"""
+
+RACER = """
+import sys, plainstep
+project = plainstep.load_project("plainstep.toml")
+for line in sys.stdin:
+    print(*[one.outcome for one in project.step()], flush=True)
+"""
+
+# Where a child is killed: it kills itself, at once and for good, at that point of its own step.
+DIE = "import os, signal\ndef die(*_, **__): os.kill(os.getpid(), signal.SIGKILL)\n"
+POINTS = {
+    "before reading": "import plainstep.stores.sqlite.source as m; m.SqliteSource.read = die; m.SqliteSource.snapshot = die",
+    "after reading": "import plainstep.step as m; m._commit = die",
+    "in the middle of applying": """
+import plainstep.stores.duckdb as d, plainstep.stores.sqlite.target as s
+for owner, name in ((d._Merge, "_put"), (s._Merge, "_put"), (d._Merge, "_append"), (s._Merge, "_insert")):
+    setattr(owner, name, lambda self, rows, done=getattr(owner, name): (done(self, rows), die()))
+""",
+    "before the commit": "import plainstep.stores.bookkeeping as m; m.entry_values = die",
+    "after the commit": """
+import plainstep.stores.duckdb as d, plainstep.stores.sqlite.target as s
+for target in (d.DuckdbTarget, s.SqliteTarget):
+    target.commit = lambda self, commit, done=target.commit: (done(self, commit), die())
+""",
+}
+
+
+def town() -> Town:
+    made = Town(TREE, *[f"INSERT INTO tree VALUES ({n}, {n}, 'oak')" for n in range(200)])
+    made.project.capture_on("town.tree")
+    return made
+
+
+def edit(town: Town) -> None:
+    town.sql("UPDATE tree SET a = a + 1 WHERE k < 100", "DELETE FROM tree WHERE k % 7 = 0", "UPDATE tree SET k = k + 1000 WHERE k > 190",
+             "INSERT INTO tree VALUES (500, 5, 'elm')")  # fmt: skip
+
+
+class Killed(unittest.TestCase):
+    def test_killed_anywhere_then_run_again(self) -> None:
+        for point, harm in POINTS.items():
+            for store in ("house", "shed"):
+                for first in (True, False):
+                    with self.subTest(point, store=store, first=first), town() as here:
+                        if not first:
+                            here.project.step(store)
+                        edit(here)
+                        child = here.child(DIE + harm + STEP, store)
+                        told, _ = child.communicate(timeout=60)
+                        self.assertEqual(child.returncode, -signal.SIGKILL, told)
+                        status = here.run("status", store, "--json")  # looking works on what was left behind
+                        self.assertEqual(status.exit_code, 0, status.output)
+                        [outcome] = here.project.step(store)
+                        self.assertEqual(outcome.outcome, "nothing" if point == "after the commit" else "stepped")
+                        self.assertEqual(here.rows(store), here.rows())
+                        entries = here.project.ledger(store)
+                        self.assertEqual([one.upto for one in entries], ([] if first else [0]) + [entries[-1].upto])
+                        self.assertTrue(here.project.check(store)[0].ok)
+
+
+class Raced(unittest.TestCase):
+    def test_two_steps_at_once_fifty_times(self) -> None:
+        with town() as here:
+            racers = [here.child(RACER) for _ in range(2)]
+            for turn in range(50):
+                here.sql(f"UPDATE tree SET a = {turn} WHERE k % 10 = {turn % 10}", f"DELETE FROM tree WHERE k = {turn + 3}",
+                         f"INSERT INTO tree VALUES ({2000 + turn}, 0, 'new')")  # fmt: skip
+                for racer in racers:
+                    print("go", file=racer.stdin, flush=True)
+                told = [racer.stdout.readline().split() for racer in racers]
+                for pair in zip(*told, strict=True):
+                    self.assertEqual(sorted(pair), ["nothing", "stepped"])
+                for store in ("house", "shed"):
+                    self.assertEqual(here.rows(store), here.rows())
+                    self.assertEqual(len(here.project.ledger(store)), turn + 1)
+            for racer in racers:
+                racer.communicate(timeout=30)
+
+    def test_threads_of_one_process(self) -> None:
+        from concurrent.futures import ThreadPoolExecutor
+
+        with town() as here, ThreadPoolExecutor(4) as pool:
+            for turn in range(10):
+                here.sql(f"UPDATE tree SET a = {turn}")
+                told = list(pool.map(lambda _: here.project.step("house")[0].outcome, range(4)))
+                self.assertEqual(sorted(told), ["nothing"] * 3 + ["stepped"])
+            self.assertEqual(here.rows("house"), here.rows())
+
+    def test_a_locked_file_is_waited_for_then_told(self) -> None:
+        with town() as here:
+            here.config.write_text(here.config.read_text().replace("[loads", "wait = 2\n[loads", 1).replace('house.duckdb"', 'house.duckdb"\nwait = 2'))
+            here.project.step()
+            edit(here)
+            hold = "import sys, time\n{}\nprint('held', flush=True); time.sleep(float(sys.argv[1]))"
+            for store, holding in (
+                ("house", "import duckdb; c = duckdb.connect('house.duckdb')"),
+                ("shed", "import sqlite3; c = sqlite3.connect('shed.db'); c.execute('BEGIN IMMEDIATE')"),
+            ):
+                with self.subTest(store):
+                    holder = here.child(hold.format(holding), "60")
+                    holder.stdout.readline()
+                    before = here.fingerprint()
+                    result = here.run("step", store)
+                    self.assertEqual(result.exit_code, 1, result.output)
+                    self.assertIn("locked", result.output)
+                    self.assertIn(f"process {holder.pid}", result.output)
+                    self.assertEqual(here.fingerprint(), before)
+                    holder.kill()
+                    holder.communicate()
+                    holder = here.child(hold.format(holding), "0.7")
+                    holder.stdout.readline()
+                    began = time.monotonic()
+                    self.assertEqual(here.project.step(store)[0].outcome, "stepped")
+                    self.assertGreater(time.monotonic() - began, 0.2)
+                    holder.communicate()
+
+    def test_a_writer_in_a_transaction_is_not_disturbed_and_not_missed(self) -> None:
+        with town() as here:
+            here.sql("PRAGMA journal_mode = wal")
+            here.project.step("shed")
+            writer = sqlite3.connect(here.path / "town.db", isolation_level=None)
+            writer.execute("BEGIN IMMEDIATE")
+            writer.execute("UPDATE tree SET a = -1 WHERE k = 1")
+            self.assertEqual(here.project.step("shed")[0].outcome, "nothing")
+            writer.execute("UPDATE tree SET a = -2 WHERE k = 2")
+            writer.execute("COMMIT")
+            writer.close()
+            self.assertEqual(here.project.step("shed")[0].changes, 2)
+            self.assertEqual(here.rows("shed"), here.rows())
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,229 @@
+"""Capture in SQLite: whatever any client does, one change a change, with both images as they were."""
+
+from __future__ import annotations
+
+import sqlite3
+import unittest
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import plainstep
+from tests.support import TREE, WITHOUT_SHRINKING, Town
+
+AWKWARD = 'Größe "x" of [select] 木'
+KINDS = {
+    "rowid": TREE,
+    "without rowid": "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER UNIQUE, b TEXT) WITHOUT ROWID",
+    "composite": "CREATE TABLE tree (k INTEGER, a INTEGER NOT NULL, b TEXT, PRIMARY KEY (k, a))",
+    "unique": "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER UNIQUE, b TEXT COLLATE NOCASE UNIQUE)",
+    "text key": "CREATE TABLE tree (k TEXT COLLATE NOCASE PRIMARY KEY NOT NULL, a INTEGER, b TEXT, UNIQUE (a, b))",
+    "generated": "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT, "
+    "c INTEGER GENERATED ALWAYS AS (coalesce(a, 0) + 1) STORED, d TEXT AS (b || '!') VIRTUAL UNIQUE)",
+    "partial index": TREE + "; CREATE UNIQUE INDEX live ON tree (a) WHERE b IS NOT NULL",
+    "strict": "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER UNIQUE, b TEXT) STRICT",
+    "own triggers": TREE + "; CREATE TABLE log (x); "
+    "CREATE TRIGGER touched AFTER INSERT ON tree WHEN NEW.b = 'oak' BEGIN UPDATE tree SET b = 'OAK' WHERE k = NEW.k; END; "
+    "CREATE TRIGGER felled AFTER UPDATE ON tree WHEN NEW.a = 3 BEGIN DELETE FROM tree WHERE k = NEW.k; "
+    "INSERT INTO log VALUES (OLD.a); END; "
+    "CREATE TRIGGER before_all BEFORE DELETE ON tree BEGIN INSERT INTO log VALUES (1); END",
+}
+
+key = st.integers(0, 4)
+number = st.sampled_from(["NULL", "0", "1", "2", "3"])
+word = st.sampled_from(["NULL", "'oak'", "'Oak'", "'elm'", "''"])
+policy = st.sampled_from(["", "OR REPLACE", "OR IGNORE", "OR FAIL"])
+values = st.builds("({}, {}, {})".format, key, number, word)
+statements = st.one_of(
+    st.builds("INSERT {} INTO tree (k, a, b) VALUES {};".format, policy, st.lists(values, min_size=1, max_size=3).map(", ".join)),
+    st.builds(
+        "INSERT INTO tree (k, a, b) VALUES {} ON CONFLICT DO UPDATE SET a = excluded.a, b = coalesce(excluded.b, b);".format,
+        values,
+    ),
+    st.builds("UPDATE {} tree SET a = {}, b = {} WHERE k >= {};".format, policy, number, word, key),
+    st.builds("UPDATE {} tree SET k = k + 1 WHERE k = {};".format, policy, key),
+    st.builds("DELETE FROM tree WHERE k = {};".format, key),
+    st.just("DELETE FROM tree;"),
+    st.sampled_from(["PRAGMA recursive_triggers = ON;", "PRAGMA recursive_triggers = OFF;", "VACUUM;"]),
+)
+scripts = st.lists(
+    st.one_of(
+        statements,
+        st.builds("BEGIN;\n{}\n{}\n{};".format, statements, statements, st.sampled_from(["COMMIT", "ROLLBACK"])),
+        st.builds("SAVEPOINT s;\n{}\nROLLBACK TO s;\n{}\nRELEASE s;".format, statements, statements),
+    ),
+    max_size=12,
+)
+
+
+def replayed(test: unittest.TestCase, before: dict[Any, Any], changes: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Replay changes one by one: each old image must be just what stands there."""
+    rows = dict(before)
+    for change in changes:
+        was, now = change["was"], change["now"]
+        if was is not None:
+            test.assertEqual(rows.pop(name(was), None), was, change)
+        if now is not None:
+            test.assertNotIn(name(now), rows, change)
+            rows[name(now)] = now
+    return sorted(rows.values(), key=repr)
+
+
+def name(row: dict[str, Any]) -> Any:
+    return row["k"], row["a"] if "composite" in row else None
+
+
+class Recording(unittest.TestCase):
+    maxDiff = None
+
+    def table(self, town: Town) -> list[dict[str, Any]]:
+        connection = sqlite3.connect(town.path / "town.db")
+        connection.row_factory = sqlite3.Row
+        found = sorted((dict(row) for row in connection.execute("SELECT * FROM tree")), key=repr)
+        connection.close()
+        return found
+
+    @given(st.sampled_from(list(KINDS)), scripts, scripts, st.sampled_from(["wal", "delete"]))
+    @settings(max_examples=120, deadline=None, phases=WITHOUT_SHRINKING)
+    def test_every_change_once_with_both_images(self, kind: str, before: Any, script: Any, journal: str) -> None:
+        from plainstep.cli.rows import changes
+
+        with Town() as town:
+            town.shell(f"PRAGMA journal_mode = {journal}; {KINDS[kind]};" + "\n".join(before))
+            start = self.table(town)
+            town.project.capture_on("town.tree")
+            self.assertNotIn("no such", town.shell("\n".join(script)))
+            found = changes(town.project.look("house", limit=None))
+            mark = {"composite": True} if kind == "composite" else {}
+            for one in found:
+                for side in ("was", "now"):
+                    if one[side] is not None:
+                        one[side] = {**one[side], **mark}
+            rows = replayed(self, {name(row | mark): row | mark for row in start}, found)
+            self.assertEqual([{k: v for k, v in row.items() if k != "composite"} for row in rows], self.table(town))
+            self.assertEqual([one["position"] if "position" in one else one["seq"] for one in found], list(range(1, len(found) + 1)))
+
+    def test_cascades_and_awkward_names(self) -> None:
+        table = AWKWARD.replace('"', '""')
+        with Town(table=AWKWARD) as town:
+            town.shell(
+                f'CREATE TABLE ward (w INTEGER PRIMARY KEY); CREATE TABLE "{table}" ("order by" TEXT PRIMARY KEY NOT NULL, '
+                '"was.x" INTEGER REFERENCES ward ON DELETE CASCADE ON UPDATE SET NULL, "q""q" REAL);'
+                "INSERT INTO ward VALUES (1), (2), (3);"
+                f"""INSERT INTO "{table}" VALUES ('a', 1, 1.5), ('b', 2, NULL), ('c', 3, 2);"""
+            )
+            town.project.capture_on("town." + AWKWARD)
+            town.project.step()
+            town.shell(
+                "PRAGMA foreign_keys = ON; DELETE FROM ward WHERE w = 1; UPDATE ward SET w = 9 WHERE w = 2; "
+                "REPLACE INTO ward VALUES (3);"
+            )
+            found = town.project.net("house")
+            self.assertEqual(found.counts, {"insert": 0, "update": 1, "delete": 2})
+            town.project.step()
+            for store in ("house", "shed"):
+                self.assertEqual(town.rows(store, table), [("b", None, None)])
+            self.assertIn(AWKWARD, town.run("capture", "list").output)
+
+    def test_other_users_notice_nothing(self) -> None:
+        with Town(TREE, "INSERT INTO tree VALUES (7, 1, 'oak')") as town:
+            town.project.capture_on("town.tree")
+            told = town.shell(
+                "PRAGMA trusted_schema = OFF; INSERT INTO tree (a) VALUES (5); SELECT last_insert_rowid(), changes(); "
+                "UPDATE tree SET a = 6; SELECT changes();\nINSERT INTO tree VALUES (7, 1, 'x') RETURNING k;\nSELECT count(*) FROM tree;"
+            )
+            self.assertEqual([line for line in told.splitlines() if "|" in line or line.isdigit()], ["8|1", "2", "2"])
+            self.assertIn("UNIQUE constraint failed: tree.k", told)
+
+
+class Switching(unittest.TestCase):
+    def refused(self, what: Any, *told: str) -> None:
+        with self.assertRaises(plainstep.PlainStepError) as caught:
+            what()
+        for words in told:
+            self.assertIn(words, str(caught.exception))
+        self.assertLessEqual(len(str(caught.exception).splitlines()), 3)
+
+    def test_a_table_without_a_key(self) -> None:
+        with Town("CREATE TABLE tree (k INTEGER NOT NULL, a INTEGER, b TEXT)") as town:
+            on = town.project.capture_on
+            self.refused(lambda: on("town.tree"), "no primary key", "--key COLUMN")
+            self.refused(lambda: on("town.tree", ("k",)), "Nothing makes k unique", 'CREATE UNIQUE INDEX "tree_key" ON "tree" ("k")')
+            self.refused(lambda: on("town.tree", ("z",)), "no column 'z'")
+            town.sql('CREATE UNIQUE INDEX "tree_key" ON "tree" ("k")', "CREATE UNIQUE INDEX other ON tree (a)")
+            self.refused(lambda: on("town.tree", ("a",)), "may be null")
+            self.refused(lambda: on("town.tree"), "--key k")
+            self.assertEqual(on("town.tree", ("K",))[0].key, ("k",))
+            town.project.step("house")
+            town.shell("INSERT INTO tree VALUES (1, 1, 'oak'); REPLACE INTO tree VALUES (2, 1, 'elm');")
+            town.project.step("house")
+            self.assertEqual(town.rows("house"), [(2, 1, "elm")])
+
+    def test_what_cannot_be_captured(self) -> None:
+        with Town("CREATE VIEW v AS SELECT 1", "CREATE VIRTUAL TABLE f USING fts5(x)", TREE,
+                  "CREATE UNIQUE INDEX e ON tree (lower(b))") as town:  # fmt: skip
+            on = town.project.capture_on
+            self.refused(lambda: on("town.v"), "no table 'v'", "views")
+            self.refused(lambda: on("town.tre"), "Did you mean 'tree'?")
+            self.refused(lambda: on("town.tree"), "unique index on an expression")
+            self.refused(lambda: on("house.tree"), "DuckDB file")
+            self.refused(lambda: town.project.look("house"), "Capture is off", "plainstep capture on town.tree")
+
+    def test_on_off_and_on_again_is_another_capture(self) -> None:
+        with Town(TREE) as town:
+            first, new = town.project.capture_on("town.tree")
+            again, newer = town.project.capture_on("town.TREE")
+            self.assertEqual((new, newer, first.identity), (True, False, again.identity))
+            town.project.step()
+            town.sql("INSERT INTO tree VALUES (1, 1, 'x')")
+            self.assertEqual(town.project.capture_off("town.tree").held, 1)
+            self.refused(lambda: town.project.step("house"), "Capture is off")
+            town.project.capture_on("town.tree")
+            self.refused(lambda: town.project.step("house"), "rebuilt", "plainstep reload house")
+            self.assertEqual(town.project.reload("house").net["insert"], 1)
+            self.assertEqual(town.project.step("house")[0].outcome, "nothing")
+
+    def test_a_column_that_comes_later_is_not_lost(self) -> None:
+        with Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')") as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            town.shell("ALTER TABLE tree ADD COLUMN girth DECIMAL(6,1); UPDATE tree SET girth = 30.5 WHERE k = 1;")
+            for words in (["capture", "list"], ["status"]):
+                self.assertIn("plainstep capture refresh town.tree", town.run(*words).output)
+            self.assertEqual([one.outcome for one in town.project.step()], ["stepped", "stepped"])
+            self.assertIn("girth", town.project.capture_refresh("town.tree")[1])
+            town.sql("INSERT INTO tree VALUES (3, 3, 'ash', 12)")
+            town.project.step()
+            self.assertEqual(town.rows("shed"), town.rows())
+            self.assertEqual([row[3] and float(row[3]) for row in town.rows("house")], [30.5, None, 12.0])
+            self.assertTrue(all(one.ok for one in town.project.check()))
+            self.assertIn("nothing to do", town.project.capture_refresh("town.tree")[1])
+
+    def test_changes_that_may_have_been_missed_are_refused(self) -> None:
+        harms = {
+            "trigger plainstep_update_tree is gone": "DROP TRIGGER plainstep_update_tree",
+            "changed since its triggers were made": "CREATE UNIQUE INDEX later ON tree (a)",
+            "no longer has the column b": "ALTER TABLE tree RENAME COLUMN b TO c",
+            "the trigger younger was added later": "CREATE TRIGGER younger AFTER INSERT ON tree "
+            "BEGIN UPDATE tree SET a = 0 WHERE k = NEW.k; END",
+        }
+        for told, harm in harms.items():
+            with self.subTest(told), Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')") as town:
+                town.project.capture_on("town.tree")
+                town.project.step("shed")
+                town.sql(harm, "UPDATE tree SET a = 9")
+                self.refused(lambda town=town: town.project.step("shed"), told, "plainstep capture refresh town.tree")
+                self.assertIn("cannot be trusted", town.run("capture", "list").output)
+                self.assertIn("begun anew", town.project.capture_refresh("town.tree")[1])
+                self.refused(lambda town=town: town.project.step("shed"), "rebuilt")
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            town.sql("DROP TABLE tree")
+            self.refused(lambda: town.project.step("shed"), "is gone", "plainstep capture off town.tree")
+            town.project.capture_off("town.tree")
+            self.assertEqual(town.project.captures(), [])
+
+
+if __name__ == "__main__":
+    unittest.main()
