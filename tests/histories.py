@@ -11,7 +11,9 @@ from hypothesis import strategies as st
 ROW = pa.schema([("k", pa.int64()), ("a", pa.int64()), ("b", pa.string())])
 Row = dict[str, Any]
 
-values = st.fixed_dictionaries({"a": st.none() | st.integers(0, 3), "b": st.none() | st.sampled_from(["", "oak", "elm"])})
+values = st.fixed_dictionaries(
+    {"a": st.none() | st.integers(0, 3), "b": st.none() | st.sampled_from(["", "oak", "elm"])}
+)
 numbers = st.integers(0, 5)
 acts = st.one_of(
     st.tuples(st.just("insert"), numbers, values),

@@ -40,7 +40,7 @@ class Town:
         self.path = Path(tempfile.mkdtemp(prefix="plainstep-test-"))
         self.config = self.path / "plainstep.toml"
         for into in ("house", "shed"):
-            loads += f'\n[loads.{into}]\nfrom = {quote("town." + table)}\ninto = {quote(into + "." + table)}\n'
+            loads += f"\n[loads.{into}]\nfrom = {quote('town.' + table)}\ninto = {quote(into + '.' + table)}\n"
         self.config.write_text(CONFIG + loads)
         if statements:
             self.sql(*statements)

@@ -104,7 +104,11 @@ class Raced(unittest.TestCase):
 
     def test_a_locked_file_is_waited_for_then_told(self) -> None:
         with town() as here:
-            here.config.write_text(here.config.read_text().replace("[loads", "wait = 2\n[loads", 1).replace('house.duckdb"', 'house.duckdb"\nwait = 2'))
+            here.config.write_text(
+                here.config.read_text()
+                .replace("[loads", "wait = 2\n[loads", 1)
+                .replace('house.duckdb"', 'house.duckdb"\nwait = 2')
+            )
             here.project.step()
             edit(here)
             hold = "import sys, time\n{}\nprint('held', flush=True); time.sleep(float(sys.argv[1]))"

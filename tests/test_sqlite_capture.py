@@ -36,7 +36,11 @@ word = st.sampled_from(["NULL", "'oak'", "'Oak'", "'elm'", "''"])
 policy = st.sampled_from(["", "OR REPLACE", "OR IGNORE", "OR FAIL"])
 values = st.builds("({}, {}, {})".format, key, number, word)
 statements = st.one_of(
-    st.builds("INSERT {} INTO tree (k, a, b) VALUES {};".format, policy, st.lists(values, min_size=1, max_size=3).map(", ".join)),
+    st.builds(
+        "INSERT {} INTO tree (k, a, b) VALUES {};".format,
+        policy,
+        st.lists(values, min_size=1, max_size=3).map(", ".join),
+    ),
     st.builds(
         "INSERT INTO tree (k, a, b) VALUES {} ON CONFLICT DO UPDATE SET a = excluded.a, b = coalesce(excluded.b, b);".format,
         values,
@@ -102,7 +106,10 @@ class Recording(unittest.TestCase):
                         one[side] = {**one[side], **mark}
             rows = replayed(self, {name(row | mark): row | mark for row in start}, found)
             self.assertEqual([{k: v for k, v in row.items() if k != "composite"} for row in rows], self.table(town))
-            self.assertEqual([one["position"] if "position" in one else one["seq"] for one in found], list(range(1, len(found) + 1)))
+            self.assertEqual(
+                [one["position"] if "position" in one else one["seq"] for one in found],
+                list(range(1, len(found) + 1)),
+            )
 
     def test_cascades_and_awkward_names(self) -> None:
         table = AWKWARD.replace('"', '""')
@@ -149,7 +156,11 @@ class Switching(unittest.TestCase):
         with Town("CREATE TABLE tree (k INTEGER NOT NULL, a INTEGER, b TEXT)") as town:
             on = town.project.capture_on
             self.refused(lambda: on("town.tree"), "no primary key", "--key COLUMN")
-            self.refused(lambda: on("town.tree", ("k",)), "Nothing makes k unique", 'CREATE UNIQUE INDEX "tree_key" ON "tree" ("k")')
+            self.refused(
+                lambda: on("town.tree", ("k",)),
+                "Nothing makes k unique",
+                'CREATE UNIQUE INDEX "tree_key" ON "tree" ("k")',
+            )
             self.refused(lambda: on("town.tree", ("z",)), "no column 'z'")
             town.sql('CREATE UNIQUE INDEX "tree_key" ON "tree" ("k")', "CREATE UNIQUE INDEX other ON tree (a)")
             self.refused(lambda: on("town.tree", ("a",)), "may be null")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import itertools
 import sqlite3
 import unittest
 from decimal import Decimal
@@ -42,7 +43,10 @@ def act(town: Town, model: Model, acts: list[Any]) -> None:
         elif what == "rekey":
             connection.execute("UPDATE tree SET k = ? WHERE k = ?", [value, key])
         else:
-            connection.execute("DELETE FROM tree" + ("" if what == "delete all" else " WHERE k = ?"), [key][: what == "delete"])
+            connection.execute(
+                "DELETE FROM tree" + ("" if what == "delete all" else " WHERE k = ?"),
+                [key][: what == "delete"],
+            )
     connection.close()
 
 
@@ -96,7 +100,7 @@ class Laws(unittest.TestCase):
         for name in TARGETS:
             entries = town.project.ledger(name)
             self.assertEqual([one.step for one in entries], list(range(1, len(entries) + 1)))
-            for earlier, later in zip(entries, entries[1:], strict=False):
+            for earlier, later in itertools.pairwise(entries):
                 self.assertEqual(earlier.upto, later.after)
             mark = town.project.status(name)[0].mark
             assert mark is not None
@@ -133,7 +137,11 @@ class Laws(unittest.TestCase):
             with self.subTest(harm.__name__), Town(TREE, "INSERT INTO tree VALUES (1, 0, 'oak')") as town:
                 town.project.capture_on("town.tree")
                 town.project.step()
-                town.sql("INSERT INTO tree VALUES (2, 0, 'elm')", "UPDATE tree SET a = 3 WHERE k = 2", "UPDATE tree SET a = 4 WHERE k = 1")
+                town.sql(
+                    "INSERT INTO tree VALUES (2, 0, 'elm')",
+                    "UPDATE tree SET a = 3 WHERE k = 2",
+                    "UPDATE tree SET a = 4 WHERE k = 1",
+                )
                 town.project.step()
                 harm(town)
                 before = town.fingerprint()
@@ -162,7 +170,11 @@ class Steps(unittest.TestCase):
         with Town(TREE, "INSERT INTO tree VALUES (1, 0, 'oak'), (2, 0, 'elm')", loads=loads) as town:
             town.project.capture_on("town.tree")
             town.project.step()
-            town.sql("DELETE FROM tree WHERE k = 1", "UPDATE tree SET a = 1", "INSERT INTO tree VALUES (3, 1, 'ash')")
+            town.sql(
+                "DELETE FROM tree WHERE k = 1",
+                "UPDATE tree SET a = 1",
+                "INSERT INTO tree VALUES (3, 1, 'ash')",
+            )
             town.sql("INSERT INTO tree VALUES (4, 1, 'fir')", "DELETE FROM tree WHERE k = 4")
             town.project.step()
             for store in TARGETS:
@@ -183,7 +195,11 @@ class Steps(unittest.TestCase):
             with duckdb.connect(str(town.path / "house.duckdb")) as connection:
                 for table in ("tree", "strict"):
                     connection.execute(f"DELETE FROM {table} WHERE k = 1; INSERT INTO {table} VALUES (5, 5, 'here')")
-            town.sql("UPDATE tree SET a = 7", "INSERT INTO tree VALUES (5, 0, 'ash')", "DELETE FROM tree WHERE k = 2")
+            town.sql(
+                "UPDATE tree SET a = 7",
+                "INSERT INTO tree VALUES (5, 0, 'ash')",
+                "DELETE FROM tree WHERE k = 2",
+            )
             outcomes = town.project.step(raise_errors=False)
             self.assertEqual([one.outcome for one in outcomes], ["refused", "stepped", "stepped"])
             self.assertIn("2 changes of strict contradict", str(outcomes[0].error))
@@ -197,8 +213,17 @@ class Steps(unittest.TestCase):
         with Town(TREE, "INSERT INTO tree VALUES (1, 0, 'oak'), (2, 0, 'elm'), (3, 0, NULL)") as town:
             town.project.capture_on("town.tree")
             town.project.step()
-            town.sql("DELETE FROM tree WHERE k = 1", "UPDATE tree SET b = 'x' WHERE k = 3", "INSERT INTO tree VALUES (4, 0, 'z')", store="shed")
-            town.sql("UPDATE tree SET a = 1", "DELETE FROM tree WHERE k = 2", "INSERT INTO tree VALUES (9, 9, 'ash')")
+            town.sql(
+                "DELETE FROM tree WHERE k = 1",
+                "UPDATE tree SET b = 'x' WHERE k = 3",
+                "INSERT INTO tree VALUES (4, 0, 'z')",
+                store="shed",
+            )
+            town.sql(
+                "UPDATE tree SET a = 1",
+                "DELETE FROM tree WHERE k = 2",
+                "INSERT INTO tree VALUES (9, 9, 'ash')",
+            )
             good, bad = town.project.check("house", "shed")
             self.assertEqual((good.ok, good.waiting, good.source_rows), (True, 5, 3))
             self.assertEqual((bad.ok, bad.missing, bad.extra, bad.different), (False, 1, 1, 1))
@@ -274,7 +299,9 @@ class Types(unittest.TestCase):
                 load = town.project.load(name)
                 schema = load.source.schema()
                 self.assertEqual([field.type for field in schema][1:], [kind for _, kind, *_ in self.TABLE])
-                found = pa.Table.from_batches(load.target.rows("tree", load.target.fits(schema))).sort_by("k").to_pylist()
+                found = (
+                    pa.Table.from_batches(load.target.rows("tree", load.target.fits(schema))).sort_by("k").to_pylist()
+                )
                 self.assertEqual(list(found[0].values()), [2, *(row[3] for row in self.TABLE)])
                 self.assertEqual(list(found[1].values()), [3, *[None] * len(self.TABLE)])
                 self.assertEqual(load.target.fits(load.target.fits(schema)), load.target.fits(schema))
@@ -288,7 +315,10 @@ class Types(unittest.TestCase):
         ]  # fmt: skip
         for declared, value, told in misfits:
             for late in (False, True):
-                with self.subTest(declared, value=value, late=late), Town(f"CREATE TABLE tree (k INTEGER PRIMARY KEY, v {declared})") as town:
+                with (
+                    self.subTest(declared, value=value, late=late),
+                    Town(f"CREATE TABLE tree (k INTEGER PRIMARY KEY, v {declared})") as town,
+                ):
                     insert = f"INSERT INTO tree VALUES (1, NULL), (2, {value})"
                     town.project.capture_on("town.tree")
                     if late:
@@ -296,13 +326,23 @@ class Types(unittest.TestCase):
                     town.sql(insert)
                     result = town.run("step", "shed")
                     self.assertEqual(result.exit_code, 4, result.output)
-                    for words in ("the change at position 2" if late else "the row k = 2", "the column v holds", told, declared, "types = "):
+                    for words in (
+                        "the change at position 2" if late else "the row k = 2",
+                        "the column v holds",
+                        told,
+                        declared,
+                        "types = ",
+                    ):
                         self.assertIn(words, result.output)
                     self.assertEqual(len(town.project.ledger("shed")), int(late))
 
     def test_what_is_declared_can_be_said_otherwise(self) -> None:
         loads = '[loads.said]\nfrom = "town.tree"\ninto = "house.said"\n[loads.said.types]\nv = "INTEGER"\n'
-        with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, v DATE, w)", "INSERT INTO tree VALUES (1, 1777777777, 'x')", loads=loads) as town:
+        with Town(
+            "CREATE TABLE tree (k INTEGER PRIMARY KEY, v DATE, w)",
+            "INSERT INTO tree VALUES (1, 1777777777, 'x')",
+            loads=loads,
+        ) as town:
             town.project.capture_on("town.tree")
             self.assertIn('types = { "w" = "TEXT" }', town.run("step", "said").output)
             town.config.write_text(town.config.read_text().replace('v = "INTEGER"', 'v = "INTEGER"\nw = "TEXT"'))
@@ -325,13 +365,27 @@ class Primitives(unittest.TestCase):
     def commit(self, target: Target, edits: Edits, mark: Mark | None) -> tuple[Mark, LedgerEntry]:
         step = mark.step + 1 if mark else 1
         moved = Mark("tree", "x", step * 10, None, step)
-        entry = LedgerEntry("tree", step, "changes", "x", mark.position if mark else None, moved.position, at=dt.datetime.now(dt.UTC))
+        entry = LedgerEntry(
+            "tree",
+            step,
+            "changes",
+            "x",
+            mark.position if mark else None,
+            moved.position,
+            at=dt.datetime.now(dt.UTC),
+        )
         target.commit(Commit("tree", self.SCHEMA, self.KEY, edits, mark, moved, entry))
         return moved, entry
 
     def table(self, *rows: tuple[Any, ...], columns: str = "k w n b") -> pa.Table:
         names = columns.split()
-        return pa.table([pa.array(column, self.SCHEMA.field(name).type) for name, column in zip(names, zip(*rows, strict=True), strict=True)], names)
+        return pa.table(
+            [
+                pa.array(column, self.SCHEMA.field(name).type)
+                for name, column in zip(names, zip(*rows, strict=True), strict=True)
+            ],
+            names,
+        )
 
     def test_put_patch_drop_append_add(self) -> None:
         for url in ("duckdb:///house.duckdb", "sqlite:///shed.db"):
@@ -347,7 +401,10 @@ class Primitives(unittest.TestCase):
                 self.assertEqual((rows(), entry.append), ([one, two], 2))
                 mark, entry = self.commit(target, Edits(put=self.table(three, (1, "b", 5, "ash")), new=1), mark)
                 self.assertEqual((rows(), entry.put, entry.contradictions), ([one, (1, "b", 5, "ash"), three], 2, 0))
-                patch = [self.table((1, "b", None), columns="k w b"), self.table((2, "a", 9), columns="k w n")]
+                patch = [
+                    self.table((1, "b", None), columns="k w b"),
+                    self.table((2, "a", 9), columns="k w n"),
+                ]
                 mark, entry = self.commit(target, Edits(patch=patch), mark)
                 self.assertEqual((rows(), entry.patch), ([one, (1, "b", 5, None), (2, "a", 9, "elm")], 2))
                 add = self.table((1, "a", 10), (3, "c", 4), columns="k w n")

@@ -243,7 +243,11 @@ def status(load: Load) -> LoadStatus:
 def _judge(load: Load, found: LoadStatus, span: Span) -> None:
     mark = found.mark
     if mark is None:
-        found.health, found.reason, found.remedy = "new", "no step was made yet", f"plainstep step {load.name}"
+        found.health, found.reason, found.remedy = (
+            "new",
+            "no step was made yet",
+            f"plainstep step {load.name}",
+        )
         found.waiting = span.head - span.oldest
         return
     made_at = load.source.time_of(mark.position) if mark.position <= span.head else None

@@ -19,8 +19,8 @@ from plainstep.stores import open_store
 
 if TYPE_CHECKING:
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
-    from plainstep.stores.base import CaptureInfo, LedgerEntry, Source, Store, Target
     from plainstep.step import StepOutcome
+    from plainstep.stores.base import CaptureInfo, LedgerEntry, Source, Store, Target
 
 
 class StoreConfig(BaseModel):

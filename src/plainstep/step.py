@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from itertools import chain, islice
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Mark, Span, Window, why_not_continue
@@ -97,13 +98,17 @@ def _once(load: Load) -> StepOutcome:
     else:
         refuse_unless_continuous(load, mark, span)
         if span.head == mark.position:
-            return StepOutcome(load.name, "nothing", None, mark.position, mark.position, warnings=load.source.warnings())
+            return StepOutcome(
+                load.name, "nothing", None, mark.position, mark.position, warnings=load.source.warnings()
+            )
         entry = _merge(load, Window(mark.position, span.head), span, mark, began)
     return _stepped(load, entry)
 
 
 def _stepped(load: Load, entry: LedgerEntry) -> StepOutcome:
-    return StepOutcome(load.name, "stepped", entry, entry.after, entry.upto, entry.seconds, None, load.source.warnings())
+    return StepOutcome(
+        load.name, "stepped", entry, entry.after, entry.upto, entry.seconds, None, load.source.warnings()
+    )
 
 
 def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
@@ -156,9 +161,15 @@ def _snapshot(load: Load, began: float) -> LedgerEntry:
                 f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
             )
         edits = _edits()
-        edits.append = with_keys(snapshot.batches, key, load.config.source)
+        edits.append = _begun(with_keys(snapshot.batches, key, load.config.source))
         entry = _entry(load, "snapshot", snapshot.span, None, began)
         return _commit(load, edits, None, snapshot.span, entry, snapshot.schema, began)
+
+
+def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+    """The batches, the first of them read already: what is wrong with it shows before the target is opened."""
+    first = list(islice(batches, 1))
+    return chain(first, batches)
 
 
 def _merge(load: Load, window: Window, span: Span, mark: Mark | None, began: float) -> LedgerEntry:
@@ -229,7 +240,13 @@ def _entry(load: Load, kind: str, span: Span, mark: Mark | None, began: float, n
 
 
 def _commit(
-    load: Load, edits: Edits | None, before: Mark | None, span: Span, entry: LedgerEntry, schema: pa.Schema, began: float
+    load: Load,
+    edits: Edits | None,
+    before: Mark | None,
+    span: Span,
+    entry: LedgerEntry,
+    schema: pa.Schema,
+    began: float,
 ) -> LedgerEntry:
     """Write everything the step found, in one transaction of the target."""
     key = key_of(load, schema)
@@ -243,9 +260,9 @@ def _commit(
     return entry
 
 
-def _timed(batches: Iterator[pa.RecordBatch] | object, entry: LedgerEntry, began: float) -> Iterator[pa.RecordBatch]:
+def _timed(batches: Iterable[pa.RecordBatch], entry: LedgerEntry, began: float) -> Iterator[pa.RecordBatch]:
     """The batches, keeping the ledger's seconds current while they stream."""
-    for batch in batches:  # type: ignore[attr-defined]
+    for batch in batches:
         yield batch
         entry.seconds = time.perf_counter() - began
 
@@ -273,7 +290,9 @@ def reload(load: Load) -> StepOutcome:
     mark = load.target.mark(load.name)
     if mark is None:
         raise Refused(
-            f"{load.name} has not begun, so there is nothing to load again.", "", f"plainstep step {load.name}"
+            f"{load.name} has not begun, so there is nothing to load again.",
+            "",
+            f"plainstep step {load.name}",
         )
     with load.source.snapshot() as snapshot:
         key = key_of(load, snapshot.schema)

@@ -17,7 +17,9 @@ if TYPE_CHECKING:
 JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of text.")
 AFTER = click.option("--after", metavar="X", help="From here on, X itself excluded: a position, a time, start or head.")
 UPTO = click.option("--upto", metavar="Y", help="Up to here, Y itself included: a position, a time, start or head.")
-LIMIT = click.option("--limit", default=100, show_default=True, type=click.IntRange(min=0), help="How many rows to show.")
+LIMIT = click.option(
+    "--limit", default=100, show_default=True, type=click.IntRange(min=0), help="How many rows to show."
+)
 ALL = click.option("--all", "every", is_flag=True, help="Show every row.")
 
 
@@ -251,7 +253,12 @@ def capture() -> None:
 
 @capture.command("on")
 @click.argument("place", metavar="STORE.TABLE")
-@click.option("--key", default="", metavar="COLUMN,...", help="Unique columns that are never null; default: the primary key.")
+@click.option(
+    "--key",
+    default="",
+    metavar="COLUMN,...",
+    help="Unique columns that are never null; default: the primary key.",
+)
 @JSON
 @click.pass_context
 def capture_on(ctx: click.Context, place: str, key: str, as_json: bool) -> None:
@@ -264,7 +271,9 @@ def capture_on(ctx: click.Context, place: str, key: str, as_json: bool) -> None:
     if as_json:
         forms.echo(forms.capture(store, info))
     else:
-        click.echo(f"Capture is on for {store}.{info.table}." if new else f"Capture was on already for {store}.{info.table}.")
+        click.echo(
+            f"Capture is on for {store}.{info.table}." if new else f"Capture was on already for {store}.{info.table}."
+        )
         tables.captures([(store, info)])
 
 

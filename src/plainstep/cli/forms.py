@@ -13,8 +13,8 @@ import click
 
 if TYPE_CHECKING:
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
-    from plainstep.stores.base import CaptureInfo, LedgerEntry
     from plainstep.step import StepOutcome
+    from plainstep.stores.base import CaptureInfo, LedgerEntry
 
 
 def echo(data: Any) -> None:
@@ -152,7 +152,17 @@ def entry(found: LedgerEntry) -> dict[str, Any]:
 
 def check(found: CheckResult) -> dict[str, Any]:
     """Target against source."""
-    names = ("load", "ok", "position", "source_rows", "target_rows", "waiting", "missing", "extra", "different")
+    names = (
+        "load",
+        "ok",
+        "position",
+        "source_rows",
+        "target_rows",
+        "waiting",
+        "missing",
+        "extra",
+        "different",
+    )
     from plainstep.cli.rows import differences
 
     return {name: getattr(found, name) for name in names} | {"differences": differences(found)}

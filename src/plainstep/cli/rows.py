@@ -63,6 +63,12 @@ def differences(found: CheckResult) -> list[dict[str, Any]]:
     """The first differing keys, with the row at the target and at the source."""
     said = {"insert": "missing", "delete": "extra", "update": "different"}
     return [
-        {"key": row["key"], "what": said[row["op"]], "target": row["was"], "source": row["now"], "columns": row["changed"]}
+        {
+            "key": row["key"],
+            "what": said[row["op"]],
+            "target": row["was"],
+            "source": row["now"],
+            "columns": row["changed"],
+        }
         for row in nets(found.differences, SHOWN_DIFFERENCES)
     ]

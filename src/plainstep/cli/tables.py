@@ -13,8 +13,8 @@ if TYPE_CHECKING:
 
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.project import Load
-    from plainstep.stores.base import CaptureInfo, LedgerEntry
     from plainstep.step import StepOutcome
+    from plainstep.stores.base import CaptureInfo, LedgerEntry
 
 # Colours that people who see colours differently can tell apart; the word is always there too.
 COLOURS = {"insert": "#0072B2", "update": "#E69F00", "delete": "#D55E00"}
@@ -77,8 +77,8 @@ def net(found: NetResult, limit: int | None) -> None:
         f"{found.load}: {net.read:,} changes after {found.after} up to {found.upto} come to "
         f"{len(net):,} net changes" + (f" ({_counts(found.counts)})" if len(net) else "")
     )
-    done = ", ".join(f"{name} {number:,}" for name, number in found.edits.items() if number)
-    click.echo(f"A step would {done} rows." if done else "A step would touch no row.")
+    done = " and ".join(f"{name} {number:,}" for name, number in found.edits.items() if number)
+    click.echo(f"A step would {done} of the target's rows." if done else "A step would touch no row.")
     if net.contradictions:
         click.echo(f"{net.contradictions:,} changes contradict those before them; the last state counts.")
     rows = nets(net, limit)
@@ -172,7 +172,17 @@ def _noted(one: LedgerEntry) -> str:
 def check(found: list[CheckResult]) -> None:
     """Both sides counted, and what differs."""
     table = new_table(
-        ["load", "result", "source rows>", "target rows>", "missing>", "extra>", "different>", "waiting>", "as of>"]
+        [
+            "load",
+            "result",
+            "source rows>",
+            "target rows>",
+            "missing>",
+            "extra>",
+            "different>",
+            "waiting>",
+            "as of>",
+        ]
     )
     for one in found:
         table.add_row(
@@ -192,7 +202,7 @@ def _differences(one: CheckResult) -> None:
 
     if one.ok:
         if one.extra:
-            click.echo(f"{one.load}: the extra rows were deleted at the source; deletes = \"ignore\" leaves them.")
+            click.echo(f'{one.load}: the extra rows were deleted at the source; deletes = "ignore" leaves them.')
         return
     click.echo(f"\n{one.load} differs (target, then source):")
     rows = differences(one)
@@ -313,10 +323,10 @@ def show(table: Table) -> None:
 
     if not table.row_count:
         return
-    console = Console(highlight=False, soft_wrap=True)
+    console = Console(highlight=False)
     width = console.measure(table, options=console.options.update(max_width=100_000)).maximum
-    wide = Console(highlight=False, width=max(width, 1), color_system=console.color_system)
-    with wide.capture() as captured:
-        wide.print(table)
+    console.width = max(width, 1)
+    with console.capture() as captured:
+        console.print(table)
     for line in captured.get().splitlines():
         click.echo(line.rstrip())

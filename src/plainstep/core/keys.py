@@ -12,6 +12,7 @@ import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -38,8 +39,7 @@ WORTH_SPLITTING = 200_000
 SAMPLE = 1 << 15
 MOST_SLOTS_BITS = 23
 MULTIPLIERS = [
-    np.uint64(odd)
-    for odd in (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)
+    np.uint64(odd) for odd in (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)
 ]
 ROUNDS = 12
 
@@ -172,24 +172,21 @@ KEPT_BYTES = np.array([(1 << 8 * (8 - spare)) - 1 for spare in range(9)], dtype=
 
 
 def _hash_codes(words: list[Words]) -> tuple[npt.NDArray[Any], int]:
-    codes: Ints | None = None
-    pending: Ints | None = None  # None: every row
-    bound = 0
-    for turn in range(ROUNDS):
-        here = words if pending is None else [word[pending] for word in words]
-        if len(here[0]) == 0:
+    if len(words[0]) == 0:
+        return np.empty(0, dtype=np.int64), 1
+    bits = _bits_wanted(words)
+    codes, mine = _claim(words, bits, 0)
+    pending = np.flatnonzero(~mine)
+    bound = 1 << bits
+    for turn in range(1, ROUNDS):
+        if len(pending) == 0:
             break
+        here = [word[pending] for word in words]
         bits = _bits_wanted(here)
         slots, mine = _claim(here, bits, turn)
-        if codes is None:
-            codes, pending = slots, np.flatnonzero(~mine)
-        else:
-            won = np.flatnonzero(mine)
-            codes[pending[won]] = slots[won] + bound
-            pending = pending[~mine]
+        codes[pending[mine]] = slots[mine] + bound
+        pending = pending[~mine]
         bound += 1 << bits
-    if codes is None or pending is None:
-        return np.empty(0, dtype=np.int64), 1
     if len(pending):  # only keys made to collide get here
         rest = np.stack([word[pending] for word in words], axis=1)
         distinct, inverse = np.unique(rest, axis=0, return_inverse=True)
@@ -259,4 +256,4 @@ def _in_pieces(work: Callable[[slice], None], count: int) -> None:
         return
     cores = os.cpu_count() or 1
     edges = [count * piece // cores for piece in range(cores + 1)]
-    list(_pool().map(work, [slice(low, high) for low, high in zip(edges, edges[1:], strict=False)]))
+    list(_pool().map(work, [slice(low, high) for low, high in pairwise(edges)]))

@@ -523,9 +523,7 @@ def _old_values(events: _Events, firsts: Ints) -> dict[str, pa.Array]:
     return found
 
 
-def _new_values(
-    events: _Events, codes: Ints, present: Ints, lasts: Ints, resets: Ints | None
-) -> dict[str, pa.Array]:
+def _new_values(events: _Events, codes: Ints, present: Ints, lasts: Ints, resets: Ints | None) -> dict[str, pa.Array]:
     blank = ~events.has[lasts] if events.images else None
     found: dict[str, pa.Array] = {}
     for name in events.columns:

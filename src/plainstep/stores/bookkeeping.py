@@ -90,7 +90,9 @@ def entry_values(entry: LedgerEntry) -> list[Any]:
 def moved(load: str) -> MarkMoved:
     """The error for a mark that is no longer where it was read."""
     return MarkMoved(
-        f"Another step of {load} moved its mark first.", "Nothing was written by this one.", "The step can be run again."
+        f"Another step of {load} moved its mark first.",
+        "Nothing was written by this one.",
+        "The step can be run again.",
     )
 
 

@@ -10,7 +10,7 @@ import os
 import threading
 import time
 from collections.abc import Iterator, Sequence
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import AbstractContextManager, contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -238,10 +238,8 @@ class DuckdbTarget:
 
 
 def _roll_back(connection: duckdb.DuckDBPyConnection) -> None:
-    try:
+    with suppress(duckdb.Error):  # a COMMIT that failed has rolled back already
         connection.execute("ROLLBACK")
-    except duckdb.Error:
-        pass  # a failed COMMIT has rolled back already
 
 
 def _move(connection: duckdb.DuckDBPyConnection, commit: Commit) -> None:

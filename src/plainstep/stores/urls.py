@@ -25,7 +25,7 @@ def file_of(url: str, base: Path) -> Path:
         scheme = parts.scheme
         raise ConfigError(
             f"The URL {url!r} names no file.",
-            f"An embedded store's URL has three slashes before a relative path, four before an absolute one.",
+            "An embedded store's URL has three slashes before a relative path, four before an absolute one.",
             f"Write {scheme}:///town.db or {scheme}:////data/town.db.",
         )
     return base / path[1:]
@@ -35,11 +35,11 @@ def holders(path: Path) -> str:
     """Who else has a file open, as far as this machine tells (Linux only)."""
     try:
         wanted = path.stat()
-        found = {pid for pid in os.listdir("/proc") if pid.isdigit() and int(pid) != os.getpid() and _has_open(pid, wanted)}
+        others = [entry.name for entry in Path("/proc").iterdir() if entry.name.isdigit()]
     except OSError:
-        found = set()
-    told = [f"{_command(pid)} (process {pid})" for pid in sorted(found, key=int)]
-    return ", ".join(told[:4])
+        return ""
+    found = [pid for pid in others if int(pid) != os.getpid() and _has_open(pid, wanted)]
+    return ", ".join(f"{_command(pid)} (process {pid})" for pid in sorted(found, key=int)[:4])
 
 
 def _has_open(pid: str, wanted: os.stat_result) -> bool:

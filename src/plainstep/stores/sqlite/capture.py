@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING
 from plainstep.core.words import NOW, WAS
 from plainstep.errors import Refused
 from plainstep.stores.base import CaptureInfo
-from plainstep.stores.sqlite import catalog
 from plainstep.stores.sql import quoted, text
+from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.triggers import CLOCK, Captured, tables_sql, triggers_sql
 
 if TYPE_CHECKING:
@@ -88,7 +88,8 @@ def _judge(connection: sqlite3.Connection, store: str, state: State) -> None:
     where = f"{store}.{what.table}"
     found = dict(
         connection.execute(
-            "SELECT name, sql FROM sqlite_schema WHERE tbl_name = ? AND type = 'trigger' ORDER BY rowid", [what.table]
+            "SELECT name, sql FROM sqlite_schema WHERE tbl_name = ? AND type = 'trigger' ORDER BY rowid",
+            [what.table],
         ).fetchall()
     )
     state.remedy = f"plainstep capture refresh {where}"
@@ -188,9 +189,7 @@ def _key(table: catalog.Table, asked: tuple[str, ...], store: str) -> tuple[str,
     names = {name.lower(): name for name in table.names}
     unknown = [name for name in asked if name.lower() not in names]
     if unknown:
-        raise Refused(
-            f"{table.name} has no column {unknown[0]!r}.", "", f"Its columns: {', '.join(table.names)}."
-        )
+        raise Refused(f"{table.name} has no column {unknown[0]!r}.", "", f"Its columns: {', '.join(table.names)}.")
     chosen = tuple(names[name.lower()] for name in asked)
     if set(chosen) == set(table.key):
         return chosen
@@ -301,10 +300,13 @@ def _take_in(connection: sqlite3.Connection, state: State) -> str:
     for statement in triggers_sql(what, state.table).values():
         connection.execute(statement)
     connection.execute(
-        "UPDATE plainstep_captures SET columns = ? WHERE table_name = ?", [json.dumps(what.columns), what.table]
+        "UPDATE plainstep_captures SET columns = ? WHERE table_name = ?",
+        [json.dumps(what.columns), what.table],
     )
     recorded = _record_values(connection, what, state)
-    return f"now capturing {', '.join(state.waiting)} too; {recorded:,} rows already had values in it, recorded as updates"
+    return (
+        f"now capturing {', '.join(state.waiting)} too; {recorded:,} rows already had values in it, recorded as updates"
+    )
 
 
 def _record_values(connection: sqlite3.Connection, what: Captured, state: State) -> int:
@@ -337,7 +339,9 @@ def list_all(store: SqliteStore) -> list[CaptureInfo]:
 def bounds(connection: sqlite3.Connection, state: State) -> tuple[int, int, int | None]:
     """The oldest position that can be read from, the head, and the time of the change at the head."""
     changes = quoted(state.what.changes)
-    first, head, at = connection.execute(f"SELECT (SELECT min(seq) FROM {changes}), max(seq), at FROM {changes}").fetchone()
+    first, head, at = connection.execute(
+        f"SELECT (SELECT min(seq) FROM {changes}), max(seq), at FROM {changes}"
+    ).fetchone()
     return ((first or 1) - 1), head or 0, at
 
 

@@ -79,8 +79,10 @@ def find(connection: sqlite3.Connection, name: str) -> Table | None:
     if row is None:
         return None
     name, without_rowid = row
-    rows = connection.execute("SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?)", [name]).fetchall()
-    columns = tuple(TableColumn(column, declared or "", bool(nn)) for column, declared, nn, _, hidden in rows if hidden != 1)
+    rows = connection.execute('SELECT name, type, "notnull", pk, hidden FROM pragma_table_xinfo(?)', [name]).fetchall()
+    columns = tuple(
+        TableColumn(column, declared or "", bool(nn)) for column, declared, nn, _, hidden in rows if hidden != 1
+    )
     key = tuple(column for column, _, _, place, _ in sorted(rows, key=lambda row: row[3]) if place)
     uniques, expression_index = _uniques(connection, name, key, bool(without_rowid), {c.name for c in columns})
     return Table(name, columns, key, uniques, expression_index)
@@ -92,7 +94,9 @@ def _uniques(
     found = []
     expression_index = ""
     key_has_index = without_rowid
-    rows = connection.execute('SELECT name, origin, partial FROM pragma_index_list(?) WHERE "unique"', [table]).fetchall()
+    rows = connection.execute(
+        'SELECT name, origin, partial FROM pragma_index_list(?) WHERE "unique"', [table]
+    ).fetchall()
     for index, origin, partial in rows:
         key_has_index = key_has_index or origin == "pk"
         terms = connection.execute(

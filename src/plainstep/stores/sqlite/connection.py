@@ -11,6 +11,7 @@ from urllib.parse import quote
 from plainstep.errors import StoreError
 from plainstep.stores.urls import locked
 
+
 @contextmanager
 def opened(path: Path, mode: str, wait: float) -> Iterator[sqlite3.Connection]:
     """A connection in autocommit mode, closed at the end.
@@ -51,7 +52,10 @@ def _connect(path: Path, mode: str, wait: float) -> sqlite3.Connection:
     except sqlite3.OperationalError as error:
         # A read-only connection cannot take back what a killed writer left half done, nor make the
         # shared-memory file of a write-ahead log. Any ordinary reader does that, so become one.
-        if getattr(error, "sqlite_errorcode", 0) & 0xFF not in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN):
+        if getattr(error, "sqlite_errorcode", 0) & 0xFF not in (
+            sqlite3.SQLITE_READONLY,
+            sqlite3.SQLITE_CANTOPEN,
+        ):
             connection.close()
             raise
         connection.close()

@@ -13,8 +13,8 @@ from plainstep.core.positions import Span, Window
 from plainstep.core.words import NOW, WAS
 from plainstep.errors import DataError, Refused
 from plainstep.stores.base import Snapshot
-from plainstep.stores.sqlite import capture
 from plainstep.stores.sql import quoted
+from plainstep.stores.sqlite import capture
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -145,7 +145,8 @@ class SqliteSource:
                 f"DELETE FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))", [position]
             ).rowcount
             connection.execute(
-                "UPDATE plainstep_captures SET trimmed_to = ? WHERE table_name = ?", [position, self._state.what.table]
+                "UPDATE plainstep_captures SET trimmed_to = ? WHERE table_name = ?",
+                [position, self._state.what.table],
             )
             connection.execute("COMMIT")
             return gone

@@ -5,15 +5,14 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Mark
 from plainstep.errors import Refused
 from plainstep.stores import bookkeeping as books
 from plainstep.stores.base import Commit, LedgerEntry, TableInfo
-from plainstep.stores.sqlite import catalog
 from plainstep.stores.sql import quoted
+from plainstep.stores.sqlite import catalog
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -94,7 +93,9 @@ class SqliteTarget:
 
         from plainstep.stores.sqlite.types import arrow_type, declaration
 
-        return pa.schema([(field.name, arrow_type("the target", field.name, declaration(field.type))) for field in schema])
+        return pa.schema(
+            [(field.name, arrow_type("the target", field.name, declaration(field.type))) for field in schema]
+        )
 
     def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """All rows of a table, in the given columns and types."""

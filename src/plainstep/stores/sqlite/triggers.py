@@ -17,8 +17,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from plainstep.core.words import NOW, WAS
-from plainstep.stores.sqlite.catalog import Table, Unique
 from plainstep.stores.sql import quoted
+from plainstep.stores.sqlite.catalog import Table, Unique
 
 # Milliseconds since 1970, UTC. Cheaper than text by a third of the whole trigger.
 CLOCK = "CAST((julianday('now') - 2440587.5) * 86400000 + 0.5 AS INTEGER)"
@@ -93,7 +93,9 @@ def triggers_sql(what: Captured, table: Table) -> dict[str, str]:
             _note(what, other_in_the_way),
         ),
     ]
-    return {what.trigger(name): _trigger(what.trigger(name), moment, on, body, when) for name, moment, when, body in parts}
+    return {
+        what.trigger(name): _trigger(what.trigger(name), moment, on, body, when) for name, moment, when, body in parts
+    }
 
 
 def _trigger(name: str, moment: str, on: str, body: list[str], when: str) -> str:
@@ -120,7 +122,9 @@ def _in_the_way(table: str, uniques: tuple[Unique, ...]) -> str:
     """Whether a row of the table stands in the way of NEW, by any unique set of columns."""
     on = quoted(table)
     sets = [
-        " AND ".join(f"{on}.{quoted(name)} = NEW.{quoted(name)} COLLATE {collation}" for name, collation in unique.terms)
+        " AND ".join(
+            f"{on}.{quoted(name)} = NEW.{quoted(name)} COLLATE {collation}" for name, collation in unique.terms
+        )
         for unique in uniques
     ]
     return " OR ".join(f"({terms})" for terms in sets) or "0"

@@ -88,9 +88,7 @@ def declaration(kind: pa.DataType) -> str:
     if pa.types.is_decimal(kind):
         name = "DECIMAL" if kind.precision <= DIGITS_IN_A_REAL else "DECIMALTEXT"
         return f"{name}({kind.precision},{kind.scale})"
-    raise DataError(
-        f"SQLite has no type for {kind}.", "", "Leave the column out, or merge into another kind of store."
-    )
+    raise DataError(f"SQLite has no type for {kind}.", "", "Leave the column out, or merge into another kind of store.")
 
 
 DECLARATIONS: list[tuple[Callable[[pa.DataType], bool], str]] = [
@@ -188,6 +186,4 @@ def to_sqlite(column: pa.Array) -> list[Any]:
 
 def _times(plain: pa.Array) -> list[str | None]:
     """Times as text, without a fraction where there is none: that is how SQLite's own functions write them."""
-    return [
-        None if value is None else value.removesuffix(".000000") for value in plain.cast(pa.string()).to_pylist()
-    ]
+    return [None if value is None else value.removesuffix(".000000") for value in plain.cast(pa.string()).to_pylist()]

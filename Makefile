@@ -1,0 +1,48 @@
+# Every target makes its own .venv and installs what it needs.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+# The newest Python from 3.11 on that the machine has under a usual name.
+FOUND := $(firstword $(foreach name,$(PYTHON) python3 python3.13 python3.12 python3.11 python,$(shell $(name) -c 'import sys; print("$(name)" if sys.version_info >= (3, 11) else "")' 2>/dev/null)))
+
+.PHONY: demo test lint types bench screenshots clean
+
+demo: $(VENV)/ready  ## the whole job on made-up data, in a minute
+	@rm -rf larkmoor
+	@$(BIN)/plainstep demo larkmoor
+
+test: $(VENV)/ready-dev  ## all tests
+	@$(BIN)/python -m unittest discover -s tests -t .
+
+lint: $(VENV)/ready-dev
+	@$(BIN)/ruff check . && $(BIN)/ruff format --check .
+
+types: $(VENV)/ready-dev
+	@$(BIN)/mypy
+
+bench: $(VENV)/ready-bench  ## every benchmark, beside hand-written peers
+	@for file in collapse step capture memory startup; do $(BIN)/python -m benchmarks.$$file || exit 1; done
+
+screenshots: $(VENV)/ready-dev  ## the pictures in docs/screenshots (needs Xvfb, xterm and ImageMagick)
+	@docs/screenshots/take
+
+clean:
+	rm -rf $(VENV) larkmoor build *.egg-info src/*.egg-info .mypy_cache .ruff_cache .hypothesis
+
+$(VENV)/made:
+	@test -n "$(FOUND)" || { echo "Plain Step needs Python 3.11 or later; name one: make PYTHON=/path/to/python"; exit 1; }
+	@$(FOUND) -m venv $(VENV)
+	@$(BIN)/python -m pip install -q --disable-pip-version-check --upgrade pip
+	@touch $@
+
+$(VENV)/ready: $(VENV)/made pyproject.toml
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -e .
+	@touch $@
+
+$(VENV)/ready-dev: $(VENV)/made pyproject.toml
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -e '.[dev]'
+	@touch $@ $(VENV)/ready
+
+$(VENV)/ready-bench: $(VENV)/made pyproject.toml
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -e '.[bench]'
+	@touch $@

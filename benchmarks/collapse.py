@@ -1,0 +1,172 @@
+"""Collapsing five million changes, beside pandas, polars and DuckDB SQL written by hand for the same answer.
+
+The answer: for each key its operation, the first old row, the last new row, how many changes, first and last
+position; keys whose row ended as it began are left out.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from typing import Any
+
+import duckdb
+import numpy as np
+import pandas as pd
+import polars as pl
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from benchmarks import best_of, row, seconds
+from plainstep.core.changes import Changes
+from plainstep.core.net import collapse
+
+CHANGES = int(sys.argv[1]) if len(sys.argv) > 1 else 5_000_000
+
+
+def history(key_values: dict[str, pa.Array], ranks: np.ndarray) -> pa.Table:
+    """A feed as the flat form has it: each key is inserted or known, updated, and at times deleted and inserted again."""
+    chance = np.random.default_rng(3)
+    count = len(ranks)
+    order = np.argsort(ranks, kind="stable")
+    turn = np.empty(count, np.int64)
+    starts = np.flatnonzero(np.concatenate(([True], np.diff(ranks[order]) != 0)))
+    lengths = np.diff(np.concatenate((starts, [count])))
+    turn[order] = np.arange(count) - np.repeat(starts, lengths)
+    new_key = ranks % 3 == 0  # a third of the keys begin with an insert
+    op = np.full(count, 2, np.int8)
+    op[(turn % 10 == 8)] = 3
+    op[(turn % 10 == 9)] = 1
+    op[new_key & (turn == 0)] = 1
+    has_was, has_now = pa.array(op != 1), pa.array(op != 3)
+    at = pa.array(np.arange(count) * 1000 + 1_772_000_000_000_000, pa.timestamp("us", "UTC"))
+    columns: dict[str, Any] = {"op": pa.array(op), "seq": pa.array(np.arange(1, count + 1)), "at": at}
+    height, girth = chance.random(count).round(2), chance.integers(0, 300, count)
+    for side, has, shift in (("was.", has_was, 0), ("now.", has_now, 1)):
+        nothing = pa.scalar(None)
+        for name, values in key_values.items():
+            columns[side + name] = pc.if_else(has, values, nothing.cast(values.type))
+        columns[side + "height_m"] = pc.if_else(has, pa.array(height + shift), nothing.cast(pa.float64()))
+        columns[side + "girth_cm"] = pc.if_else(has, pa.array(girth + shift), nothing.cast(pa.int64()))
+    return pa.table(columns)
+
+
+def by_plainstep(table: pa.Table, key: list[str]) -> pa.Table:
+    return collapse(Changes(table), key).to_arrow()
+
+
+def by_polars(frame: pl.DataFrame, key: list[str]) -> pl.DataFrame:
+    others = ["height_m", "girth_cm"]
+    return (
+        frame.lazy()
+        .with_columns([pl.coalesce("now." + name, "was." + name).alias(name) for name in key])
+        .group_by(key)
+        .agg(
+            [pl.col("op").first().alias("first_op"), pl.col("op").last().alias("last_op"), pl.len().alias("count")]
+            + [pl.col("seq").first().alias("first_seq"), pl.col("seq").last().alias("last_seq"), pl.col("at").last()]
+            + [pl.col("was." + name).first() for name in others]
+            + [pl.col("now." + name).last() for name in others]
+        )
+        .with_columns(
+            pl.when(pl.col("first_op") == 1)
+            .then(pl.when(pl.col("last_op") == 3).then(None).otherwise(pl.lit("insert")))
+            .otherwise(pl.when(pl.col("last_op") == 3).then(pl.lit("delete")).otherwise(pl.lit("update")))
+            .alias("op")
+        )
+        .filter(
+            pl.col("op").is_not_null()
+            & ~((pl.col("op") == "update") & pl.all_horizontal([pl.col("was." + n).eq_missing(pl.col("now." + n)) for n in others]))
+        )
+        .collect()
+    )
+
+
+def by_pandas(frame: pd.DataFrame, key: list[str]) -> pd.DataFrame:
+    keys = pd.DataFrame({name: frame["now." + name].fillna(frame["was." + name]) for name in key})
+    group = keys.groupby(key, sort=False, observed=True).ngroup().to_numpy()
+    size = group.max() + 1
+    order = np.arange(len(group))
+    last = np.empty(size, np.int64)
+    last[group] = order
+    first = np.empty(size, np.int64)
+    first[group[::-1]] = order[::-1]
+    op = frame["op"].to_numpy()
+    first_op, last_op = op[first], op[last]
+    net = keys.iloc[last].reset_index(drop=True)
+    net["op"] = np.where(first_op == 1, np.where(last_op == 3, None, "insert"), np.where(last_op == 3, "delete", "update"))
+    net["count"] = np.bincount(group)
+    seq = frame["seq"].to_numpy()
+    net["first_seq"], net["last_seq"], net["last_at"] = seq[first], seq[last], frame["at"].to_numpy()[last]
+    same = np.ones(size, bool)
+    for name in ("height_m", "girth_cm"):
+        net["was." + name] = frame["was." + name].to_numpy()[first]
+        net["now." + name] = frame["now." + name].to_numpy()[last]
+        same &= (net["was." + name] == net["now." + name]).to_numpy()
+    return net[net["op"].notna() & ~((net["op"] == "update") & same)]
+
+
+def by_duckdb(connection: duckdb.DuckDBPyConnection, key: list[str]) -> pa.Table:
+    keys = ", ".join(f'coalesce("now.{name}", "was.{name}") AS {name}' for name in key)
+    names = ", ".join(key)
+    return connection.sql(f"""
+        SELECT * FROM (
+            SELECT {names}, count(*) AS count, min(seq) AS first_seq, max(seq) AS last_seq, arg_max(at, seq) AS last_at,
+                CASE WHEN arg_min(op, seq) = 1 THEN CASE WHEN arg_max(op, seq) = 3 THEN NULL ELSE 'insert' END
+                     WHEN arg_max(op, seq) = 3 THEN 'delete' ELSE 'update' END AS op,
+                arg_min_null("was.height_m", seq) AS was_height, arg_min_null("was.girth_cm", seq) AS was_girth,
+                arg_max_null("now.height_m", seq) AS now_height, arg_max_null("now.girth_cm", seq) AS now_girth
+            FROM (SELECT *, {keys} FROM feed) GROUP BY {names})
+        WHERE op IS NOT NULL
+            AND NOT (op = 'update' AND was_height IS NOT DISTINCT FROM now_height AND was_girth IS NOT DISTINCT FROM now_girth)
+    """).to_arrow_table()
+
+
+def cases() -> list[tuple[str, dict[str, pa.Array], np.ndarray]]:
+    chance = np.random.default_rng(1)
+    found = []
+    for label, keys in (("10 changes a key", CHANGES // 10), ("2 changes a key", CHANGES // 2)):
+        ranks = chance.integers(0, keys, CHANGES)
+        sparse = chance.permutation(np.arange(keys, dtype=np.int64) * 1_000_003)[ranks]
+        texts = pc.binary_join_element_wise(pa.scalar("tree-"), pc.cast(pa.array(sparse % 10**10), pa.string()), "")
+        found += [
+            (f"dense integer, {label}", {"k": pa.array(ranks)}, ranks),
+            (f"sparse integer, {label}", {"k": pa.array(sparse)}, ranks),
+            (f"string, {label}", {"k": texts}, ranks),
+            (f"two columns, {label}", {"ward": pa.array(sparse % 97), "k": texts}, ranks),
+        ]
+    return found
+
+
+def main() -> None:
+    print(f"\ncollapse: {CHANGES:,} changes to net changes (best of 3; ratio: the fastest peer's time to ours)\n")
+    row("key", "Plain Step", "polars", "pandas", "DuckDB", "ratio", widths=(36, 12, 12, 12, 12, 9))
+    for label, keys, ranks in cases():
+        table, key = history(keys, ranks), list(keys)
+        as_polars = pl.from_arrow(table)
+        as_pandas = table.to_pandas()
+        connection = duckdb.connect()
+        connection.register("feed", table)
+        contenders: list[Callable[[], Any]] = [
+            lambda table=table, key=key: by_plainstep(table, key),
+            lambda as_polars=as_polars, key=key: by_polars(as_polars, key),
+            lambda as_pandas=as_pandas, key=key: by_pandas(as_pandas, key),
+            lambda connection=connection, key=key: by_duckdb(connection, key),
+        ]
+        answers = [one() for one in contenders]
+        agree(answers[0], answers[1].to_arrow(), label)
+        assert len({len(answer) for answer in answers}) == 1, [len(answer) for answer in answers]
+        times = best_of(3, *contenders)
+        row(label, *(seconds(one) for one in times), f"{min(times[1:]) / times[0]:.2f} x", widths=(36, 12, 12, 12, 12, 9))
+        connection.close()
+
+
+def agree(ours: pa.Table, theirs: pa.Table, label: str) -> None:
+    """Both answers row for row."""
+    names = ["last_seq", "first_seq", "count", "op", "was.height_m", "now.height_m", "was.girth_cm", "now.girth_cm"]
+    left, right = (one.select(names).sort_by("last_seq") for one in (ours, theirs))
+    schema = left.schema
+    assert left.equals(pa.Table.from_arrays([right[name].cast(schema.field(name).type) for name in names], names)), label
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,251 @@
+"""The command line: what it prints, what it refuses, and how fast it says nothing."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+import plainstep
+from tests.support import TREE, Town
+
+REPOSITORY = Path(__file__).parents[1]
+
+
+class Tour(unittest.TestCase):
+    def test_the_demo_runs_and_leaves_its_files(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            command = [sys.executable, "-m", "plainstep"]
+            done = subprocess.run([*command, "demo", "larkmoor"], cwd=folder, capture_output=True, text=True)
+            self.assertEqual((done.returncode, done.stderr), (0, ""))
+            for words in (
+                "13 changes after 0 up to 13",
+                "height_m 7.2 -> 12.1",
+                "nothing to do",
+                "equal",
+                "The ledger",
+            ):
+                self.assertIn(words, done.stdout)
+            self.assertNotIn("DIFFERENT", done.stdout)
+            by_hand = done.stdout.split("cd larkmoor\n")[1].splitlines()
+            self.assertEqual(len(by_hand), 5)
+            for line in by_hand:  # the commands it names, as typed
+                line = line.strip().replace("plainstep", f"{sys.executable} -m plainstep", 1)
+                after = subprocess.run(line, shell=True, cwd=Path(folder) / "larkmoor", capture_output=True, text=True)
+                self.assertEqual(after.returncode, 0, after.stderr)
+            again = subprocess.run([*command, "demo", "larkmoor"], cwd=folder, capture_output=True, text=True)
+            self.assertEqual(again.returncode, 2)
+
+    def test_the_example_runs(self) -> None:
+        done = subprocess.run(
+            [sys.executable, REPOSITORY / "examples" / "library_tour.py"], capture_output=True, text=True
+        )
+        self.assertEqual((done.returncode, done.stderr), (0, ""))
+        self.assertIn("nothing", done.stdout)
+
+    def test_the_docs_show_the_commands_and_the_schema_as_they_are(self) -> None:
+        schema = json.loads((REPOSITORY / "docs" / "plainstep.schema.json").read_text())
+        self.assertEqual(schema, plainstep.config_schema())
+        told = (REPOSITORY / "docs" / "commands.md").read_text()
+        with Town() as town:
+            for name in re.findall(r"^  (\w+) ", town.run("--help").output.split("Commands:")[1], re.MULTILINE):
+                self.assertIn(f"## {name}", told)
+                for option in re.findall(r"--[\w-]+", town.run(name, "--help").output):
+                    self.assertIn(option, told)
+        settings = (REPOSITORY / "docs" / "configuration.md").read_text()
+        for model in schema["$defs"].values():
+            for setting in model["properties"]:
+                self.assertIn(f"`{setting}`", settings)
+
+
+class Forms(unittest.TestCase):
+    def test_json(self) -> None:
+        with Town(
+            "CREATE TABLE tree (k INTEGER PRIMARY KEY, cost DECIMAL(6,2), raw BLOB, planted DATE, seen TIMESTAMPTZ)",
+            "INSERT INTO tree VALUES (1, 1.5, x'00ff', '2026-03-02', '2026-03-02 10:00:00+01:00')",
+        ) as town:
+
+            def run(*words: str) -> Any:
+                return json.loads(town.run(*words, "--json").output)
+
+            self.assertEqual(run("capture", "on", "town.tree")["key"], ["k"])
+            step = run("step", "house")[0]
+            self.assertEqual(
+                (step["outcome"], step["after"], step["upto"], step["edits"]["append"]),
+                ("stepped", None, 0, 1),
+            )
+            town.sql("UPDATE tree SET cost = 2", "INSERT INTO tree (k) VALUES (2)", "DELETE FROM tree WHERE k = 2")
+            look = run("look", "house")
+            self.assertEqual([change["op"] for change in look["changes"]], ["update", "insert", "delete"])
+            change = look["changes"][0]
+            row = {
+                "k": 1,
+                "cost": "1.50",
+                "raw": "AP8=",
+                "planted": "2026-03-02",
+                "seen": "2026-03-02T09:00:00+00:00",
+            }
+            self.assertEqual((change["key"], change["was"], change["now"], change["changed"]),
+                             ({"k": 1}, row, row | {"cost": "2.00"}, ["cost"]))  # fmt: skip
+            self.assertEqual(set(change), {"position", "op", "at", "txn", "key", "was", "now", "changed"})
+            self.assertEqual(run("look", "house", "--limit", "1")["more"], 2)
+            net = run("net", "house")
+            self.assertEqual((net["read"], net["net"]), (3, [{"op": "update", "key": {"k": 1}, "was": row, "now": row | {"cost": "2.00"},
+                                                             "changed": ["cost"], "count": 1}]))  # fmt: skip
+            status = run("status", "house")[0]
+            self.assertEqual((status["waiting"], status["health"], status["mark"]["position"]), (3, "behind", 0))
+            self.assertGreaterEqual(status["lag_seconds"], 0)
+            self.assertEqual(run("step", "house")[0]["net"], {"insert": 0, "update": 1, "delete": 0})
+            check = run("check", "house")[0]
+            self.assertEqual({name: check[name] for name in ("ok", "source_rows", "target_rows", "waiting")},
+                             {"ok": True, "source_rows": 1, "target_rows": 1, "waiting": 0})  # fmt: skip
+            self.assertEqual([entry["step"] for entry in run("ledger", "house")], [1, 2])
+            self.assertEqual(run("capture", "list")[0]["held"], 3)
+
+    def test_text_is_safe_and_whole(self) -> None:
+        with Town(TREE, f"INSERT INTO tree VALUES (1, 1, 'a\x1b[31m[b]\n{'x' * 200}')") as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            town.sql("DELETE FROM tree")
+            shown = town.run("look", "house").output
+            self.assertIn(r"a\x1b[31m[b]\nxxx", shown)
+            self.assertNotIn("\x1b", shown)
+            self.assertIn('"was"', town.run("look", "house", "--json").output)
+
+    def test_help_and_nothing_to_do_load_nothing_heavy(self) -> None:
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            heavy = "pyarrow numpy pandas rich"
+            for words, modules in ((["--help"], heavy + " pydantic duckdb sqlite3"), (["step"], heavy)):
+                child = town.child(
+                    "import sys; from plainstep.cli import cli\n"
+                    f"cli({words!r}, standalone_mode=False)\n"
+                    f"print('loaded:', [name for name in '{modules}'.split() if name in sys.modules])"
+                )
+                told, _ = child.communicate(timeout=30)
+                self.assertIn("loaded: []", told)
+
+
+class BadInput(unittest.TestCase):
+    def refused(self, town: Town, status: int, *words: str, told: list[str]) -> None:
+        before = town.fingerprint()
+        result = town.run(*words)
+        self.assertEqual(result.exit_code, status, result.output)
+        for one in told:
+            self.assertIn(one, result.output)
+        self.assertLessEqual(len(result.output.splitlines()), 3, result.output)
+        self.assertNotIn("Traceback", result.output)
+        self.assertEqual(town.fingerprint(), before)
+
+    def test_wrong_words(self) -> None:
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            self.refused(town, 2, "step", "huose", told=["no load 'huose'", "Did you mean 'house'?"])
+            self.refused(town, 2, "capture", "on", "twon.tree", told=["no store 'twon'", "'town'"])
+            self.refused(town, 2, "capture", "on", "tree", told=["STORE.TABLE"])
+            self.refused(town, 2, "capture", "list", "barn", told=["no store 'barn'"])
+            self.refused(town, 2, "look", "house", "--after", "noon", told=["'noon' is no position", "ISO 8601"])
+            self.refused(town, 2, "look", "house", "--upto", "5", told=["beyond the head"])
+            self.refused(town, 4, "check", "house", told=["has not begun", "plainstep step house"])
+            self.refused(town, 4, "reload", "house", told=["has not begun"])
+
+    def test_wrong_configuration(self) -> None:
+        load = '[loads.t]\nfrom = "town.tree"\ninto = "house.t"\n'
+        for text, told in (
+            ("[stores\nurl = 1", ["not TOML", "line 1"]),
+            (
+                '[stores.town]\nurl = "sqlite:///town.db"\nspeed = 3',
+                ["line 3", "stores.town.speed is no setting"],
+            ),
+            ('[stores.town]\nurl = "sqlight:///town.db"', ["sqlight", "Did you mean sqlite:///"]),
+            ('[stores.town]\nurl = "sqlite://town.db"', ["names no file", "sqlite:///town.db"]),
+            ('[stores.town]\nurl = "sqlite:///${NOT_SET_ANYWHERE}"', ["line 2", "NOT_SET_ANYWHERE"]),
+            ("[stores.town]\n", ["line 1", "stores.town.url is missing"]),
+            (load, ["stores is missing"]),
+            (
+                TOML + load + "deletes = 'erase'",
+                ["line 8", "loads.t.deletes is 'erase'", "'drop' or 'ignore'"],
+            ),
+            (TOML + load + "frist = 'head'", ["line 8", "Did you mean 'first'?"]),
+            (TOML + load + "key = 'k'", ["line 8", "loads.t.key"]),
+            (
+                TOML + load.replace("house.t", "hose.t"),
+                ["no store 'hose'", "Did you mean 'house'?", "line 7"],
+            ),
+            (TOML + load.replace("house.t", "house"), ["names no table", "line 7"]),
+            (TOML + load.replace("house.t", "town.tree"), ["into itself"]),
+            (TOML + load + load.replace("loads.t", "loads.u"), ["line 10", "u and t merge into one table"]),
+        ):
+            with self.subTest(text), Town(TREE) as town:
+                town.config.write_text(text)
+                self.refused(town, 2, "status", told=told)
+        with Town() as town:
+            town.config.unlink()
+            self.refused(town, 2, "status", told=["There is no file", "-c FILE"])
+
+    def test_wrong_stores(self) -> None:
+        with Town() as town:
+            self.refused(town, 1, "step", "house", told=["no file", "town.db"])
+            (town.path / "town.db").write_text("not a database, but long enough to be taken for one" * 50)
+            self.refused(town, 1, "step", "house", told=["not an SQLite database"])
+        with Town(TREE) as town:
+            self.refused(
+                town,
+                4,
+                "step",
+                "house",
+                told=["Capture is off for town.tree", "plainstep capture on town.tree"],
+            )
+            town.project.capture_on("town.tree")
+            (town.path / "house.duckdb").write_text("not a database either" * 1000)
+            self.refused(town, 1, "step", "house", told=["not a DuckDB database"])
+            town.config.write_text(town.config.read_text() + '[loads.w]\nfrom = "town.tree"\ninto = "shed.w"\nkey = ["z"]\n'
+                                   '[loads.v]\nfrom = "town.tree"\ninto = "shed.v"\nkey = ["a"]\n')  # fmt: skip
+            self.refused(town, 2, "step", "w", told=["'z', which town.tree does not have", "[loads.w]"])
+            self.refused(town, 4, "step", "v", told=["captured by k"])
+
+    def test_wrong_targets(self) -> None:
+        tables = {
+            "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER)": ["lacks the column 'b'"],
+            "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT, c TEXT)": ["a column 'c' of its own"],
+            "CREATE TABLE tree (a INTEGER, b TEXT)": ["lacks the column 'k'"],
+            "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b DATE)": [
+                "column b of shed.tree is date32",
+                "string arrives",
+            ],
+            "CREATE TABLE tree (k INTEGER, a INTEGER, b TEXT)": [
+                "Nothing makes k unique",
+                "CREATE UNIQUE INDEX",
+            ],
+        }
+        for table, told in tables.items():
+            with self.subTest(table), Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')") as town:
+                town.project.capture_on("town.tree")
+                town.sql(table, store="shed")
+                self.refused(town, 4, "step", "shed", told=told)
+        with Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')") as town:
+            town.project.capture_on("town.tree")
+            town.sql(TREE, "INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')", store="shed")
+            self.refused(town, 4, "step", "shed", told=["already holds rows", "plainstep mark shed --to head"])
+            self.assertEqual(town.run("mark", "shed", "--to", "head", "--yes").exit_code, 0)
+            town.sql("UPDATE tree SET a = 5")
+            town.project.step("shed")
+            self.assertEqual(town.rows("shed"), [(1, 5, "oak"), (2, 2, "elm")])
+            self.assertEqual(town.run("check", "shed").exit_code, 3)
+
+    def test_a_row_without_a_key(self) -> None:
+        with Town("CREATE TABLE tree (k TEXT PRIMARY KEY, a INTEGER)", "INSERT INTO tree VALUES (NULL, 1)") as town:
+            town.project.capture_on("town.tree")
+            self.refused(town, 4, "step", "shed", told=["no value in its key column 'k'"])
+
+
+TOML = '[stores.town]\nurl = "sqlite:///town.db"\n[stores.house]\nurl = "duckdb:///house.duckdb"\n'
+
+if __name__ == "__main__":
+    unittest.main()
