@@ -20,7 +20,13 @@ def best_of(runs: int, *contenders: Callable[[], Any]) -> list[float]:
 
 def row(*cells: Any, widths: tuple[int, ...] = (34, 14, 14, 14, 14)) -> None:
     """Print a line of a table."""
-    print("".join(f"{cell!s:<{width}}" if index == 0 else f"{cell!s:>{width}}" for index, (cell, width) in enumerate(zip(cells, widths, strict=False))), flush=True)
+    print(
+        "".join(
+            f"{cell!s:<{width}}" if index == 0 else f"{cell!s:>{width}}"
+            for index, (cell, width) in enumerate(zip(cells, widths, strict=False))
+        ),
+        flush=True,
+    )
 
 
 def seconds(value: float) -> str:

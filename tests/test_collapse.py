@@ -82,7 +82,8 @@ class TruthTable(unittest.TestCase):
 
     def test_keys_that_swap_and_chain(self) -> None:
         swap = Model().play(
-            [("insert", key, {"a": key, "b": None}) for key in (1, 2)] + [("rekey", *pair) for pair in ((1, 9), (2, 1), (9, 2))]
+            [("insert", key, {"a": key, "b": None}) for key in (1, 2)]
+            + [("rekey", *pair) for pair in ((1, 9), (2, 1), (9, 2))]
         )
         late = collapse(flat(swap.changes[2:]), "k")
         self.assertEqual(late.counts, {"insert": 0, "update": 2, "delete": 0})

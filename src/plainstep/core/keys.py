@@ -20,6 +20,8 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plainstep.core.changes import flat
+
 Ints = npt.NDArray[np.int64]
 Words = npt.NDArray[np.uint64]
 
@@ -58,6 +60,69 @@ def code(columns: list[pa.Array]) -> tuple[npt.NDArray[Any], int]:
         return dense
     words = [word for column in columns for word in _words(column)]
     return _hash_codes(words)
+
+
+def ends(codes: npt.NDArray[Any], bound: int) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]]:
+    """Each code's first and last row.
+
+    Args:
+        codes: as ``code`` gives them.
+        bound: likewise.
+
+    Returns:
+        Two arrays of ``bound`` row numbers, -1 for codes that do not occur.
+    """
+    rows = np.arange(len(codes), dtype=np.int32)
+
+    def last(codes: npt.NDArray[Any], rows: npt.NDArray[np.int32]) -> npt.NDArray[np.int32]:
+        found = np.full(bound, -1, dtype=np.int32)
+        found[codes] = rows  # where a code stands several times, the one written last stays
+        return found
+
+    if len(codes) < WORTH_SPLITTING:
+        return last(codes[::-1], rows[::-1]), last(codes, rows)
+    backwards = _pool().submit(last, codes[::-1], rows[::-1])
+    forwards = last(codes, rows)
+    return backwards.result(), forwards
+
+
+TAG_BITS = 3
+ROW_BITS = 31
+
+
+def in_order(codes: npt.NDArray[Any], rows: Ints, tags: npt.NDArray[np.int8]) -> tuple[npt.NDArray[Any], Ints]:
+    """The tags of some rows, by code and then by row.
+
+    Code, row and tag are packed into one number and sorted as numbers: ten times as fast as an argsort.
+
+    Args:
+        codes: all rows' codes.
+        rows: which rows.
+        tags: all rows' tags, each below ``2 ** TAG_BITS``.
+
+    Returns:
+        For each of the rows but the last, whether the next one has the same code; and the tags.
+    """
+    packed = codes[rows].astype(np.int64) << (ROW_BITS + TAG_BITS)
+    packed |= rows << TAG_BITS
+    packed |= tags[rows]
+    packed.sort()
+    goes_on = (packed[1:] ^ packed[:-1]) < (1 << (ROW_BITS + TAG_BITS))
+    return goes_on, packed & ((1 << TAG_BITS) - 1)
+
+
+def take_all(columns: dict[str, pa.ChunkedArray], rows: pa.Array) -> dict[str, pa.Array]:
+    """The same rows of several columns, on all cores where there are enough rows.
+
+    Each column is put in one piece only while it is taken from, so that there is never a second copy of all of them.
+    """
+
+    def take(column: pa.ChunkedArray) -> pa.Array:
+        return flat(column).take(rows)
+
+    if len(rows) < WORTH_SPLITTING:
+        return {name: take(column) for name, column in columns.items()}
+    return dict(zip(columns, _pool().map(take, columns.values()), strict=True))
 
 
 def _dense(columns: list[pa.Array]) -> tuple[npt.NDArray[Any], int] | None:

@@ -156,8 +156,11 @@ class NetChanges:
             (int64), ``last_at`` (UTC). A truncate is not a row: see ``truncated``.
         """
         rows = np.flatnonzero(self.ops != NOTHING)
-        rows = rows[np.argsort(numbers(self.state["last_seq"])[rows], kind="stable")]
-        picked = self.state.take(pa.array(rows))
+        # A row that moved to another key leaves the old one before it comes to the new one.
+        order = numbers(self.state["last_seq"])[rows] * 2 + numbers(self.state["has"])[rows]
+        rows = rows[np.argsort(order)]
+        state = dict(zip(self.state.column_names, self.state.columns, strict=True))
+        picked = pa.table(keys.take_all(state, pa.array(rows)))
         table: dict[str, Any] = {name: picked[KEY + name] for name in self.key}
         table["op"] = words(pa.array(self.ops[rows]))
         for side in (WAS, NOW):
@@ -250,13 +253,16 @@ class Collapser:
         self._waiting.append(changes)
         self._rows += len(changes)
         known = self._net.state.num_rows if self._net else 0
-        if self._rows >= max(self.SMALLEST, known // 2):
+        if self._rows >= max(self.SMALLEST, known // 4):
             self._flush()
 
     def _flush(self) -> None:
-        fresh = _net_of(concat(self._waiting), self.key)
-        self._waiting, self._rows = [], 0
-        self._net = fresh if self._net is None else merge(self._net, fresh)
+        changes = concat(self._waiting)
+        self._waiting, self._rows = [], 0  # let go of before the keys are gone through: it may be much
+        fresh = _net_of(changes, self.key)
+        del changes
+        earlier, self._net = self._net, None
+        self._net = fresh if earlier is None else merge(earlier, fresh)
 
     def result(self) -> NetChanges:
         """The net changes of all batches so far.
@@ -462,13 +468,8 @@ def _given(changes: Changes, key: tuple[str, ...]) -> dict[str, Bools]:
 
 def _fold(events: _Events) -> NetChanges:
     """One row a key, from its first and its last event."""
-    size = len(events.had)
     codes, bound = keys.code(events.key_values)
-    order = np.arange(size, dtype=np.int32)
-    last = np.full(bound, -1, dtype=np.int32)
-    last[codes] = order  # where a code stands several times, the last one written stays
-    first = np.full(bound, -1, dtype=np.int32)
-    first[codes[::-1]] = order[::-1]
+    first, last = keys.ends(codes, bound)
     present = np.flatnonzero(last >= 0)
     firsts, lasts = first[present], last[present]
     fresh, resets = _resets(events, codes, bound)
@@ -516,32 +517,29 @@ def _resets(events: _Events, codes: Ints, bound: int) -> tuple[Bools, Ints | Non
 def _old_values(events: _Events, firsts: Ints) -> dict[str, pa.Array]:
     rows = pa.array(firsts if events.row is None else events.row[firsts])
     blank = events.had[firsts] != PRESENT if events.images else None
-    found = {}
-    for name in events.columns:
-        if name not in events.key and WAS + name in events.table.column_names:
-            found[WAS + name] = _blanked(flat(events.table[WAS + name]).take(rows), blank)
-    return found
+    others = [WAS + name for name in events.columns if name not in events.key]
+    columns = {name: events.table[name] for name in others if name in events.table.column_names}
+    return {name: _blanked(values, blank) for name, values in keys.take_all(columns, rows).items()}
 
 
 def _new_values(events: _Events, codes: Ints, present: Ints, lasts: Ints, resets: Ints | None) -> dict[str, pa.Array]:
-    blank = ~events.has[lasts] if events.images else None
+    others = [name for name in events.columns if name not in events.key and NOW + name in events.table.column_names]
+    columns = {NOW + name: events.table[NOW + name] for name in others}
+    if resets is None:
+        rows = pa.array(lasts if events.row is None else events.row[lasts])
+        blank = ~events.has[lasts] if events.images else None
+        return {name: _blanked(values, blank) for name, values in keys.take_all(columns, rows).items()}
     found: dict[str, pa.Array] = {}
-    for name in events.columns:
-        if name in events.key or NOW + name not in events.table.column_names:
-            continue
-        values = flat(events.table[NOW + name])
-        if resets is None:
-            at = lasts
-        else:
-            sent = np.flatnonzero(events.given[name])
-            latest = np.full(len(resets), -1, dtype=np.int64)
-            latest[codes[sent]] = sent
-            known = (latest >= resets) & (latest >= 0)
-            found[GIVEN + name] = pa.array(known[present])
-            at = np.where(known, latest, 0)[present]
-            blank = ~(known[present] & events.has[lasts])
-        rows = at if events.row is None else events.row[at]
-        found[NOW + name] = _blanked(values.take(pa.array(rows)), blank)
+    for name in others:  # each column's last value that was sent
+        sent = np.flatnonzero(events.given[name])
+        latest = np.full(len(resets), -1, dtype=np.int64)
+        latest[codes[sent]] = sent
+        known = (latest >= resets) & (latest >= 0)
+        at = np.where(known, latest, 0)[present]
+        rows = pa.array(at if events.row is None else events.row[at])
+        blank = ~(known[present] & events.has[lasts])
+        found[GIVEN + name] = pa.array(known[present])
+        found[NOW + name] = _blanked(flat(columns[NOW + name]).take(rows), blank)
     return found
 
 
@@ -557,24 +555,25 @@ def _contradictions(events: _Events, codes: Ints, first: Ints, last: Ints) -> in
     Only a key that is inserted after its first event, or deleted before its last, can have one; those few
     are put in order and looked at pair by pair.
     """
-    order = np.arange(len(codes), dtype=np.int32)
     inserted = np.flatnonzero(events.had == ABSENT)
     deleted = np.flatnonzero(~events.has)
-    odd = np.concatenate(
-        [
-            codes[inserted[first[codes[inserted]] != order[inserted]]],
-            codes[deleted[last[codes[deleted]] != order[deleted]]],
-        ]
-    )
-    if len(odd) == 0:
-        return 0
+    again, then = codes[inserted], codes[deleted]
     suspect = np.zeros(len(first), dtype=np.bool_)
-    suspect[odd] = True
+    suspect[again[first[again] != inserted]] = True
+    suspect[then[last[then] != deleted]] = True
     where = np.flatnonzero(suspect[codes])
-    where = where[np.argsort(codes[where], kind="stable")]
-    same_key = codes[where][1:] == codes[where][:-1]
-    before, after = events.has[where][:-1], events.had[where][1:]
-    return int((same_key & (((after == ABSENT) & before) | ((after == PRESENT) & ~before))).sum())
+    if len(where) == 0:
+        return 0
+    absent_before, present_before, present_after = 1, 2, 4
+    tags = EXPECTS[events.had] | (events.has.view(np.int8) << 2)
+    goes_on, tags = keys.in_order(codes, where, tags)
+    left, found = (tags[:-1] & present_after) != 0, tags[1:]
+    odd = np.where(left, found & absent_before, found & present_before) != 0
+    return int((goes_on & odd).sum())
+
+
+EXPECTS = np.zeros(3, dtype=np.int8)
+EXPECTS[ABSENT], EXPECTS[PRESENT] = 1, 2
 
 
 def nets(parts: Iterable[NetChanges]) -> NetChanges:

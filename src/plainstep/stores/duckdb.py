@@ -200,7 +200,7 @@ class DuckdbTarget:
             schema = _schema(connection, name)
             if schema is None:
                 return None
-            return TableInfo(schema, connection.execute(f"SELECT 1 FROM {quoted(name)} LIMIT 1").fetchone() is not None)
+            return TableInfo(schema, bool(connection.execute(f"SELECT 1 FROM {quoted(name)} LIMIT 1").fetchall()))
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as DuckDB would hold it."""
@@ -247,7 +247,7 @@ def _move(connection: duckdb.DuckDBPyConnection, commit: Commit) -> None:
     connection.execute(books.CREATE_LEDGER)
     values = books.mark_values(commit.mark)
     if commit.before is None:
-        if connection.execute(books.MARK_SQL, [commit.mark.load]).fetchone():
+        if connection.execute(books.MARK_SQL, [commit.mark.load]).fetchall():
             raise books.moved(commit.mark.load)
         connection.execute(books.INSERT_MARK, values)
     elif _count(connection.execute(books.MOVE_MARK, [*values, commit.before.step])) != 1:
@@ -255,8 +255,8 @@ def _move(connection: duckdb.DuckDBPyConnection, commit: Commit) -> None:
 
 
 def _count(result: duckdb.DuckDBPyConnection) -> int:
-    row = result.fetchone()
-    return int(row[0]) if row else 0
+    rows = result.fetchall()  # to the end: a result that is read half holds up its connection
+    return int(rows[0][0]) if rows else 0
 
 
 def _schema(connection: duckdb.DuckDBPyConnection, name: str) -> pa.Schema | None:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import gc
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote
 
 from plainstep.errors import StoreError
@@ -62,6 +64,25 @@ def _connect(path: Path, mode: str, wait: float) -> sqlite3.Connection:
         connection = sqlite3.connect(uri + "rw", uri=True, timeout=wait, isolation_level=None, check_same_thread=False)
         connection.execute("PRAGMA query_only = ON")
     return connection
+
+
+def fetched(cursor: sqlite3.Cursor, size: int) -> Iterator[list[tuple[Any, ...]]]:
+    """The rows of a query, some at a time.
+
+    A garbage collection walks over every row fetched and finds nothing, which takes a third of the time of a long
+    read; so none is made while rows are fetched.
+    """
+    collecting = gc.isenabled()
+    while True:
+        gc.disable()
+        try:
+            rows = cursor.fetchmany(size)
+        finally:
+            if collecting:
+                gc.enable()
+        if not rows:
+            return
+        yield rows
 
 
 def explained(error: sqlite3.Error, path: Path, wait: float) -> StoreError:

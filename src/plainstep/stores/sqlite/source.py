@@ -15,6 +15,7 @@ from plainstep.errors import DataError, Refused
 from plainstep.stores.base import Snapshot
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import capture
+from plainstep.stores.sqlite.connection import fetched
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -167,11 +168,11 @@ class SqliteSource:
         found = 0
         with self.store.opened() as connection:
             cursor = connection.execute(sql, [window.after, window.upto])
-            while (rows := cursor.fetchmany(BATCH)) or not found:
+            for rows in fetched(cursor, BATCH):
                 yield self._changes(rows, images)
                 found += len(rows)
-                if not rows:
-                    break
+        if found == 0:
+            yield self._changes([], images)  # so that the columns are known all the same
         if found != len(window):
             raise Refused(
                 f"Of the {len(window):,} changes after {window.after} and up to {window.upto}, "
@@ -227,7 +228,7 @@ class SqliteSource:
         cursor = connection.execute(f"SELECT {selected} FROM {quoted(self._state.what.table)}")
         key = [index for index, column in enumerate(self._columns) if column.name in self.key()]
         schema = self.schema()
-        while rows := cursor.fetchmany(BATCH):
+        for rows in fetched(cursor, BATCH):
             columns = zip(*rows, strict=True)
             arrays = [
                 self._array(column, values, lambda index, rows=rows: self._row_name(rows[index], key))

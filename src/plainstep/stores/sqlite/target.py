@@ -13,6 +13,7 @@ from plainstep.stores import bookkeeping as books
 from plainstep.stores.base import Commit, LedgerEntry, TableInfo
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import catalog
+from plainstep.stores.sqlite.connection import fetched
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -109,7 +110,7 @@ class SqliteTarget:
             if connection is None:
                 return
             cursor = connection.execute(f"SELECT {selected} FROM {quoted(name)}")
-            while rows := cursor.fetchmany(BATCH):
+            for rows in fetched(cursor, BATCH):
                 arrays = []
                 for column, values in zip(columns, zip(*rows, strict=True), strict=True):
                     try:
