@@ -36,7 +36,8 @@ def changes(found: LookResult) -> list[dict[str, Any]]:
 
 def nets(net: NetChanges, limit: int | None) -> list[dict[str, Any]]:
     """Net changes: operation, key, both images whole, the columns changed, and how many changes went in."""
-    table = net.to_arrow()
+    # A row that moved to another key leaves the old one (delete) before it comes to the new one (insert).
+    table = net.to_arrow().sort_by([("last_seq", "ascending"), ("op", "ascending")])
     rows = []
     for row in table.slice(0, limit).to_pylist() if limit is not None else table.to_pylist():
         key = {name: finite(row[name]) for name in net.key}
