@@ -37,8 +37,14 @@ def no_trigger(path: Path) -> None:
 def barest_audit(path: Path) -> None:
     images = {side: [f"{side}_{name}" for name in COLUMNS] for side in ("was", "now")}
     with closing(sqlite3.connect(path)) as town:
-        town.execute(f"CREATE TABLE audit (id INTEGER PRIMARY KEY, op TEXT, at TEXT, {', '.join(images['was'] + images['now'])})")
-        for op, sides in (("insert", {"now": "NEW"}), ("update", {"was": "OLD", "now": "NEW"}), ("delete", {"was": "OLD"})):
+        town.execute(
+            f"CREATE TABLE audit (id INTEGER PRIMARY KEY, op TEXT, at TEXT, {', '.join(images['was'] + images['now'])})"
+        )
+        for op, sides in (
+            ("insert", {"now": "NEW"}),
+            ("update", {"was": "OLD", "now": "NEW"}),
+            ("delete", {"was": "OLD"}),
+        ):
             names = ", ".join(name for side in sides for name in images[side])
             values = ", ".join(f"{alias}.{name}" for alias in sides.values() for name in COLUMNS)
             town.execute(
@@ -72,7 +78,9 @@ def measured(prepare: Callable[[Path], None], folder: Path) -> list[float]:
 
 
 def main() -> None:
-    print(f"\ncapture: writing {ROWS:,} rows, microseconds a row (best of {RUNS}; ratio: with capture to with the barest audit trigger)\n")
+    print(
+        f"\ncapture: writing {ROWS:,} rows, microseconds a row (best of {RUNS}; ratio: with capture to with the barest audit trigger)\n"
+    )
     row("work", "no trigger", "barest audit", "capture", "ratio")
     ways = (no_trigger, barest_audit, capture)
     runs: dict[str, list[list[float]]] = {way.__name__: [] for way in ways}

@@ -20,7 +20,7 @@ import pyarrow.compute as pc
 
 from benchmarks import best_of, row, seconds
 from plainstep.core.changes import Changes
-from plainstep.core.net import collapse
+from plainstep.core.collapse import collapse
 
 CHANGES = int(sys.argv[1]) if len(sys.argv) > 1 else 5_000_000
 

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from benchmarks import row
 from plainstep.core.changes import Changes
-from plainstep.core.net import Collapser
+from plainstep.core.collapse import Collapser
 
 CHANGES = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000_000
 KEYS = CHANGES // 10

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.core import keys
 from plainstep.core.changes import as_changes
-from plainstep.core.net import Collapser, collapse, merge
+from plainstep.core.collapse import Collapser, collapse, merge
 from tests.histories import ROW, Model, Row, flat, histories, merged
 
 # What the first and the last change of a key come to (DESIGN, section 5).

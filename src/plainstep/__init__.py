@@ -16,8 +16,10 @@ from typing import TYPE_CHECKING, Any
 from plainstep.errors import ConfigError, DataError, MarkMoved, PlainStepError, Refused, StoreError
 
 if TYPE_CHECKING:
-    from plainstep.core.net import NetChanges, collapse
-    from plainstep.project import Project, config_schema, load_project
+    from plainstep.config import config_schema
+    from plainstep.core.collapse import collapse
+    from plainstep.core.net import NetChanges
+    from plainstep.project import Project, load_project
     from plainstep.step import StepOutcome
 
 __version__ = "0.1.0"
@@ -27,8 +29,8 @@ _HOMES = {
     "NetChanges": "plainstep.core.net",
     "Project": "plainstep.project",
     "StepOutcome": "plainstep.step",
-    "collapse": "plainstep.core.net",
-    "config_schema": "plainstep.project",
+    "collapse": "plainstep.core.collapse",
+    "config_schema": "plainstep.config",
     "load_project": "plainstep.project",
 }
 

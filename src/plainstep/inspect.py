@@ -7,14 +7,15 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import START, Mark, Span, Window, parse_point, why_not_continue
-from plainstep.errors import ConfigError, PlainStepError, Refused
-from plainstep.step import edits_of, key_of, read_net, refuse_unless_continuous
+from plainstep.core.positions import Mark, Span, Window
+from plainstep.errors import PlainStepError, Refused
+from plainstep.step import edits_of, key_of, read_net
+from plainstep.windows import refuse_unless_continuous, why_not, window
 
 if TYPE_CHECKING:
     from plainstep.core.changes import Changes
     from plainstep.core.net import NetChanges
-    from plainstep.project import Load
+    from plainstep.load import Load
     from plainstep.stores.base import LedgerEntry
 
 # How many differing keys a check keeps to show.
@@ -143,55 +144,6 @@ class CheckResult:
     kept: bool = False
 
 
-def resolve(load: Load, span: Span, text: str) -> int:
-    """The position that a person's words mean.
-
-    Raises:
-        ConfigError: it is no position, or lies beyond the head.
-    """
-    point = parse_point(text)
-    if isinstance(point, datetime):
-        return load.source.locate(point)
-    if point == "start":
-        return span.oldest
-    if point == "head":
-        return span.head
-    assert isinstance(point, int)
-    if point > span.head:
-        raise ConfigError(
-            f"The position {point} is beyond the head of {load.config.source}, which is at {span.head}.",
-            "There are no changes there yet.",
-            "Give a smaller position, a time, or head.",
-        )
-    return point
-
-
-def window(load: Load, after: str | None, upto: str | None) -> Window:
-    """The window a person asks for; default: the changes not merged yet.
-
-    Raises:
-        ConfigError: the window makes no sense.
-        Refused: changes of the window are no longer held.
-    """
-    span = load.source.span()
-    mark = load.target.mark(load.name)
-    if after is not None:
-        start = resolve(load, span, after)
-    elif mark is not None:
-        refuse_unless_continuous(load, mark, span)
-        start = mark.position
-    else:
-        start = span.oldest
-    end = resolve(load, span, upto) if upto is not None else span.head
-    if start < span.oldest:
-        raise Refused(
-            f"Changes of {load.config.source} are held only after {span.oldest}; {start} is too early.",
-            "Those before it were trimmed.",
-            "--after start begins with the oldest change that is held.",
-        )
-    return Window(start, end if after is None and upto is None else max(end, START))
-
-
 def look(load: Load, after: str | None = None, upto: str | None = None, limit: int | None = 100) -> LookResult:
     """The raw changes of a window, oldest first."""
     from plainstep.core.changes import Changes, concat
@@ -250,8 +202,7 @@ def _judge(load: Load, found: LoadStatus, span: Span) -> None:
         )
         found.waiting = span.head - span.oldest
         return
-    made_at = load.source.time_of(mark.position) if mark.position <= span.head else None
-    refusal = why_not_continue(mark, span, made_at)
+    refusal = why_not(load, mark, span)
     if refusal:
         found.health, found.reason, found.remedy = "refuses", refusal.what, refusal.next
         return

@@ -8,87 +8,20 @@ import re
 import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ValidationError
 
+from plainstep.config import Config, LoadConfig, StoreConfig
 from plainstep.errors import ConfigError
+from plainstep.load import Load
 from plainstep.stores import open_store
 
 if TYPE_CHECKING:
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.step import StepOutcome
-    from plainstep.stores.base import CaptureInfo, LedgerEntry, Source, Store, Target
-
-
-class StoreConfig(BaseModel):
-    """``[stores.NAME]``: a place with a URL."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    url: str = Field(description="sqlite:///FILE or duckdb:///FILE; ${NAME} takes a value from the environment.")
-    wait: float = Field(default=10.0, ge=0, description="How many seconds to wait for a lock before giving up.")
-
-
-class LoadConfig(BaseModel):
-    """``[loads.NAME]``: from one source table into one target table."""
-
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
-
-    source: str = Field(alias="from", description="STORE.TABLE to read changes of.")
-    into: str = Field(description="STORE.TABLE to merge into; made when it is not there.")
-    key: list[str] = Field(default=[], description="The columns that tell rows apart; default: the captured key.")
-    changes: Literal["capture"] = Field(default="capture", description="How changes are read.")
-    first: Literal["snapshot", "beginning", "head"] = Field(
-        default="snapshot",
-        description="The first step: the whole table, every change since capture began, or only what comes next.",
-    )
-    shape: Literal["mirror"] = Field(default="mirror", description="What the target is.")
-    deletes: Literal["drop", "ignore"] = Field(default="drop", description="What a delete does to the target.")
-    strict: bool = Field(default=False, description="Refuse contradictions instead of counting them.")
-    types: dict[str, str] = Field(
-        default={}, description="What a column holds, where its declared type does not say or is not kept to."
-    )
-
-
-class Config(BaseModel):
-    """A whole plainstep.toml."""
-
-    model_config = ConfigDict(extra="forbid", title="plainstep.toml")
-
-    stores: dict[str, StoreConfig]
-    loads: dict[str, LoadConfig] = {}
-
-
-@dataclass
-class Load:
-    """One load, with its stores.
-
-    Attributes:
-        name: the load's name.
-        config: what plainstep.toml says of it.
-        from_store, from_table: where changes are read.
-        into_store, into_table: where they are merged.
-    """
-
-    name: str
-    config: LoadConfig
-    from_store: Store
-    from_table: str
-    into_store: Store
-    into_table: str
-
-    @cached_property
-    def source(self) -> Source:
-        """Where changes are read."""
-        return self.from_store.source(self.from_table, self.config.types)
-
-    @cached_property
-    def target(self) -> Target:
-        """Where they are merged."""
-        return self.into_store.target()
+    from plainstep.stores.base import CaptureInfo, LedgerEntry, Store
 
 
 @dataclass
@@ -365,8 +298,3 @@ def _line(text: str, place: list[str]) -> int:
         if found and common == len(found) and common > depth:
             best, depth = number, common
     return best
-
-
-def config_schema() -> dict[str, Any]:
-    """The JSON Schema of plainstep.toml, for editors."""
-    return Config.model_json_schema(by_alias=True)

@@ -9,16 +9,17 @@ from datetime import UTC, datetime
 from itertools import chain, islice
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Mark, Span, Window, why_not_continue
+from plainstep.core.positions import Mark, Span, Window
 from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
 from plainstep.stores.base import Commit, LedgerEntry
+from plainstep.windows import refuse_unless_continuous, resolve
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.core.net import NetChanges
     from plainstep.core.shapes import Edits
-    from plainstep.project import Load
+    from plainstep.load import Load
 
 # Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
 TRIES = 5
@@ -111,18 +112,6 @@ def _stepped(load: Load, entry: LedgerEntry) -> StepOutcome:
     )
 
 
-def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
-    """Refuse to go on from a mark whose source is no longer the same, or has forgotten changes.
-
-    Raises:
-        Refused: going on would lose something.
-    """
-    made_at = load.source.time_of(mark.position) if mark.position <= span.head else None
-    refusal = why_not_continue(mark, span, made_at)
-    if refusal:
-        raise refusal
-
-
 def _first(load: Load, span: Span, began: float) -> LedgerEntry:
     """The first step: everything as it stands, every change since the beginning, or nothing yet."""
     first = load.config.first
@@ -184,7 +173,7 @@ def _merge(load: Load, window: Window, span: Span, mark: Mark | None, began: flo
 
 def read_net(load: Load, window: Window) -> NetChanges:
     """The net changes of a window, collapsed batch by batch."""
-    from plainstep.core.net import Collapser
+    from plainstep.core.collapse import Collapser
 
     collapser = Collapser(key_of(load, load.source.schema()))
     for changes in load.source.read(window):
@@ -333,8 +322,6 @@ def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
     Raises:
         ConfigError: the position is beyond the source's head, or none.
     """
-    from plainstep.inspect import resolve
-
     began = time.perf_counter()
     span = load.source.span()
     position = resolve(load, span, to)

@@ -95,7 +95,10 @@ def demo(directory: Path) -> None:
     """Build the demo data in DIR and walk through the whole job."""
     from plainstep.demo import tour
 
-    tour(directory)
+    def run(*words: str) -> None:
+        cli.main(["-c", str(directory / "plainstep.toml"), *words], prog_name="plainstep", standalone_mode=False)
+
+    tour(directory, run)
 
 
 @cli.command()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import json
-import math
 from datetime import UTC, date, datetime, time
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
@@ -33,18 +32,6 @@ def plain(value: Any) -> Any:
     if isinstance(value, bytes):
         return base64.b64encode(value).decode()
     return str(value)
-
-
-def finite(value: Any) -> Any:
-    """A number that is none, as text: JSON has no word for it."""
-    if isinstance(value, float) and not math.isfinite(value):
-        return str(value)
-    return value
-
-
-def image(row: dict[str, Any], side: str, columns: list[str]) -> dict[str, Any]:
-    """One side of a change as a row."""
-    return {name: finite(row[side + name]) for name in columns if side + name in row}
 
 
 def outcome(found: StepOutcome) -> dict[str, Any]:
@@ -83,7 +70,7 @@ def look(found: LookResult) -> dict[str, Any]:
                 "op": row["op"],
                 "at": row["at"],
                 "txn": row.get("txn"),
-                "key": {name: finite(row["key"][name]) for name in found.key},
+                "key": {name: row["key"][name] for name in found.key},
                 "was": row["was"],
                 "now": row["now"],
                 "changed": row["changed"],

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING, Any
 
-from plainstep.cli.forms import finite, image
 from plainstep.core.changes import name_lists, words
 from plainstep.core.net import differing
 from plainstep.core.words import NOW, WAS, Op
@@ -13,6 +13,18 @@ from plainstep.inspect import SHOWN_DIFFERENCES
 if TYPE_CHECKING:
     from plainstep.core.net import NetChanges
     from plainstep.inspect import CheckResult, LookResult
+
+
+def finite(value: Any) -> Any:
+    """A number that is none, as text: JSON has no word for it."""
+    if isinstance(value, float) and not math.isfinite(value):
+        return str(value)
+    return value
+
+
+def image(row: dict[str, Any], side: str, columns: list[str]) -> dict[str, Any]:
+    """One side of a change as a row."""
+    return {name: finite(row[side + name]) for name in columns if side + name in row}
 
 
 def changes(found: LookResult) -> list[dict[str, Any]]:

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
-    from plainstep.project import Load
+    from plainstep.load import Load
     from plainstep.step import StepOutcome
     from plainstep.stores.base import CaptureInfo, LedgerEntry
 
@@ -129,7 +129,7 @@ def mark(one: LoadStatus) -> None:
 
 def move(load: Load, to: str) -> None:
     """What moving a mark would mean."""
-    from plainstep.inspect import resolve
+    from plainstep.windows import resolve
 
     position = resolve(load, load.source.span(), to)
     now = load.target.mark(load.name)

@@ -11,7 +11,8 @@ from collections.abc import Iterable, Iterator
 import pyarrow as pa
 
 from plainstep.core.changes import AT, Changes
-from plainstep.core.net import Collapser, NetChanges
+from plainstep.core.collapse import Collapser
+from plainstep.core.net import NetChanges
 from plainstep.core.words import NOW, WAS, Op
 from plainstep.errors import DataError
 

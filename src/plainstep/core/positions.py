@@ -7,8 +7,6 @@ from datetime import UTC, datetime
 
 from plainstep.errors import ConfigError, Refused
 
-START = 0
-
 
 @dataclass(frozen=True)
 class Window:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import click
@@ -10,11 +11,12 @@ from plainstep.demo import town
 from plainstep.errors import ConfigError
 
 
-def tour(folder: Path) -> None:
+def tour(folder: Path, run: Callable[..., None]) -> None:
     """Build the demo data and walk through the whole job, saying what it does.
 
     Args:
         folder: where to put the files; it must not hold any yet.
+        run: runs a command, given its words, and prints what it prints.
 
     Raises:
         ConfigError: the folder is not empty.
@@ -25,6 +27,11 @@ def tour(folder: Path) -> None:
             "The tour builds its files anew and would write over yours.",
             f"plainstep demo OTHER_DIR, or remove {folder} first.",
         )
+
+    def shown(*words: str) -> None:
+        click.echo("\n" + click.style("$ plainstep " + " ".join(words), bold=True))
+        run(*words)
+
     town.build(folder)
     _say(
         "Larkmoor",
@@ -37,37 +44,37 @@ def tour(folder: Path) -> None:
         "From now on every change of these tables is recorded, by triggers, in the register itself.",
     )
     for table in ("ward", "tree", "inspection"):
-        _run(folder, "capture", "on", f"town.{table}")
+        shown("capture", "on", f"town.{table}")
     _say("2. The first step", "It loads each table whole, and notes the position at which it stood.")
-    _run(folder, "step")
+    shown("step")
     _say("3. A Monday in the register", "The town works on, and knows nothing of us:")
     _do(folder, town.MONDAY)
     _say("4. Look", "What was recorded, oldest first. Looking changes nothing: look as often as you like.")
-    _run(folder, "look", "tree")
+    shown("look", "tree")
     _say(
         "5. Net",
         "Many changes of one tree come to one, or to none: trees 300 and 9 ended the day as they began it.",
     )
-    _run(folder, "net", "tree")
+    shown("net", "tree")
     _say("6. The second step", "Read the changes, collapse them, merge them, move the mark: in one commit.")
-    _run(folder, "step")
+    shown("step")
     _say(
         "7. And again",
         "Nothing changed since, so nothing is done. A step may be run at any time, by anyone, twice.",
     )
-    _run(folder, "step")
+    shown("step")
     _say(
         "8. Check",
         "Is the warehouse really the same as the register? Every row and every column is compared.",
     )
-    _run(folder, "check")
+    shown("check")
     _say("9. Tuesday", "A condemned tree, and an upload that replaces rows whole, as uploads do:")
     _do(folder, town.TUESDAY)
-    _run(folder, "status")
-    _run(folder, "net", "tree")
-    _run(folder, "step")
+    shown("status")
+    shown("net", "tree")
+    shown("step")
     _say("10. The ledger", "Every step there ever was, kept in the warehouse, in the same commit as its rows.")
-    _run(folder, "ledger")
+    shown("ledger")
     _say(
         "Go on by hand",
         f"The files stay in {folder}. Change the register with any SQLite client, then look, net, step and check:",
@@ -94,12 +101,3 @@ def _do(folder: Path, day: list[tuple[str, str]]) -> None:
     for said, _ in day:
         if said:
             click.echo(f"  - {said}")
-
-
-def _run(folder: Path, *words: str) -> None:
-    """Run a command as it would be typed, and show both."""
-    from plainstep.cli import cli
-
-    click.echo()
-    click.echo(click.style("$ plainstep " + " ".join(words), bold=True))
-    cli.main(["-c", str(folder / "plainstep.toml"), *words], prog_name="plainstep", standalone_mode=False)

@@ -20,6 +20,7 @@ from plainstep.core.positions import Mark
 from plainstep.errors import PlainStepError, Refused, StoreError
 from plainstep.stores import bookkeeping as books
 from plainstep.stores.base import CaptureInfo, Commit, LedgerEntry, Source, TableInfo
+from plainstep.stores.merging import Merge
 from plainstep.stores.sql import quoted, text
 from plainstep.stores.urls import file_of, locked
 
@@ -29,6 +30,8 @@ if TYPE_CHECKING:
     from plainstep.core.shapes import Edits
 
 CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False}
+
+STAGED = "plainstep_staged"
 
 _guard = threading.Lock()
 _instances: dict[int, duckdb.DuckDBPyConnection] = {}
@@ -225,10 +228,7 @@ class DuckdbTarget:
         with self.store.opened(read_only=False) as connection:
             connection.execute("BEGIN")
             try:
-                _move(connection, commit)
-                if commit.edits:
-                    _Merge(connection, commit).run()
-                connection.execute(books.INSERT_ENTRY, books.entry_values(commit.entry))
+                _Merge(connection, commit).run()
                 connection.execute("COMMIT")
             except BaseException as error:
                 _roll_back(connection)
@@ -240,18 +240,6 @@ class DuckdbTarget:
 def _roll_back(connection: duckdb.DuckDBPyConnection) -> None:
     with suppress(duckdb.Error):  # a COMMIT that failed has rolled back already
         connection.execute("ROLLBACK")
-
-
-def _move(connection: duckdb.DuckDBPyConnection, commit: Commit) -> None:
-    connection.execute(books.CREATE_MARKS)
-    connection.execute(books.CREATE_LEDGER)
-    values = books.mark_values(commit.mark)
-    if commit.before is None:
-        if connection.execute(books.MARK_SQL, [commit.mark.load]).fetchall():
-            raise books.moved(commit.mark.load)
-        connection.execute(books.INSERT_MARK, values)
-    elif _count(connection.execute(books.MOVE_MARK, [*values, commit.before.step])) != 1:
-        raise books.moved(commit.mark.load)
 
 
 def _count(result: duckdb.DuckDBPyConnection) -> int:
@@ -311,7 +299,7 @@ def declaration(kind: pa.DataType) -> str:
     return names[str(kind)]
 
 
-class _Merge:
+class _Merge(Merge):
     """The five primitives, in DuckDB's words.
 
     Rows are replaced by deleting and inserting: on a table without an index that is three times as fast as
@@ -319,109 +307,77 @@ class _Merge:
     """
 
     def __init__(self, connection: duckdb.DuckDBPyConnection, commit: Commit) -> None:
-        self.connection, self.commit = connection, commit
-        self.table = quoted(commit.table)
-        self.key = list(commit.key)
-        self.odd = 0
+        super().__init__(commit)
+        self.connection = connection
 
-    def run(self) -> None:
-        """Make the edits, and count them in the ledger row."""
-        edits, entry = self.commit.edits, self.commit.entry
-        assert edits is not None
-        self._prepare()
-        if edits.clear:
-            self.connection.execute(f"DELETE FROM {self.table}")
-        entry.drop = self._drop(edits.drop)
-        entry.put = self._put(edits)
-        entry.patch = sum(self._patch(part) for part in edits.patch)
-        entry.add = self._add(edits.add)
-        entry.append = self._append(edits)
-        if edits.sure:
-            entry.contradictions += self.odd
-        if self.commit.strict and entry.contradictions:
-            raise books.contradicted(self.commit)
+    def execute(self, sql: str, parameters: Sequence[Any] = ()) -> int:
+        return _count(self.connection.execute(sql, parameters))
 
-    def _prepare(self) -> None:
-        """Make the table, or add the columns it lacks."""
+    def finds(self, sql: str, parameters: Sequence[Any]) -> bool:
+        return bool(self.connection.execute(sql, parameters).fetchall())
+
+    def columns(self) -> list[str] | None:
         found = _schema(self.connection, self.commit.table)
-        columns = [(field.name, f"{quoted(field.name)} {declaration(field.type)}") for field in self.commit.schema]
-        if found is None:
-            lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns]
-            self.connection.execute(f"CREATE TABLE {self.table} ({', '.join(lines)})")
-            return
-        for name, sql in columns:
-            if name not in found.names:
-                self.connection.execute(f"ALTER TABLE {self.table} ADD COLUMN {sql}")
+        return None if found is None else list(found.names)
+
+    def declaration(self, kind: pa.DataType) -> str:
+        return declaration(kind)
 
     @contextmanager
     def _staged(self, data: Any) -> Iterator[str]:
         """The data under a name that SQL can use."""
-        name = "plainstep_staged"
-        self.connection.register(name, data)
+        self.connection.register(STAGED, data)
         try:
-            yield name
+            yield STAGED
         finally:
-            self.connection.unregister(name)
+            self.connection.unregister(STAGED)
 
     def _same_key(self, staged: str) -> str:
         return " AND ".join(f"{self.table}.{quoted(name)} = {staged}.{quoted(name)}" for name in self.key)
 
-    def _drop(self, keys: pa.Table | None) -> int:
-        if keys is None or keys.num_rows == 0:
-            return 0
-        found = self._delete(keys)
-        self.odd += keys.num_rows - found
-        return found
-
-    def _delete(self, keys: pa.Table) -> int:
+    def drop(self, keys: pa.Table) -> int:
         with self._staged(keys) as staged:
-            sql = f"DELETE FROM {self.table} USING {staged} WHERE {self._same_key(staged)}"
-            return _count(self.connection.execute(sql))
+            return self.execute(f"DELETE FROM {self.table} USING {staged} WHERE {self._same_key(staged)}")
 
-    def _put(self, edits: Edits) -> int:
-        if edits.put is None or edits.put.num_rows == 0:
-            return 0
-        new, known = edits.put.slice(0, edits.new), edits.put.slice(edits.new)
+    def put(self, new: pa.Table, known: pa.Table) -> int:
+        import pyarrow as pa
+
         if known.num_rows:
-            self.odd += known.num_rows - self._delete(known.select(self.key))
+            self.odd += known.num_rows - self.drop(known.select(self.key))
         if new.num_rows:
-            self.odd += self._delete(new.select(self.key))
-        return self._insert(edits.put, edits.put.column_names)
+            self.odd += self.drop(new.select(self.key))
+        return self._insert(pa.concat_tables([new, known]), new.column_names)
 
     def _insert(self, data: Any, columns: Sequence[str]) -> int:
         names = ", ".join(quoted(name) for name in columns)
         with self._staged(data) as staged:
-            return _count(self.connection.execute(f"INSERT INTO {self.table} ({names}) SELECT {names} FROM {staged}"))
+            return self.execute(f"INSERT INTO {self.table} ({names}) SELECT {names} FROM {staged}")
 
-    def _patch(self, rows: pa.Table) -> int:
-        sets = ", ".join(
-            f"{quoted(name)} = plainstep_staged.{quoted(name)}" for name in rows.column_names if name not in self.key
-        )
+    def _update(self, rows: pa.Table, value: str) -> int:
+        """Set each column that is not in the key to a value, in which ``{old}`` and ``{new}`` are its two sides."""
         with self._staged(rows) as staged:
-            sql = f"UPDATE {self.table} SET {sets} FROM {staged} WHERE {self._same_key(staged)}"
-            found = _count(self.connection.execute(sql))
-        if found != rows.num_rows:
-            raise books.half_a_row(self.commit, rows.num_rows - found)
-        return found
+            sets = [
+                f"{name} = {value.format(old=f'{self.table}.{name}', new=f'{staged}.{name}')}"
+                for name in map(quoted, self.others(rows))
+            ]
+            return self.execute(
+                f"UPDATE {self.table} SET {', '.join(sets)} FROM {staged} WHERE {self._same_key(staged)}"
+            )
 
-    def _add(self, rows: pa.Table | None) -> int:
-        if rows is None or rows.num_rows == 0:
-            return 0
-        others = [name for name in rows.column_names if name not in self.key]
-        sets = ", ".join(
-            f"{quoted(name)} = coalesce({self.table}.{quoted(name)}, 0) + plainstep_staged.{quoted(name)}"
-            for name in others
-        )
+    def patch(self, rows: pa.Table) -> int:
+        return self._update(rows, "{new}")
+
+    def add(self, rows: pa.Table) -> int:
         names = ", ".join(quoted(name) for name in rows.column_names)
+        self._update(rows, "coalesce({old}, 0) + {new}")
         with self._staged(rows) as staged:
-            self.connection.execute(f"UPDATE {self.table} SET {sets} FROM {staged} WHERE {self._same_key(staged)}")
-            self.connection.execute(
+            self.execute(
                 f"INSERT INTO {self.table} ({names}) SELECT {names} FROM {staged} "
                 f"WHERE NOT EXISTS (SELECT 1 FROM {self.table} WHERE {self._same_key(staged)})"
             )
-        return rows.num_rows
+        return int(rows.num_rows)
 
-    def _append(self, edits: Edits) -> int:
+    def append(self, edits: Edits) -> int:
         import pyarrow as pa
 
         batches = iter(edits.append)

@@ -1,0 +1,40 @@
+"""A load, with its stores."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from plainstep.config import LoadConfig
+    from plainstep.stores.base import Source, Store, Target
+
+
+@dataclass
+class Load:
+    """One load, with its stores.
+
+    Attributes:
+        name: the load's name.
+        config: what plainstep.toml says of it.
+        from_store, from_table: where changes are read.
+        into_store, into_table: where they are merged.
+    """
+
+    name: str
+    config: LoadConfig
+    from_store: Store
+    from_table: str
+    into_store: Store
+    into_table: str
+
+    @cached_property
+    def source(self) -> Source:
+        """Where changes are read."""
+        return self.from_store.source(self.from_table, self.config.types)
+
+    @cached_property
+    def target(self) -> Target:
+        """Where they are merged."""
+        return self.into_store.target()

@@ -1,0 +1,136 @@
+"""What a commit is made of, in the same order on every SQL target: mark, rows, ledger row."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from plainstep.stores import bookkeeping as books
+from plainstep.stores.base import Commit
+from plainstep.stores.sql import quoted
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.shapes import Edits
+
+
+class Merge(ABC):
+    """One commit, within a transaction that somebody else opens and ends.
+
+    Args:
+        commit: what to write. The counts of edits are filled into its ledger row.
+
+    Attributes:
+        odd: rows that were not as expected: there already, or not there.
+    """
+
+    def __init__(self, commit: Commit) -> None:
+        self.commit = commit
+        self.table = quoted(commit.table)
+        self.key = list(commit.key)
+        self.odd = 0
+
+    def run(self) -> None:
+        """Move the mark, make the edits, and write the ledger row.
+
+        Raises:
+            MarkMoved: the mark is no longer where it was read.
+            Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
+        """
+        self._move_mark()
+        if self.commit.edits:
+            self._prepare()
+            self._edit(self.commit.edits)
+        self.execute(books.INSERT_ENTRY, books.entry_values(self.commit.entry))
+
+    def _move_mark(self) -> None:
+        mark, before = self.commit.mark, self.commit.before
+        self.execute(books.CREATE_MARKS)
+        self.execute(books.CREATE_LEDGER)
+        values = books.mark_values(mark)
+        if before is None:
+            if self.finds(books.MARK_SQL, [mark.load]):
+                raise books.moved(mark.load)
+            self.execute(books.INSERT_MARK, values)
+        elif self.execute(books.MOVE_MARK, [*values, before.step]) != 1:
+            raise books.moved(mark.load)
+
+    def _prepare(self) -> None:
+        """Make the table, or add the columns it lacks."""
+        found = self.columns()
+        columns = [(field.name, f"{quoted(field.name)} {self.declaration(field.type)}") for field in self.commit.schema]
+        if found is None:
+            lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns]
+            self.execute(f"CREATE TABLE {self.table} ({', '.join(lines + self.table_constraints())})")
+            return
+        for name, sql in columns:
+            if name not in found:
+                self.execute(f"ALTER TABLE {self.table} ADD COLUMN {sql}")
+
+    def _edit(self, edits: Edits) -> None:
+        entry = self.commit.entry
+        if edits.clear:
+            self.execute(f"DELETE FROM {self.table}")
+        if edits.drop is not None and edits.drop.num_rows:
+            entry.drop = self.drop(edits.drop)
+            self.odd += edits.drop.num_rows - entry.drop
+        if edits.put is not None and edits.put.num_rows:
+            entry.put = self.put(edits.put.slice(0, edits.new), edits.put.slice(edits.new))
+        for part in edits.patch:
+            found = self.patch(part)
+            if found != part.num_rows:
+                raise books.half_a_row(self.commit, part.num_rows - found)
+            entry.patch += found
+        if edits.add is not None and edits.add.num_rows:
+            entry.add = self.add(edits.add)
+        entry.append = self.append(edits)
+        if edits.sure:
+            entry.contradictions += self.odd
+        if self.commit.strict and entry.contradictions:
+            raise books.contradicted(self.commit)
+
+    def others(self, rows: pa.Table) -> list[str]:
+        """The columns of some rows that are not in the key."""
+        return [name for name in rows.column_names if name not in self.key]
+
+    def table_constraints(self) -> list[str]:
+        """What a new table declares beside its columns."""
+        return []
+
+    @abstractmethod
+    def execute(self, sql: str, parameters: Sequence[Any] = ()) -> int:
+        """Run a statement; return how many rows it touched."""
+
+    @abstractmethod
+    def finds(self, sql: str, parameters: Sequence[Any]) -> bool:
+        """Whether a query finds any row."""
+
+    @abstractmethod
+    def columns(self) -> list[str] | None:
+        """The target table's columns, or None if it is not there."""
+
+    @abstractmethod
+    def declaration(self, kind: pa.DataType) -> str:
+        """The type under which a column is made."""
+
+    @abstractmethod
+    def drop(self, keys: pa.Table) -> int:
+        """Remove rows; return how many were there."""
+
+    @abstractmethod
+    def put(self, new: pa.Table, known: pa.Table) -> int:
+        """Put rows that should be new, and rows that should be there; count in ``odd`` what was otherwise."""
+
+    @abstractmethod
+    def patch(self, rows: pa.Table) -> int:
+        """Set some columns; return how many rows were there."""
+
+    @abstractmethod
+    def add(self, rows: pa.Table) -> int:
+        """Add numbers to rows, or begin them; return how many."""
+
+    @abstractmethod
+    def append(self, edits: Edits) -> int:
+        """Add whole rows; return how many."""

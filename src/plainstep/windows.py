@@ -1,0 +1,78 @@
+"""Which changes a person or a step means, and whether they are all there."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.positions import Mark, Span, Window, parse_point, why_not_continue
+from plainstep.errors import ConfigError, Refused
+
+if TYPE_CHECKING:
+    from plainstep.load import Load
+
+
+def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
+    """Why a load cannot go on from its mark, or None if it can."""
+    made_at = load.source.time_of(mark.position) if mark.position <= span.head else None
+    return why_not_continue(mark, span, made_at)
+
+
+def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
+    """Refuse to go on from a mark whose source is no longer the same, or has forgotten changes.
+
+    Raises:
+        Refused: going on would lose something.
+    """
+    refusal = why_not(load, mark, span)
+    if refusal:
+        raise refusal
+
+
+def resolve(load: Load, span: Span, text: str) -> int:
+    """The position that a person's words mean.
+
+    Raises:
+        ConfigError: it is no position, or lies beyond the head.
+    """
+    point = parse_point(text)
+    if isinstance(point, datetime):
+        return load.source.locate(point)
+    if point == "start":
+        return span.oldest
+    if point == "head":
+        return span.head
+    assert isinstance(point, int)
+    if point > span.head:
+        raise ConfigError(
+            f"The position {point} is beyond the head of {load.config.source}, which is at {span.head}.",
+            "There are no changes there yet.",
+            "Give a smaller position, a time, or head.",
+        )
+    return point
+
+
+def window(load: Load, after: str | None, upto: str | None) -> Window:
+    """The window a person asks for; default: the changes not merged yet.
+
+    Raises:
+        ConfigError: the window makes no sense.
+        Refused: changes of the window are no longer held.
+    """
+    span = load.source.span()
+    mark = load.target.mark(load.name)
+    if after is not None:
+        start = resolve(load, span, after)
+    elif mark is not None:
+        refuse_unless_continuous(load, mark, span)
+        start = mark.position
+    else:
+        start = span.oldest
+    end = resolve(load, span, upto) if upto is not None else span.head
+    if start < span.oldest:
+        raise Refused(
+            f"Changes of {load.config.source} are held only after {span.oldest}; {start} is too early.",
+            "Those before it were trimmed.",
+            "--after start begins with the oldest change that is held.",
+        )
+    return Window(start, end)
