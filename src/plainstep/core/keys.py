@@ -115,14 +115,19 @@ def take_all(columns: dict[str, pa.ChunkedArray], rows: pa.Array) -> dict[str, p
     """The same rows of several columns, on all cores where there are enough rows.
 
     Each column is put in one piece only while it is taken from, so that there is never a second copy of all of them.
-    """
 
-    def take(column: pa.ChunkedArray) -> pa.Array:
-        return flat(column).take(rows)
+    Args:
+        columns: columns of equal length.
+        rows: row numbers, or a boolean for every row.
+    """
+    pick = pa.Array.filter if pa.types.is_boolean(rows.type) else pa.Array.take
+
+    def picked(column: pa.ChunkedArray) -> pa.Array:
+        return pick(flat(column), rows)
 
     if len(rows) < WORTH_SPLITTING:
-        return {name: take(column) for name, column in columns.items()}
-    return dict(zip(columns, _pool().map(take, columns.values()), strict=True))
+        return {name: picked(column) for name, column in columns.items()}
+    return dict(zip(columns, _pool().map(picked, columns.values()), strict=True))
 
 
 def _dense(columns: list[pa.Array]) -> tuple[npt.NDArray[Any], int] | None:

@@ -16,6 +16,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plainstep.core import keys
 from plainstep.core.changes import flat, name_lists, numbers, words
 from plainstep.core.words import NOW, WAS, Op
 
@@ -149,7 +150,10 @@ class NetChanges:
             (int64), ``last_at`` (UTC). A truncate is not a row: see ``truncated``.
         """
         some = self.ops != NOTHING
-        picked = self.state if some.all() else self.state.filter(pa.array(some))
+        picked = self.state
+        if not some.all():
+            state = dict(zip(self.state.column_names, self.state.columns, strict=True))
+            picked = pa.table(keys.take_all(state, pa.array(some)))
         ops = self.ops[some]
         table: dict[str, Any] = {name: picked[KEY + name] for name in self.key}
         table["op"] = words(pa.array(ops))
