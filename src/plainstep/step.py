@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Mark, Span, Window
 from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
-from plainstep.stores.base import Commit, LedgerEntry
+from plainstep.stores.base import Commit, LedgerEntry, TableInfo
 from plainstep.windows import refuse_unless_continuous, resolve
 
 if TYPE_CHECKING:
@@ -241,11 +241,14 @@ def _commit(
     key = key_of(load, schema)
     wanted = load.target.fits(schema)
     if edits is not None:
-        entry.note = _fit(load, key, wanted, started=before is not None) or entry.note
         edits.append = _timed(edits.append, entry, began)
     mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step)
     entry.at, entry.seconds = datetime.now(UTC), time.perf_counter() - began
-    load.target.commit(Commit(load.into_table, wanted, key, edits, before, mark, entry, load.config.strict))
+
+    def fit(info: TableInfo | None) -> str:
+        return _fit(load, wanted, info, started=before is not None)
+
+    load.target.commit(Commit(load.into_table, wanted, key, edits, before, mark, entry, load.config.strict, fit))
     return entry
 
 
@@ -256,11 +259,10 @@ def _timed(batches: Iterable[pa.RecordBatch], entry: LedgerEntry, began: float) 
         entry.seconds = time.perf_counter() - began
 
 
-def _fit(load: Load, key: tuple[str, ...], wanted: pa.Schema, started: bool) -> str:
+def _fit(load: Load, wanted: pa.Schema, info: TableInfo | None, started: bool) -> str:
     """Refuse a target table that does not fit; say which columns will be added."""
     from plainstep.core.drift import missing_columns
 
-    info = load.target.table(load.into_table, key)
     if info is None:
         return ""
     absent = missing_columns(load.name, load.config.into, wanted, info.schema, started)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime
@@ -60,6 +60,19 @@ class LedgerEntry:
 
 
 @dataclass
+class TableInfo:
+    """A target table as it stands.
+
+    Attributes:
+        schema: its columns.
+        rows: whether it holds any row.
+    """
+
+    schema: pa.Schema
+    rows: bool
+
+
+@dataclass
 class Commit:
     """Everything one step writes: rows, mark and ledger row, together or not at all.
 
@@ -72,6 +85,8 @@ class Commit:
         mark: the mark as it will be.
         entry: the ledger row; the counts of edits are filled in by the commit.
         strict: refuse contradictions instead of counting them.
+        fit: looks at the table as it stands in the transaction (None: there is none), refuses one that does not
+            fit, and says what will be changed about it.
     """
 
     table: str
@@ -82,6 +97,7 @@ class Commit:
     mark: Mark
     entry: LedgerEntry
     strict: bool = False
+    fit: Callable[[TableInfo | None], str] = lambda info: ""
 
 
 @dataclass
@@ -169,19 +185,6 @@ class Source(Protocol):
     def trim(self, position: int) -> int:
         """Forget changes before a position; return how many."""
         ...
-
-
-@dataclass
-class TableInfo:
-    """A target table as it stands.
-
-    Attributes:
-        schema: its columns.
-        rows: whether it holds any row.
-    """
-
-    schema: pa.Schema
-    rows: bool
 
 
 class Target(Protocol):

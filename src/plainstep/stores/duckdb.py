@@ -200,16 +200,20 @@ class DuckdbTarget:
         if not self.store.path.exists():
             return None
         with self.store.opened(read_only=True) as connection:
-            schema = _schema(connection, name)
-            if schema is None:
-                return None
-            return TableInfo(schema, bool(connection.execute(f"SELECT 1 FROM {quoted(name)} LIMIT 1").fetchall()))
+            return _table_info(connection, name)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
-        """The schema as DuckDB would hold it."""
-        with _instance() as connection:
-            columns = ", ".join(f"NULL::{declaration(field.type)} AS {quoted(field.name)}" for field in schema)
-            return _plain(connection.sql(f"SELECT {columns}").to_arrow_table().schema)
+        """The schema as DuckDB would hold it.
+
+        Raises:
+            Refused: DuckDB has nothing to hold a column.
+        """
+        import pyarrow as pa
+
+        long = {"large_string": pa.string(), "large_binary": pa.binary()}
+        for field in schema:
+            declaration(field.type)
+        return pa.schema([(field.name, long.get(str(field.type), field.type)) for field in schema])
 
     def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """All rows of a table, in the given columns and types."""
@@ -247,11 +251,12 @@ def _count(result: duckdb.DuckDBPyConnection) -> int:
     return int(rows[0][0]) if rows else 0
 
 
-def _schema(connection: duckdb.DuckDBPyConnection, name: str) -> pa.Schema | None:
+def _table_info(connection: duckdb.DuckDBPyConnection, name: str) -> TableInfo | None:
     try:
-        return _plain(connection.sql(f"SELECT * FROM {quoted(name)} LIMIT 0").to_arrow_table().schema)
+        first = connection.sql(f"SELECT * FROM {quoted(name)} LIMIT 1").to_arrow_table()
     except duckdb.CatalogException:
         return None
+    return TableInfo(_plain(first.schema), first.num_rows > 0)
 
 
 def _plain(schema: pa.Schema) -> pa.Schema:
@@ -316,9 +321,8 @@ class _Merge(Merge):
     def finds(self, sql: str, parameters: Sequence[Any]) -> bool:
         return bool(self.connection.execute(sql, parameters).fetchall())
 
-    def columns(self) -> list[str] | None:
-        found = _schema(self.connection, self.commit.table)
-        return None if found is None else list(found.names)
+    def table_info(self) -> TableInfo | None:
+        return _table_info(self.connection, self.commit.table)
 
     def declaration(self, kind: pa.DataType) -> str:
         return declaration(kind)

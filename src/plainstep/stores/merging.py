@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from plainstep.stores import bookkeeping as books
-from plainstep.stores.base import Commit
+from plainstep.stores.base import Commit, TableInfo
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:
@@ -59,14 +59,15 @@ class Merge(ABC):
 
     def _prepare(self) -> None:
         """Make the table, or add the columns it lacks."""
-        found = self.columns()
+        info = self.table_info()
+        self.commit.entry.note = self.commit.fit(info) or self.commit.entry.note
         columns = [(field.name, f"{quoted(field.name)} {self.declaration(field.type)}") for field in self.commit.schema]
-        if found is None:
+        if info is None:
             lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns]
             self.execute(f"CREATE TABLE {self.table} ({', '.join(lines + self.table_constraints())})")
             return
         for name, sql in columns:
-            if name not in found:
+            if name not in info.schema.names:
                 self.execute(f"ALTER TABLE {self.table} ADD COLUMN {sql}")
 
     def _edit(self, edits: Edits) -> None:
@@ -108,8 +109,8 @@ class Merge(ABC):
         """Whether a query finds any row."""
 
     @abstractmethod
-    def columns(self) -> list[str] | None:
-        """The target table's columns, or None if it is not there."""
+    def table_info(self) -> TableInfo | None:
+        """The target table as it stands, or None if it is not there."""
 
     @abstractmethod
     def declaration(self, kind: pa.DataType) -> str:

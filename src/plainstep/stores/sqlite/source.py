@@ -24,8 +24,8 @@ if TYPE_CHECKING:
     from plainstep.stores.sqlite import SqliteStore
     from plainstep.stores.sqlite.types import Column
 
-# Rows fetched at a time. Larger batches use the caches worse, smaller ones pay per call (measured).
-BATCH = 1 << 14
+# Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
+BATCH = 1 << 11
 
 
 class SqliteSource:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from plainstep.core.shapes import Edits
     from plainstep.stores.sqlite import SqliteStore
 
-BATCH = 1 << 14
+BATCH = 1 << 11
 
 
 class SqliteTarget:
@@ -67,27 +67,7 @@ class SqliteTarget:
             Refused: nothing makes the key unique in it.
         """
         with self._reading() as connection:
-            found = catalog.find(connection, name) if connection else None
-            if connection is None or found is None:
-                return None
-            return self._info(connection, found, key)
-
-    def _info(self, connection: sqlite3.Connection, table: catalog.Table, key: tuple[str, ...]) -> TableInfo:
-        import pyarrow as pa
-
-        from plainstep.stores.sqlite.types import arrow_type
-
-        absent = [column for column in key if column not in table.names]
-        if not absent and not any(unique.complete and set(unique.columns) == set(key) for unique in table.uniques):
-            columns = ", ".join(quoted(column) for column in key)
-            raise Refused(
-                f"Nothing makes {', '.join(key)} unique in {self.store.name}.{table.name}.",
-                "Rows are merged by key: two rows with one key would stay two.",
-                f"CREATE UNIQUE INDEX {quoted(table.name + '_key')} ON {quoted(table.name)} ({columns});",
-            )
-        kinds = [(column.name, arrow_type(table.name, column.name, column.declared)) for column in table.columns]
-        rows = connection.execute(f"SELECT 1 FROM {quoted(table.name)} LIMIT 1").fetchone()
-        return TableInfo(pa.schema(kinds), rows is not None)
+            return table_info(connection, self.store.name, name, key) if connection else None
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as SQLite would hold it."""
@@ -135,7 +115,7 @@ class SqliteTarget:
         with self.store.opened("rwc") as connection:
             connection.execute("BEGIN IMMEDIATE")
             try:
-                _Merge(connection, commit).run()
+                _Merge(connection, self.store.name, commit).run()
                 connection.execute("COMMIT")
             except BaseException:
                 if connection.in_transaction:
@@ -143,12 +123,38 @@ class SqliteTarget:
                 raise
 
 
+def table_info(connection: sqlite3.Connection, place: str, name: str, key: tuple[str, ...]) -> TableInfo | None:
+    """A table as it stands, or None if there is none.
+
+    Raises:
+        Refused: nothing makes the key unique in it.
+    """
+    import pyarrow as pa
+
+    from plainstep.stores.sqlite.types import arrow_type
+
+    table = catalog.find(connection, name)
+    if table is None:
+        return None
+    known = set(key) <= set(table.names)
+    if known and not any(unique.complete and set(unique.columns) == set(key) for unique in table.uniques):
+        columns = ", ".join(quoted(column) for column in key)
+        raise Refused(
+            f"Nothing makes {', '.join(key)} unique in {place}.{table.name}.",
+            "Rows are merged by key: two rows with one key would stay two.",
+            f"CREATE UNIQUE INDEX {quoted(table.name + '_key')} ON {quoted(table.name)} ({columns});",
+        )
+    kinds = [(column.name, arrow_type(table.name, column.name, column.declared)) for column in table.columns]
+    rows = connection.execute(f"SELECT 1 FROM {quoted(table.name)} LIMIT 1").fetchone()
+    return TableInfo(pa.schema(kinds), rows is not None)
+
+
 class _Merge(Merge):
     """The five primitives, in SQLite's words."""
 
-    def __init__(self, connection: sqlite3.Connection, commit: Commit) -> None:
+    def __init__(self, connection: sqlite3.Connection, place: str, commit: Commit) -> None:
         super().__init__(commit)
-        self.connection = connection
+        self.connection, self.place = connection, place
 
     def execute(self, sql: str, parameters: Sequence[Any] = ()) -> int:
         return self.connection.execute(sql, parameters).rowcount
@@ -156,9 +162,8 @@ class _Merge(Merge):
     def finds(self, sql: str, parameters: Sequence[Any]) -> bool:
         return self.connection.execute(sql, parameters).fetchone() is not None
 
-    def columns(self) -> list[str] | None:
-        found = catalog.find(self.connection, self.commit.table)
-        return None if found is None else list(found.names)
+    def table_info(self) -> TableInfo | None:
+        return table_info(self.connection, self.place, self.commit.table, self.commit.key)
 
     def declaration(self, kind: pa.DataType) -> str:
         from plainstep.stores.sqlite.types import declaration

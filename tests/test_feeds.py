@@ -1,0 +1,221 @@
+"""Feeds that are not our own capture, through whole steps: truncates, parts of rows, latest states, bare keys.
+
+The source here is a list in memory behind the same protocol that every source has; the targets are real.
+"""
+
+from __future__ import annotations
+
+import itertools
+import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import plainstep
+from plainstep.config import LoadConfig
+from plainstep.core.changes import Changes, as_changes
+from plainstep.core.compare import difference
+from plainstep.core.drift import holds, missing_columns
+from plainstep.core.positions import Mark, Span, Window, parse_point, why_not_continue
+from plainstep.core.shapes import mirror
+from plainstep.inspect import check
+from plainstep.load import Load
+from plainstep.step import reload, step
+from plainstep.stores import open_store
+from plainstep.stores.base import Snapshot
+from tests.histories import ROW, Model, Row, flat, histories, merged
+from tests.support import WITHOUT_SHRINKING, Town
+
+BEGAN = datetime(2026, 3, 2, 9, tzinfo=UTC)
+
+
+class Feed:
+    """A source that is a list of changes, delivered in small batches that overlap."""
+
+    own_capture = False
+
+    def __init__(self, model: Model, form: str = "whole") -> None:
+        self.model, self.form = model, form
+
+    def key(self) -> tuple[str, ...]:
+        return ("k",)
+
+    def warnings(self) -> list[str]:
+        return []
+
+    def schema(self) -> pa.Schema:
+        return ROW
+
+    def span(self) -> Span:
+        head = len(self.model.changes)
+        return Span("feed", 0, head, self.time_of(head))
+
+    def time_of(self, position: int) -> datetime | None:
+        return BEGAN + timedelta(minutes=position) if position else None
+
+    def locate(self, time: datetime) -> int:
+        return int((time - BEGAN).total_seconds() // 60)
+
+    def read(self, window: Window) -> Iterator[Changes]:
+        changes = [self.said(change) for change in self.model.changes[window.after : window.upto]]
+        yield as_changes(flat([]))
+        for at in range(0, len(changes), 3):
+            yield as_changes(flat(changes[max(0, at - 1) : at + 3]))
+
+    def said(self, change: Row) -> Row:
+        """The change as this feed would tell it."""
+        was, now = change["was"], change["now"]
+        if self.form == "latest" and change["op"] == "insert":
+            return change | {"op": "put"}
+        if self.form == "latest" and change["op"] == "update" and was["k"] == now["k"]:
+            return change | {"op": "put", "was": None}
+        if self.form == "bare keys" and was is not None:
+            return change | {"was": {"k": was["k"], "a": None, "b": None}}
+        if self.form == "parts" and change["op"] == "update" and was["k"] == now["k"]:
+            given = [name for name in ("a", "b") if was[name] != now[name]]
+            part = {"k": now["k"], **{name: now[name] for name in given}}
+            return change | {"now": part, "given": given}
+        return change
+
+    @contextmanager
+    def snapshot(self) -> Iterator[Snapshot]:
+        rows = pa.Table.from_pylist(list(self.model.rows.values()), ROW)
+        yield Snapshot(self.span(), ROW, iter(rows.to_batches()))
+
+    def trim(self, position: int) -> int:
+        raise NotImplementedError
+
+
+def load_of(feed: Feed, url: str, folder: Path, **settings: Any) -> Load:
+    config = LoadConfig.model_validate({"from": "feed.tree", "into": "t.tree", **settings})
+    store = open_store("t", url, folder)
+    load = Load("tree", config, store, "tree", store, "tree")
+    load.__dict__["source"] = feed
+    return load
+
+
+def rows_of(load: Load) -> dict[int, Row]:
+    return {row["k"]: row for batch in load.target.rows("tree", ROW) for row in batch.to_pylist()}
+
+
+class Steps(unittest.TestCase):
+    @given(st.lists(histories, min_size=1, max_size=3), st.sampled_from(["whole", "latest", "bare keys", "parts"]))
+    @settings(max_examples=30, deadline=None, phases=WITHOUT_SHRINKING)
+    def test_every_form_ends_the_same(self, parts: list[Any], form: str) -> None:
+        with Town() as town:
+            model = Model().play([("insert", 1, {"a": 1, "b": "oak"})])
+            loads = [load_of(Feed(model, form), url, town.path) for url in ("duckdb:///f.duckdb", "sqlite:///f.db")]
+            for part in [[], *parts]:
+                model.play(part)
+                for load in loads:
+                    outcome = step(load)
+                    self.assertIsNone(outcome.error)
+                    self.assertEqual(rows_of(load), model.rows)
+                    self.assertTrue(check(load).ok)
+
+    def test_half_a_row_is_never_inserted(self) -> None:
+        for url in ("duckdb:///f.duckdb", "sqlite:///f.db"):
+            with self.subTest(url), Town() as town:
+                model = Model().play([("insert", 1, {"a": 1, "b": "oak"})])
+                load = load_of(Feed(model, "parts"), url, town.path)
+                step(load)
+                with load.into_store.opened(False) if "duckdb" in url else load.into_store.opened("rw") as connection:  # type: ignore[attr-defined]
+                    connection.execute("DELETE FROM tree")
+                model.play([("update", 1, {"a": 2, "b": "oak"}), ("insert", 2, {"a": 1, "b": "elm"})])
+                outcome = step(load)
+                self.assertEqual((outcome.outcome, rows_of(load)), ("refused", {}))
+                self.assertIn("part of a row", str(outcome.error))
+                self.assertFalse(check(load).ok)
+                self.assertEqual(reload(load).net["insert"], 2)
+                self.assertEqual(rows_of(load), model.rows)
+
+    def test_a_row_that_came_and_went_is_dropped_all_the_same(self) -> None:
+        net = plainstep.collapse(
+            flat(Model().play([("insert", 1, {"a": 1, "b": None}), ("delete", 1, None)]).changes), "k"
+        )
+        self.assertEqual(mirror(net, own_capture=True).drop.num_rows, 0)
+        self.assertEqual(mirror(net, own_capture=False).drop.to_pylist(), [{"k": 1}])
+        self.assertEqual(mirror(net, deletes="ignore", own_capture=False).drop, None)
+
+    def test_one_loads_trouble_does_not_hold_up_the_others(self) -> None:
+        with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT)") as town:
+            town.project.capture_on("town.tree")
+            (town.path / "house.duckdb").write_text("no database" * 100)
+            with self.assertRaises(plainstep.StoreError):
+                town.project.step()
+            self.assertEqual([one.outcome for one in town.project.step(raise_errors=False)], ["failed", "nothing"])
+            result = town.run("step")
+            self.assertEqual(result.exit_code, 1)
+            self.assertIn("shed", result.output)
+
+
+class Pure(unittest.TestCase):
+    """What decides, without a store."""
+
+    @given(histories, histories, histories)
+    @settings(max_examples=100, deadline=None)
+    def test_a_difference_makes_two_tables_equal(self, here: Any, there: Any, later: Any) -> None:
+        target, source = Model().play(here), Model().play(there)
+        tables = [pa.Table.from_pylist(list(model.rows.values()), ROW).to_batches() for model in (target, source)]
+        net, count = difference(("k",), ROW, *tables)
+        self.assertEqual(merged(target.rows, net), source.rows)
+        self.assertEqual(count, len(target.rows))
+        self.assertEqual(len(net) == 0, target.rows == source.rows)
+        # What still waits is undone, so that a target that is merely behind has no difference.
+        before, seen = dict(source.rows), len(source.changes)
+        source.play([act for act in later if act[0] != "truncate"])
+        waiting = plainstep.collapse(flat(source.changes[seen:]), "k")
+        now = pa.Table.from_pylist(list(source.rows.values()), ROW).to_batches()
+        then = pa.Table.from_pylist(list(before.values()), ROW).to_batches()
+        self.assertEqual(len(difference(("k",), ROW, then, now, waiting)[0]), 0)
+
+    def test_points_people_write(self) -> None:
+        self.assertEqual([parse_point(text) for text in ("17", " head ", "start")], [17, "head", "start"])
+        self.assertEqual(parse_point("2026-03-02T09:00Z"), BEGAN)
+        self.assertEqual(parse_point("2026-03-02T10:00+01:00"), BEGAN)
+        local = parse_point("2026-03-02")
+        assert isinstance(local, datetime)
+        self.assertEqual(local.astimezone().strftime("%H:%M"), "00:00")
+        for text in ("", "noon", "-3", "1.5", "2026-13-01"):
+            with self.assertRaises(plainstep.ConfigError):
+                parse_point(text)
+        with self.assertRaises(plainstep.ConfigError):
+            Window(5, 4)
+
+    @given(st.integers(0, 9), st.integers(0, 9), st.integers(0, 9), st.booleans(), st.booleans())
+    def test_going_on_is_refused_just_when_something_would_be_lost(
+        self, position: int, oldest: int, more: int, same: bool, same_time: bool
+    ) -> None:
+        mark = Mark("tree", "a", position, BEGAN, 1)
+        span = Span("a" if same else "b", oldest, oldest + more)
+        made_at = BEGAN if same_time else BEGAN + timedelta(seconds=1)
+        refusal = why_not_continue(mark, span, made_at if position > oldest else None)
+        fine = same and oldest <= position <= oldest + more and (same_time or position == oldest)
+        self.assertEqual(refusal is None, fine)
+        if refusal:
+            self.assertIn("plainstep reload tree", refusal.next)
+
+    def test_columns_that_fit(self) -> None:
+        wanted = pa.schema([("k", pa.int64()), ("cost", pa.decimal128(8, 2)), ("b", pa.string())])
+        wider = pa.schema([("b", pa.large_string()), ("cost", pa.decimal128(12, 3)), ("k", pa.int32())])
+        self.assertEqual(missing_columns("t", "house.t", wanted, wider, started=False), [])
+        fewer = pa.schema([("k", pa.int64()), ("b", pa.string())])
+        self.assertEqual(missing_columns("t", "house.t", wanted, fewer, started=True), ["cost"])
+        more = wanted.append(pa.field("mine", pa.string()))
+        other = pa.schema([("k", pa.int64()), ("cost", pa.decimal128(6, 2)), ("b", pa.string())])
+        for found, started in ((fewer, False), (more, True), (more, False), (other, True)):
+            with self.assertRaises(plainstep.Refused):
+                missing_columns("t", "house.t", wanted, found, started)
+        kinds = [pa.int64(), pa.float64(), pa.string(), pa.date32(), pa.decimal128(8, 2), pa.bool_()]
+        for left, right in itertools.product(kinds, repeat=2):
+            self.assertEqual(holds(left, right), left == right)
+
+
+if __name__ == "__main__":
+    unittest.main()
