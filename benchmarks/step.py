@@ -56,14 +56,15 @@ def prepare(folder: Path) -> plainstep.Project:
 def change(folder: Path, share: float, turn: int) -> int:
     """Update a share of the rows (a tenth of them twice), delete and insert a few; how many changes that is."""
     step = round(1 / share)
+    part = turn % step
     with closing(sqlite3.connect(folder / "town.db")) as town:
-        town.execute("UPDATE tree SET height_m = height_m + 0.1 WHERE tree_id % ? = ?", [step, turn])
-        town.execute("UPDATE tree SET girth_cm = girth_cm + 1 WHERE tree_id % ? = ?", [step * 10, turn])
-        town.execute("DELETE FROM tree WHERE tree_id % ? = ?", [step * 20, turn])
+        town.execute("UPDATE tree SET height_m = height_m + 0.1 WHERE tree_id % ? = ?", [step, part])
+        town.execute("UPDATE tree SET girth_cm = girth_cm + 1 WHERE tree_id % ? = ?", [step * 10, part])
+        town.execute("DELETE FROM tree WHERE tree_id % ? = ?", [step * 20, part])
         town.execute(
             f"INSERT INTO tree SELECT tree_id + {ROWS * (turn + 2) * step}, ward_id, species, planted, height_m, girth_cm, status "
             "FROM tree WHERE tree_id % ? = ? AND tree_id < ?",
-            [step * 20, turn + 1, ROWS],
+            [step * 20, part + step, ROWS],
         )
         town.commit()
         return int(town.execute("SELECT max(seq) FROM plainstep_changes_tree").fetchone()[0])

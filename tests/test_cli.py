@@ -8,10 +8,12 @@ import subprocess
 import sys
 import tempfile
 import unittest
+import unittest.mock
 from pathlib import Path
 from typing import Any
 
 import plainstep
+from plainstep.demo import town
 from tests.support import TREE, Town
 
 REPOSITORY = Path(__file__).parents[1]
@@ -41,6 +43,27 @@ class Tour(unittest.TestCase):
             again = subprocess.run([*command, "demo", "larkmoor"], cwd=folder, capture_output=True, text=True)
             self.assertEqual(again.returncode, 2)
 
+    def test_the_readme_does_what_it_says(self) -> None:
+        readme = (REPOSITORY / "README.md").read_text()
+        section = readme.split("## Your own database")[1].split("\n## ")[0]
+        with tempfile.TemporaryDirectory() as folder:
+            config = Path(folder) / "plainstep.toml"
+            town.build(Path(folder))
+            config.write_text(section.split("```toml\n")[1].split("```")[0])
+            [commands] = [part.split("```")[0] for part in section.split("```console\n") if "capture on" in part]
+            outputs = []
+            for line in commands.splitlines():
+                line = line.removeprefix("$ ").replace("plainstep", f"{sys.executable} -m plainstep", 1)
+                done = subprocess.run(line, shell=True, cwd=folder, capture_output=True, text=True)
+                self.assertEqual((done.returncode, done.stderr), (0, ""), line)
+                outputs.append(done.stdout)
+        for output, words in zip(
+            outputs,
+            ["is on", "first load: 240", "", "status mature -> felled", "come to 1 net", "put 1", "nothing", "equal"],
+            strict=True,
+        ):
+            self.assertIn(words, output)
+
     def test_the_example_runs(self) -> None:
         done = subprocess.run(
             [sys.executable, REPOSITORY / "examples" / "library_tour.py"], capture_output=True, text=True
@@ -52,10 +75,10 @@ class Tour(unittest.TestCase):
         schema = json.loads((REPOSITORY / "docs" / "plainstep.schema.json").read_text())
         self.assertEqual(schema, plainstep.config_schema())
         told = (REPOSITORY / "docs" / "commands.md").read_text()
-        with Town() as town:
-            for name in re.findall(r"^  (\w+) ", town.run("--help").output.split("Commands:")[1], re.MULTILINE):
+        with Town() as here:
+            for name in re.findall(r"^  (\w+) ", here.run("--help").output.split("Commands:")[1], re.MULTILINE):
                 self.assertIn(f"## {name}", told)
-                for option in re.findall(r"--[\w-]+", town.run(name, "--help").output):
+                for option in re.findall(r"--[\w-]+", here.run(name, "--help").output):
                     self.assertIn(option, told)
         settings = (REPOSITORY / "docs" / "configuration.md").read_text()
         for model in schema["$defs"].values():
@@ -68,10 +91,10 @@ class Forms(unittest.TestCase):
         with Town(
             "CREATE TABLE tree (k INTEGER PRIMARY KEY, cost DECIMAL(6,2), raw BLOB, planted DATE, seen TIMESTAMPTZ)",
             "INSERT INTO tree VALUES (1, 1.5, x'00ff', '2026-03-02', '2026-03-02 10:00:00+01:00')",
-        ) as town:
+        ) as here:
 
             def run(*words: str) -> Any:
-                return json.loads(town.run(*words, "--json").output)
+                return json.loads(here.run(*words, "--json").output)
 
             self.assertEqual(run("capture", "on", "town.tree")["key"], ["k"])
             step = run("step", "house")[0]
@@ -79,7 +102,7 @@ class Forms(unittest.TestCase):
                 (step["outcome"], step["after"], step["upto"], step["edits"]["append"]),
                 ("stepped", None, 0, 1),
             )
-            town.sql("UPDATE tree SET cost = 2", "INSERT INTO tree (k) VALUES (2)", "DELETE FROM tree WHERE k = 2")
+            here.sql("UPDATE tree SET cost = 2", "INSERT INTO tree (k) VALUES (2)", "DELETE FROM tree WHERE k = 2")
             look = run("look", "house")
             self.assertEqual([change["op"] for change in look["changes"]], ["update", "insert", "delete"])
             change = look["changes"][0]
@@ -108,22 +131,34 @@ class Forms(unittest.TestCase):
             self.assertEqual(run("capture", "list")[0]["held"], 3)
 
     def test_text_is_safe_and_whole(self) -> None:
-        with Town(TREE, f"INSERT INTO tree VALUES (1, 1, 'a\x1b[31m[b]\n{'x' * 200}')") as town:
-            town.project.capture_on("town.tree")
-            town.project.step()
-            town.sql("DELETE FROM tree")
-            shown = town.run("look", "house").output
+        with Town(TREE, f"INSERT INTO tree VALUES (1, 1, 'a\x1b[31m[b]\n{'x' * 200}')") as here:
+            here.project.capture_on("town.tree")
+            here.project.step()
+            here.sql("DELETE FROM tree")
+            shown = here.run("look", "house").output
             self.assertIn(r"a\x1b[31m[b]\nxxx", shown)
             self.assertNotIn("\x1b", shown)
-            self.assertIn('"was"', town.run("look", "house", "--json").output)
+            self.assertIn('"was"', here.run("look", "house", "--json").output)
+
+    def test_debug_shows_where_an_error_came_from(self) -> None:
+        with Town(TREE) as here:
+            quiet, loud = here.run("step", "nowhere"), here.run("--debug", "step", "nowhere")
+            self.assertIsInstance(quiet.exception, SystemExit)
+            self.assertIsInstance(loud.exception, plainstep.ConfigError)
+            here.project.capture_on("town.tree")
+            with unittest.mock.patch("plainstep.project.Project.status", side_effect=ZeroDivisionError("a bug")):
+                result = here.run("status")
+            self.assertEqual(result.exit_code, 1)
+            self.assertIn("ZeroDivisionError: a bug", result.output)
+            self.assertIn("--debug", result.output)
 
     def test_help_and_nothing_to_do_load_nothing_heavy(self) -> None:
-        with Town(TREE) as town:
-            town.project.capture_on("town.tree")
-            town.project.step()
+        with Town(TREE) as here:
+            here.project.capture_on("town.tree")
+            here.project.step()
             heavy = "pyarrow numpy pandas rich"
             for words, modules in ((["--help"], heavy + " pydantic duckdb sqlite3"), (["step"], heavy)):
-                child = town.child(
+                child = here.child(
                     "import sys; from plainstep.cli import cli\n"
                     f"cli({words!r}, standalone_mode=False)\n"
                     f"print('loaded:', [name for name in '{modules}'.split() if name in sys.modules])"
@@ -133,27 +168,27 @@ class Forms(unittest.TestCase):
 
 
 class BadInput(unittest.TestCase):
-    def refused(self, town: Town, status: int, *words: str, told: list[str]) -> None:
-        before = town.fingerprint()
-        result = town.run(*words)
+    def refused(self, here: Town, status: int, *words: str, told: list[str]) -> None:
+        before = here.fingerprint()
+        result = here.run(*words)
         self.assertEqual(result.exit_code, status, result.output)
         for one in told:
             self.assertIn(one, result.output)
         self.assertLessEqual(len(result.output.splitlines()), 3, result.output)
         self.assertNotIn("Traceback", result.output)
-        self.assertEqual(town.fingerprint(), before)
+        self.assertEqual(here.fingerprint(), before)
 
     def test_wrong_words(self) -> None:
-        with Town(TREE) as town:
-            town.project.capture_on("town.tree")
-            self.refused(town, 2, "step", "huose", told=["no load 'huose'", "Did you mean 'house'?"])
-            self.refused(town, 2, "capture", "on", "twon.tree", told=["no store 'twon'", "'town'"])
-            self.refused(town, 2, "capture", "on", "tree", told=["STORE.TABLE"])
-            self.refused(town, 2, "capture", "list", "barn", told=["no store 'barn'"])
-            self.refused(town, 2, "look", "house", "--after", "noon", told=["'noon' is no position", "ISO 8601"])
-            self.refused(town, 2, "look", "house", "--upto", "5", told=["beyond the head"])
-            self.refused(town, 4, "check", "house", told=["has not begun", "plainstep step house"])
-            self.refused(town, 4, "reload", "house", told=["has not begun"])
+        with Town(TREE) as here:
+            here.project.capture_on("town.tree")
+            self.refused(here, 2, "step", "huose", told=["no load 'huose'", "Did you mean 'house'?"])
+            self.refused(here, 2, "capture", "on", "twon.tree", told=["no store 'twon'", "'town'"])
+            self.refused(here, 2, "capture", "on", "tree", told=["STORE.TABLE"])
+            self.refused(here, 2, "capture", "list", "barn", told=["no store 'barn'"])
+            self.refused(here, 2, "look", "house", "--after", "noon", told=["'noon' is no position", "ISO 8601"])
+            self.refused(here, 2, "look", "house", "--upto", "5", told=["beyond the head"])
+            self.refused(here, 4, "check", "house", told=["has not begun", "plainstep step house"])
+            self.refused(here, 4, "reload", "house", told=["has not begun"])
 
     def test_wrong_configuration(self) -> None:
         load = '[loads.t]\nfrom = "town.tree"\ninto = "house.t"\n'
@@ -182,33 +217,33 @@ class BadInput(unittest.TestCase):
             (TOML + load.replace("house.t", "town.tree"), ["into itself"]),
             (TOML + load + load.replace("loads.t", "loads.u"), ["line 10", "u and t merge into one table"]),
         ):
-            with self.subTest(text), Town(TREE) as town:
-                town.config.write_text(text)
-                self.refused(town, 2, "status", told=told)
-        with Town() as town:
-            town.config.unlink()
-            self.refused(town, 2, "status", told=["There is no file", "-c FILE"])
+            with self.subTest(text), Town(TREE) as here:
+                here.config.write_text(text)
+                self.refused(here, 2, "status", told=told)
+        with Town() as here:
+            here.config.unlink()
+            self.refused(here, 2, "status", told=["There is no file", "-c FILE"])
 
     def test_wrong_stores(self) -> None:
-        with Town() as town:
-            self.refused(town, 1, "step", "house", told=["no file", "town.db"])
-            (town.path / "town.db").write_text("not a database, but long enough to be taken for one" * 50)
-            self.refused(town, 1, "step", "house", told=["not an SQLite database"])
-        with Town(TREE) as town:
+        with Town() as here:
+            self.refused(here, 1, "step", "house", told=["no file", "town.db"])
+            (here.path / "town.db").write_text("not a database, but long enough to be taken for one" * 50)
+            self.refused(here, 1, "step", "house", told=["not an SQLite database"])
+        with Town(TREE) as here:
             self.refused(
-                town,
+                here,
                 4,
                 "step",
                 "house",
                 told=["Capture is off for town.tree", "plainstep capture on town.tree"],
             )
-            town.project.capture_on("town.tree")
-            (town.path / "house.duckdb").write_text("not a database either" * 1000)
-            self.refused(town, 1, "step", "house", told=["not a DuckDB database"])
-            town.config.write_text(town.config.read_text() + '[loads.w]\nfrom = "town.tree"\ninto = "shed.w"\nkey = ["z"]\n'
+            here.project.capture_on("town.tree")
+            (here.path / "house.duckdb").write_text("not a database either" * 1000)
+            self.refused(here, 1, "step", "house", told=["not a DuckDB database"])
+            here.config.write_text(here.config.read_text() + '[loads.w]\nfrom = "town.tree"\ninto = "shed.w"\nkey = ["z"]\n'
                                    '[loads.v]\nfrom = "town.tree"\ninto = "shed.v"\nkey = ["a"]\n')  # fmt: skip
-            self.refused(town, 2, "step", "w", told=["'z', which town.tree does not have", "[loads.w]"])
-            self.refused(town, 4, "step", "v", told=["captured by k"])
+            self.refused(here, 2, "step", "w", told=["'z', which town.tree does not have", "[loads.w]"])
+            self.refused(here, 4, "step", "v", told=["captured by k"])
 
     def test_wrong_targets(self) -> None:
         tables = {
@@ -225,24 +260,24 @@ class BadInput(unittest.TestCase):
             ],
         }
         for table, told in tables.items():
-            with self.subTest(table), Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')") as town:
-                town.project.capture_on("town.tree")
-                town.sql(table, store="shed")
-                self.refused(town, 4, "step", "shed", told=told)
-        with Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')") as town:
-            town.project.capture_on("town.tree")
-            town.sql(TREE, "INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')", store="shed")
-            self.refused(town, 4, "step", "shed", told=["already holds rows", "plainstep mark shed --to head"])
-            self.assertEqual(town.run("mark", "shed", "--to", "head", "--yes").exit_code, 0)
-            town.sql("UPDATE tree SET a = 5")
-            town.project.step("shed")
-            self.assertEqual(town.rows("shed"), [(1, 5, "oak"), (2, 2, "elm")])
-            self.assertEqual(town.run("check", "shed").exit_code, 3)
+            with self.subTest(table), Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')") as here:
+                here.project.capture_on("town.tree")
+                here.sql(table, store="shed")
+                self.refused(here, 4, "step", "shed", told=told)
+        with Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')") as here:
+            here.project.capture_on("town.tree")
+            here.sql(TREE, "INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')", store="shed")
+            self.refused(here, 4, "step", "shed", told=["already holds rows", "plainstep mark shed --to head"])
+            self.assertEqual(here.run("mark", "shed", "--to", "head", "--yes").exit_code, 0)
+            here.sql("UPDATE tree SET a = 5")
+            here.project.step("shed")
+            self.assertEqual(here.rows("shed"), [(1, 5, "oak"), (2, 2, "elm")])
+            self.assertEqual(here.run("check", "shed").exit_code, 3)
 
     def test_a_row_without_a_key(self) -> None:
-        with Town("CREATE TABLE tree (k TEXT PRIMARY KEY, a INTEGER)", "INSERT INTO tree VALUES (NULL, 1)") as town:
-            town.project.capture_on("town.tree")
-            self.refused(town, 4, "step", "shed", told=["no value in its key column 'k'"])
+        with Town("CREATE TABLE tree (k TEXT PRIMARY KEY, a INTEGER)", "INSERT INTO tree VALUES (NULL, 1)") as here:
+            here.project.capture_on("town.tree")
+            self.refused(here, 4, "step", "shed", told=["no value in its key column 'k'"])
 
 
 TOML = '[stores.town]\nurl = "sqlite:///town.db"\n[stores.house]\nurl = "duckdb:///house.duckdb"\n'

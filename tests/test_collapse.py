@@ -200,6 +200,17 @@ class Laws(unittest.TestCase):
         for (left, one), (right, other) in itertools.combinations(zip(codes, picked, strict=True), 2):
             self.assertEqual(left == right, one == other)
 
+    def test_keys_that_collide_are_told_apart_all_the_same(self) -> None:
+        picked = np.random.default_rng(3).integers(0, 5000, 20_000) * 7919
+        rounds, keys.ROUNDS = keys.ROUNDS, 1  # as if every further table were full of collisions
+        try:
+            codes, bound = keys.code([pa.array(picked), pa.array(picked.astype(str))])
+        finally:
+            keys.ROUNDS = rounds
+        self.assertEqual(len({*zip(codes.tolist(), picked.tolist(), strict=True)}), len(set(picked.tolist())))
+        self.assertEqual(len(set(codes.tolist())), len(set(picked.tolist())))
+        self.assertLess(codes.max(), bound)
+
     def test_many_keys_on_all_cores(self) -> None:
         size = keys.WORTH_SPLITTING * 2
         picked = np.random.default_rng(7).integers(0, size // 3, size) * 1_000_003

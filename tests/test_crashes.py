@@ -74,6 +74,81 @@ class Killed(unittest.TestCase):
                         self.assertTrue(here.project.check(store)[0].ok)
 
 
+WRITER = """
+import random, sqlite3, sys, time
+chance = random.Random(int(sys.argv[1]))
+connection = sqlite3.connect("town.db", timeout=30, isolation_level=None)
+until = time.monotonic() + float(sys.argv[2])
+while time.monotonic() < until:
+    connection.execute("BEGIN IMMEDIATE")
+    for _ in range(chance.randrange(1, 6)):
+        key = chance.randrange(300)
+        connection.execute(chance.choice([
+            "INSERT OR REPLACE INTO tree VALUES (?1, abs(random() % 100), 'new')",
+            "UPDATE tree SET a = a + 1 WHERE k = ?1",
+            "DELETE FROM tree WHERE k = ?1",
+            "INSERT INTO tree VALUES (?1, 0, 'up') ON CONFLICT DO UPDATE SET b = 'up'",
+        ]), [key])
+    connection.execute(chance.choice(["COMMIT", "COMMIT", "ROLLBACK"]))
+    time.sleep(chance.random() / 100)
+"""
+
+
+class Busy(unittest.TestCase):
+    def test_many_writers_while_steps_run(self) -> None:
+        """Nothing missed: three processes write, with rollbacks, while two loads step as fast as they can."""
+        for journal in ("wal", "delete"):
+            with self.subTest(journal), town() as here:
+                here.sql(f"PRAGMA journal_mode = {journal}")
+                writers = [here.child(WRITER, str(seed), "4") for seed in range(3)]
+                steps = 0
+                while any(writer.poll() is None for writer in writers):
+                    steps += sum(one.outcome == "stepped" for one in here.project.step())
+                    self.assertEqual(here.run("status").exit_code, 0)
+                for writer in writers:
+                    self.assertEqual((writer.communicate(timeout=60)[0], writer.returncode), ("", 0))
+                here.project.step()
+                self.assertGreater(steps, 4)
+                for check in here.project.check():
+                    self.assertTrue(check.ok, check)
+                for store in ("house", "shed"):
+                    self.assertEqual(here.rows(store), here.rows())
+                    entries = here.project.ledger(store)
+                    self.assertEqual([one.upto for one in entries[:-1]], [one.after for one in entries[1:]])
+                    self.assertEqual(sum(one.changes for one in entries), entries[-1].upto - entries[0].upto)
+                    self.assertEqual(sum(one.contradictions for one in entries), 0)
+
+    def test_a_writer_that_was_killed_leaves_nothing_behind(self) -> None:
+        script = """
+import os, signal, sqlite3
+connection = sqlite3.connect("town.db", isolation_level=None)
+connection.execute("PRAGMA cache_size = 1")  # so that half of it is in the file already
+connection.execute("BEGIN")
+connection.execute("UPDATE tree SET b = hex(randomblob(2000))")
+os.kill(os.getpid(), signal.SIGKILL)
+"""
+        for journal in ("wal", "delete"):
+            with self.subTest(journal), town() as here:
+                here.sql(f"PRAGMA journal_mode = {journal}")
+                here.project.step()
+                here.child(script).communicate(timeout=30)
+                self.assertEqual(here.project.look("house").total, 0)
+                self.assertEqual([one.outcome for one in here.project.step()], ["nothing"] * 2)
+                self.assertTrue(all(one.ok for one in here.project.check()))
+
+    def test_a_connection_of_ones_own_is_shared(self) -> None:
+        import duckdb
+
+        with town() as here:
+            here.project.step("house")
+            edit(here)
+            with duckdb.connect(str(here.path / "house.duckdb")) as mine:
+                self.assertEqual(here.project.step("house")[0].outcome, "stepped")
+                self.assertTrue(here.project.check("house")[0].ok)
+                [[count]] = mine.execute("SELECT count(*) FROM tree").fetchall()
+                self.assertEqual(count, len(here.rows()))
+
+
 class Raced(unittest.TestCase):
     def test_two_steps_at_once_fifty_times(self) -> None:
         with town() as here:
