@@ -184,6 +184,35 @@ class Steps(unittest.TestCase):
             self.assertEqual((kept.ok, kept.extra, kept.kept), (True, 1, True))
             self.assertEqual(town.run("check", "keep_shed").exit_code, 0)
 
+    def test_one_file_may_be_source_and_target(self) -> None:
+        for journal in ("delete", "wal"):
+            loads = '[loads.copy]\nfrom = "town.tree"\ninto = "town.copy"\n'
+            with Town(f"PRAGMA journal_mode = {journal}", TREE, loads=loads) as town:
+                town.sql(*[f"INSERT INTO tree VALUES ({n}, 0, 'oak')" for n in range(100)])
+                town.project.capture_on("town.tree")
+                for statement in ("UPDATE tree SET a = 1", "DELETE FROM tree WHERE k < 50"):
+                    self.assertEqual(town.project.step("copy")[0].outcome, "stepped")
+                    town.sql(statement)
+                town.project.step("copy")
+                self.assertEqual(town.rows(table="copy"), town.rows())
+                self.assertTrue(town.project.check("copy")[0].ok)
+
+    def test_progress_is_told(self) -> None:
+        from plainstep.progress import told_to
+
+        with Town(TREE, "INSERT INTO tree VALUES (1, 0, 'oak'), (2, 0, 'elm')") as town:
+            town.project.capture_on("town.tree")
+            heard: list[tuple[str, int, int | None]] = []
+            with told_to(lambda *told: heard.append(told)):
+                town.project.step("house")
+                town.sql("UPDATE tree SET a = 1")
+                town.project.step("house")
+                town.project.check("house")
+            self.assertEqual(heard[:2], [("house: rows", 2, None), ("house: changes", 2, 2)])
+            self.assertEqual(
+                {what for what, *_ in heard[2:]}, {"house: changes", "house: target rows", "house: source rows"}
+            )
+
     def test_contradictions_are_counted_or_refused(self) -> None:
         loads = '[loads.strict]\nfrom = "town.tree"\ninto = "house.strict"\nstrict = true\n'
         with Town(TREE, "INSERT INTO tree VALUES (1, 0, 'oak'), (2, 0, 'elm')", loads=loads) as town:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Mark, Span, Window
 from plainstep.errors import PlainStepError, Refused
+from plainstep.progress import counted
 from plainstep.step import edits_of, key_of, read_net
 from plainstep.windows import refuse_unless_continuous, why_not, window
 
@@ -152,7 +153,7 @@ def look(load: Load, after: str | None = None, upto: str | None = None, limit: i
     counts: Counter[str] = Counter()
     kept: list[Changes] = []
     room = limit if limit is not None else len(asked)
-    for batch in load.source.read(asked):
+    for batch in counted(load.source.read(asked), f"{load.name}: changes", len(asked)):
         counts.update(batch.counts())
         if room > 0 or not kept:
             kept.append(Changes(batch.table.slice(0, max(room, 0))))
@@ -243,8 +244,9 @@ def check(load: Load) -> CheckResult:
                 f"plainstep reload {load.name}",
             )
         _refuse_missing(load, schema.names, info.schema.names)
-        rows = load.target.rows(load.into_table, schema)
-        found, target_rows = difference(key, schema, rows, snapshot.batches, waiting)
+        target = counted(load.target.rows(load.into_table, schema), f"{load.name}: target rows")
+        source = counted(snapshot.batches, f"{load.name}: source rows")
+        found, target_rows = difference(key, schema, target, source, waiting)
     if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
         return check(load)
     return _checked(load, mark, found, target_rows, len(asked))

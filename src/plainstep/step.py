@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Mark, Span, Window
 from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
+from plainstep.progress import counted
 from plainstep.stores.base import Commit, LedgerEntry, TableInfo
 from plainstep.windows import refuse_unless_continuous, resolve
 
@@ -140,6 +141,7 @@ def _snapshot(load: Load, began: float) -> LedgerEntry:
 
     with load.source.snapshot() as snapshot:
         key = key_of(load, snapshot.schema)
+        rows = counted(snapshot.batches, f"{load.name}: rows")
         info = load.target.table(load.into_table, key)
         if info is not None and info.rows:
             if load.target.mark(load.name) is not None:
@@ -150,9 +152,12 @@ def _snapshot(load: Load, began: float) -> LedgerEntry:
                 f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
             )
         edits = _edits()
-        edits.append = _begun(with_keys(snapshot.batches, key, load.config.source))
+        edits.append = _begun(with_keys(rows, key, load.config.source))
         entry = _entry(load, "snapshot", snapshot.span, None, began)
-        return _commit(load, edits, None, snapshot.span, entry, snapshot.schema, began)
+        if load.from_store.url != load.into_store.url:
+            return _commit(load, edits, None, snapshot.span, entry, snapshot.schema, began)
+        edits.append = list(edits.append)  # one file: whoever reads it could keep it from being written
+    return _commit(load, edits, None, snapshot.span, entry, snapshot.schema, began)
 
 
 def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
@@ -176,7 +181,7 @@ def read_net(load: Load, window: Window) -> NetChanges:
     from plainstep.core.collapse import Collapser
 
     collapser = Collapser(key_of(load, load.source.schema()))
-    for changes in load.source.read(window):
+    for changes in counted(load.source.read(window), f"{load.name}: changes", len(window)):
         collapser.add(changes)
     return collapser.result()
 
@@ -291,7 +296,8 @@ def reload(load: Load) -> StepOutcome:
         info = load.target.table(load.into_table, key)
         known = wanted if info is None else _known(wanted, info.schema)
         held = load.target.rows(load.into_table, known) if info else iter(())
-        net, _ = difference(key, wanted, (_widened(batch, wanted) for batch in held), snapshot.batches)
+        rows = counted(snapshot.batches, f"{load.name}: rows")
+        net, _ = difference(key, wanted, (_widened(batch, wanted) for batch in held), rows)
         span, schema = snapshot.span, snapshot.schema
     entry = _entry(load, "reload", span, mark, began)
     counts = net.counts

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from plainstep import __version__
+from plainstep.cli.bars import bar
 from plainstep.errors import PlainStepError
 
 if TYPE_CHECKING:
@@ -109,7 +110,8 @@ def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
     """One step of each load named, or of all."""
     from plainstep.cli import forms, tables
 
-    outcomes = project(ctx).step(*loads, raise_errors=False)
+    with bar():
+        outcomes = project(ctx).step(*loads, raise_errors=False)
     if as_json:
         forms.echo([forms.outcome(outcome) for outcome in outcomes])
     else:
@@ -134,7 +136,8 @@ def look(
     """The raw changes, oldest first; by default those not yet merged."""
     from plainstep.cli import forms, tables
 
-    found = project(ctx).look(load, after, upto, None if every else limit)
+    with bar():
+        found = project(ctx).look(load, after, upto, None if every else limit)
     if as_json:
         forms.echo(forms.look(found))
     else:
@@ -155,7 +158,8 @@ def net(
     """The net changes, and what a step would do with them."""
     from plainstep.cli import forms, tables
 
-    found = project(ctx).net(load, after, upto)
+    with bar():
+        found = project(ctx).net(load, after, upto)
     room = None if every else limit
     if as_json:
         forms.echo(forms.net(found, room))
@@ -202,7 +206,8 @@ def check(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
     """Compare target with source, allowing for changes still waiting."""
     from plainstep.cli import forms, tables
 
-    found = project(ctx).check(*loads)
+    with bar():
+        found = project(ctx).check(*loads)
     if as_json:
         forms.echo([forms.check(one) for one in found])
     else:
@@ -242,7 +247,8 @@ def reload(ctx: click.Context, load: str, as_json: bool) -> None:
     """A fresh snapshot of the source, merged as differences."""
     from plainstep.cli import forms, tables
 
-    outcome = project(ctx).reload(load)
+    with bar():
+        outcome = project(ctx).reload(load)
     if as_json:
         forms.echo(forms.outcome(outcome))
     else:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
+import numpy as np
 import pyarrow as pa
 
 from plainstep.core.changes import AT, Changes
@@ -56,8 +57,8 @@ def _as_changes(rows: pa.Table | pa.RecordBatch, op: Op, side: str, seq: int) ->
     """Rows as changes of one operation."""
     count = rows.num_rows
     columns = {
-        "op": pa.array([int(op)], pa.int8()).take(pa.array([0] * count, pa.int8())),
-        "seq": pa.array(range(seq + 1, seq + 1 + count), pa.int64()),
+        "op": pa.array(np.full(count, op, dtype=np.int8)),
+        "seq": pa.array(np.arange(seq + 1, seq + 1 + count)),
         "at": pa.nulls(count, AT),
     }
     other = NOW if side == WAS else WAS

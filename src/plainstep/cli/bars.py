@@ -1,0 +1,67 @@
+"""A progress bar on stderr, for what takes over a second; none where nobody is watching."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+from plainstep.progress import told_to
+
+if TYPE_CHECKING:
+    from rich.progress import Progress, TaskID
+
+PATIENCE = 1.0
+BLUE = "#0072B2"
+
+
+@contextmanager
+def bar() -> Iterator[None]:
+    """Show a bar on stderr once the work in this context has taken over a second."""
+    if not sys.stderr.isatty():
+        yield
+        return
+    shown = _Bars()
+    try:
+        with told_to(shown.hear):
+            yield
+    finally:
+        shown.close()
+
+
+class _Bars:
+    def __init__(self) -> None:
+        self.began = time.monotonic()
+        self.done: dict[str, int] = {}
+        self.tasks: dict[str, TaskID] = {}
+        self.progress: Progress | None = None
+
+    def hear(self, what: str, rows: int, total: int | None) -> None:
+        self.done[what] = self.done.get(what, 0) + rows
+        if self.progress is None:
+            if time.monotonic() - self.began < PATIENCE:
+                return
+            self.progress = _new_progress()
+            self.progress.start()
+        if what not in self.tasks:
+            self.tasks[what] = self.progress.add_task(what, total=total)
+        self.progress.update(self.tasks[what], completed=self.done[what])
+
+    def close(self) -> None:
+        if self.progress:
+            self.progress.stop()
+
+
+def _new_progress() -> Progress:
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+    columns = (
+        TextColumn("{task.description}"),
+        BarColumn(complete_style=BLUE, finished_style=BLUE, pulse_style=BLUE),
+        TextColumn("{task.completed:,.0f} rows"),
+        TimeElapsedColumn(),
+    )
+    return Progress(*columns, console=Console(stderr=True), transient=True)
