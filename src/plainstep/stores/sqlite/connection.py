@@ -51,18 +51,15 @@ def _connect(path: Path, mode: str, wait: float) -> sqlite3.Connection:
         return connection
     try:
         connection.execute("SELECT 1 FROM sqlite_schema LIMIT 1").fetchone()
-    except sqlite3.OperationalError as error:
-        # A read-only connection cannot take back what a killed writer left half done, nor make the
-        # shared-memory file of a write-ahead log. Any ordinary reader does that, so become one.
-        if getattr(error, "sqlite_errorcode", 0) & 0xFF not in (
-            sqlite3.SQLITE_READONLY,
-            sqlite3.SQLITE_CANTOPEN,
-        ):
-            connection.close()
-            raise
+        return connection
+    except sqlite3.Error as error:
         connection.close()
-        connection = sqlite3.connect(uri + "rw", uri=True, timeout=wait, isolation_level=None, check_same_thread=False)
-        connection.execute("PRAGMA query_only = ON")
+        if getattr(error, "sqlite_errorcode", 0) & 0xFF not in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN):
+            raise
+    # A read-only connection cannot take back what a killed writer left half done, nor make the shared-memory file of
+    # a write-ahead log. Any ordinary reader does that, so become one.
+    connection = sqlite3.connect(uri + "rw", uri=True, timeout=wait, isolation_level=None, check_same_thread=False)
+    connection.execute("PRAGMA query_only = ON")
     return connection
 
 
