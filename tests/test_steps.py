@@ -132,7 +132,7 @@ class Laws(unittest.TestCase):
             town.sql("UPDATE tree SET a = 5", "UPDATE tree SET a = 6")
 
         told = {restored: "ahead of the source's head", restored_and_gone_on: "has another time", trimmed: "were trimmed",
-                holed: "1 are missing", emptied: "ahead of the source's head", rebuilt: "rebuilt"}  # fmt: skip
+                holed: "Missing: 1 of the 2 changes", emptied: "ahead of the source's head", rebuilt: "rebuilt"}  # fmt: skip
         for harm, words in told.items():
             with self.subTest(harm.__name__), Town(TREE, "INSERT INTO tree VALUES (1, 0, 'oak')") as town:
                 town.project.capture_on("town.tree")

@@ -210,7 +210,7 @@ def _judge(load: Load, found: LoadStatus, span: Span) -> None:
     found.waiting = span.head - mark.position
     found.lag_seconds = 0.0
     if found.waiting:
-        found.health, found.reason = "behind", f"{found.waiting:,} changes are waiting"
+        found.health, found.reason = "behind", f"changes waiting: {found.waiting:,}"
         found.remedy = f"plainstep step {load.name}"
         oldest = load.source.time_of(mark.position + 1)
         found.lag_seconds = (datetime.now(UTC) - oldest).total_seconds() if oldest else None

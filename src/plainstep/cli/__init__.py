@@ -172,7 +172,7 @@ def net(
 @JSON
 @click.pass_context
 def status(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
-    """Each load: mark, source's head, changes waiting, lag, health, last step."""
+    """Where each load stands: mark, changes waiting, lag, health."""
     from plainstep.cli import forms, tables
 
     found = project(ctx).status(*loads)
@@ -292,7 +292,7 @@ def capture_on(ctx: click.Context, place: str, key: str, as_json: bool) -> None:
 def capture_off(ctx: click.Context, place: str) -> None:
     """Stop recording, and forget what was recorded."""
     info = project(ctx).capture_off(place)
-    click.echo(f"Capture is off for {place}. {info.held:,} recorded changes are forgotten.")
+    click.echo(f"Capture is off for {place}. Recorded changes forgotten: {info.held:,}.")
 
 
 @capture.command("refresh")

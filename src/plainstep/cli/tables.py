@@ -38,15 +38,15 @@ def _said(one: StepOutcome) -> str:
     done = ", ".join(f"{name} {number:,}" for name, number in one.edits.items() if number) or "no row touched"
     took = f"{one.seconds:.2f} s"
     if entry.kind == "snapshot":
-        return f"first load: {entry.append:,} rows, as they stood at {entry.upto}; {took}"
+        return f"first load: {many(entry.append, 'row')}, as they stood at {entry.upto}; {took}"
     if entry.kind == "begin":
         return f"begun at {entry.upto}: only what changes after this is merged; {took}"
     if entry.kind == "reload":
         return f"loaded again as of {entry.upto}: {_counts(one.net)} to mend; {done}; {took}"
-    odd = f"; {entry.contradictions:,} contradictions" if entry.contradictions else ""
+    odd = f"; {many(entry.contradictions, 'contradiction')}" if entry.contradictions else ""
     note = f"; {entry.note}" if entry.note else ""
     window = f"after {one.after} up to {one.upto}" if one.after is not None else f"up to {one.upto}"
-    return f"{entry.changes:,} changes {window} came to {_counts(one.net)}; {done}{odd}{note}; {took}"
+    return f"{many(entry.changes, 'change')} {window} came to {_counts(one.net)}; {done}{odd}{note}; {took}"
 
 
 def _counts(counts: dict[str, int]) -> str:
@@ -58,7 +58,7 @@ def look(found: LookResult) -> None:
     from plainstep.cli.rows import changes
 
     click.echo(
-        f"{found.load}: {found.total:,} changes after {found.after} up to {found.upto}"
+        f"{found.load}: {many(found.total, 'change')} after {found.after} up to {found.upto}"
         + (f" ({_counts(found.counts)})" if found.total else "")
     )
     table = new_table(["position>", "time", "op", *_key_heads(found.key), "what changed"])
@@ -74,13 +74,15 @@ def net(found: NetResult, limit: int | None) -> None:
 
     net = found.net
     click.echo(
-        f"{found.load}: {net.read:,} changes after {found.after} up to {found.upto} come to "
-        f"{len(net):,} net changes" + (f" ({_counts(found.counts)})" if len(net) else "")
+        f"{found.load}: {many(net.read, 'change')} after {found.after} up to {found.upto} come to "
+        f"{many(len(net), 'net change')}" + (f" ({_counts(found.counts)})" if len(net) else "")
     )
     done = " and ".join(f"{name} {number:,}" for name, number in found.edits.items() if number)
     click.echo(f"A step would {done} of the target's rows." if done else "A step would touch no row.")
     if net.contradictions:
-        click.echo(f"{net.contradictions:,} changes contradict those before them; the last state counts.")
+        click.echo(
+            f"{many(net.contradictions, 'contradiction')}: changes that do not fit those before them; the last state counts."
+        )
     rows = nets(net, limit)
     table = new_table(["op", *_key_heads(net.key), "changes>", "what changed"])
     for row in rows:
@@ -123,7 +125,7 @@ def mark(one: LoadStatus) -> None:
         click.echo(f"{one.load} has no mark: no step was made yet.")
         return
     when = f" ({local(one.mark.at)})" if one.mark.at else ""
-    waiting = "" if one.waiting is None else f"; {one.waiting:,} changes are waiting"
+    waiting = "" if one.waiting is None else f"; waiting: {many(one.waiting, 'change')}"
     click.echo(f"{one.load} is merged up to {one.mark.position}{when}{waiting}.")
 
 
@@ -136,9 +138,9 @@ def move(load: Load, to: str) -> None:
     if now is None:
         told = f"{load.name} has no mark yet; it would begin at {position}, without loading what is there."
     elif position < now.position:
-        told = f"{load.name} is merged up to {now.position}; {now.position - position:,} changes would be merged again."
+        told = f"{load.name} is merged up to {now.position}; {many(now.position - position, 'change')} would be merged again."
     elif position > now.position:
-        told = f"{load.name} is merged up to {now.position}; {position - now.position:,} changes would never be merged."
+        told = f"{load.name} is merged up to {now.position}; {many(position - now.position, 'change')} would never be merged."
     else:
         told = f"{load.name} is merged up to {now.position} already."
     click.echo(told, err=True)
@@ -165,7 +167,7 @@ def ledger(entries: list[LedgerEntry]) -> None:
 
 
 def _noted(one: LedgerEntry) -> str:
-    odd = f"{one.contradictions:,} contradictions" if one.contradictions else ""
+    odd = many(one.contradictions, "contradiction") if one.contradictions else ""
     return "; ".join(part for part in (one.note, odd) if part)
 
 
@@ -252,6 +254,11 @@ def what_changed(row: dict[str, Any], key: tuple[str, ...]) -> Text:
     image = row["was"] if row["op"] == "delete" else row["now"]
     parts = [f"{name} {shown(value)}" for name, value in image.items() if name not in key and value is not None]
     return cell.append("; ".join(parts), style="dim" if row["op"] == "delete" else "")
+
+
+def many(number: int, noun: str) -> str:
+    """A number of things."""
+    return f"{number:,} {noun}" + ("" if number == 1 else "s")
 
 
 def shown(value: Any) -> str:

@@ -304,9 +304,7 @@ def _take_in(connection: sqlite3.Connection, state: State) -> str:
         [json.dumps(what.columns), what.table],
     )
     recorded = _record_values(connection, what, state)
-    return (
-        f"now capturing {', '.join(state.waiting)} too; {recorded:,} rows already had values in it, recorded as updates"
-    )
+    return f"now capturing {', '.join(state.waiting)} too; rows that had values there already, recorded as updates: {recorded:,}"
 
 
 def _record_values(connection: sqlite3.Connection, what: Captured, state: State) -> int:

@@ -175,8 +175,7 @@ class SqliteSource:
             yield self._changes([], images)  # so that the columns are known all the same
         if found != len(window):
             raise Refused(
-                f"Of the {len(window):,} changes after {window.after} and up to {window.upto}, "
-                f"{len(window) - found:,} are missing.",
+                f"Missing: {len(window) - found:,} of the {len(window):,} changes after {window.after} up to {window.upto}.",
                 "Something removed rows from the change table; what they said is lost.",
                 "plainstep reload LOAD compares the whole table instead.",
             )
