@@ -105,7 +105,8 @@ class Town:
         return {
             file.name: hashlib.sha256(file.read_bytes()).hexdigest()
             for file in sorted(self.path.iterdir())
-            if not file.name.endswith(("-shm",))  # the index of a write-ahead log holds readers' marks, no data
+            # The index of a write-ahead log holds readers' marks, no data; readers make an empty log where there is none.
+            if not file.name.endswith("-shm") and not (file.name.endswith("-wal") and file.stat().st_size == 0)
         }
 
 

@@ -55,13 +55,17 @@ def expected(model: Model) -> list[tuple[Any, ...]]:
 
 
 class Laws(unittest.TestCase):
-    @given(st.lists(histories, min_size=2, max_size=4), st.sampled_from(["snapshot", "beginning"]))
+    @given(
+        st.lists(histories, min_size=2, max_size=4),
+        st.sampled_from(["snapshot", "beginning"]),
+        st.sampled_from(["wal", "delete"]),
+    )
     @settings(max_examples=25, deadline=None, phases=WITHOUT_SHRINKING)
-    def test_truth_any_cut_once_and_looking_changes_nothing(self, parts: list[Any], first: str) -> None:
+    def test_truth_any_cut_once_and_looking_changes_nothing(self, parts: list[Any], first: str, journal: str) -> None:
         loads = "".join(
             f'[loads.{name}_late]\nfrom = "town.tree"\ninto = "{name}.late"\nfirst = "{first}"\n' for name in TARGETS
         )
-        with Town(TREE, loads=loads) as town:
+        with Town(f"PRAGMA journal_mode = {journal}", TREE, loads=loads) as town:
             model = Model()
             if first == "snapshot":
                 act(town, model, parts[0])
