@@ -14,8 +14,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
+from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Window
-from plainstep.core.shapes import Edits
 from plainstep.stores import open_store
 from plainstep.stores.base import Commit, LedgerEntry, Target
 from plainstep.stores.duckdb import declaration as duckdb_declaration

@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from itertools import chain, islice
 from typing import TYPE_CHECKING
 
+from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Span, Window
 from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
 from plainstep.progress import counted
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.core.net import NetChanges
-    from plainstep.core.shapes import Edits
     from plainstep.load import Load
 
 # Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
@@ -126,14 +126,8 @@ def _first(load: Load, span: Span, began: float) -> LedgerEntry:
                 f"Set first = 'snapshot' in the load {load.name}.",
             )
         return _merge(load, Window(0, span.head), span, None, began)
-    entry = _entry(load, "begin", span, None, began, note="only changes after this are merged")
-    return _commit(load, _edits(), None, span, entry, load.source.schema(), began)
-
-
-def _edits() -> Edits:
-    from plainstep.core.shapes import Edits
-
-    return Edits()
+    entry = _entry(load, "begin", span, None, note="only changes after this are merged")
+    return _commit(load, Edits(), None, span, entry, began)
 
 
 def _snapshot(load: Load, began: float) -> LedgerEntry:
@@ -151,13 +145,12 @@ def _snapshot(load: Load, began: float) -> LedgerEntry:
                 "Rows that are not at the source would be left standing.",
                 f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
             )
-        edits = _edits()
-        edits.append = _begun(with_keys(rows, key, load.config.source))
-        entry = _entry(load, "snapshot", snapshot.span, None, began)
+        edits = Edits(append=_begun(with_keys(rows, key, load.config.source)))
+        entry = _entry(load, "snapshot", snapshot.span, None)
         if load.from_store.url != load.into_store.url:
-            return _commit(load, edits, None, snapshot.span, entry, snapshot.schema, began)
+            return _commit(load, edits, None, snapshot.span, entry, began)
         edits.append = list(edits.append)  # one file: whoever reads it could keep it from being written
-    return _commit(load, edits, None, snapshot.span, entry, snapshot.schema, began)
+    return _commit(load, edits, None, snapshot.span, entry, began)
 
 
 def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
@@ -168,12 +161,12 @@ def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
 
 def _merge(load: Load, window: Window, span: Span, mark: Mark | None, began: float) -> LedgerEntry:
     net = read_net(load, window)
-    entry = _entry(load, "changes", span, mark, began)
+    entry = _entry(load, "changes", span, mark)
     entry.changes, entry.contradictions = net.read, net.contradictions
     counts = net.counts
     entry.inserts, entry.updates = counts["insert"], counts["update"] + counts.get("put", 0)
     entry.deletes = counts["delete"]
-    return _commit(load, edits_of(load, net), mark, span, entry, load.source.schema(), began)
+    return _commit(load, edits_of(load, net), mark, span, entry, began)
 
 
 def read_net(load: Load, window: Window) -> NetChanges:
@@ -221,7 +214,7 @@ def key_of(load: Load, schema: pa.Schema) -> tuple[str, ...]:
     return asked
 
 
-def _entry(load: Load, kind: str, span: Span, mark: Mark | None, began: float, note: str = "") -> LedgerEntry:
+def _entry(load: Load, kind: str, span: Span, mark: Mark | None, note: str = "") -> LedgerEntry:
     return LedgerEntry(
         load.name,
         mark.step + 1 if mark else 1,
@@ -239,10 +232,10 @@ def _commit(
     before: Mark | None,
     span: Span,
     entry: LedgerEntry,
-    schema: pa.Schema,
     began: float,
 ) -> LedgerEntry:
     """Write everything the step found, in one transaction of the target."""
+    schema = load.source.schema()
     key = key_of(load, schema)
     wanted = load.target.fits(schema)
     if edits is not None:
@@ -298,13 +291,13 @@ def reload(load: Load) -> StepOutcome:
         held = load.target.rows(load.into_table, known) if info else iter(())
         rows = counted(snapshot.batches, f"{load.name}: rows")
         net, _ = difference(key, wanted, (_widened(batch, wanted) for batch in held), rows)
-        span, schema = snapshot.span, snapshot.schema
-    entry = _entry(load, "reload", span, mark, began)
+        span = snapshot.span
+    entry = _entry(load, "reload", span, mark)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
     edits = edits_of(load, net)
     edits.sure = False
-    return _stepped(load, _commit(load, edits, mark, span, entry, schema, began))
+    return _stepped(load, _commit(load, edits, mark, span, entry, began))
 
 
 def _known(wanted: pa.Schema, found: pa.Schema) -> pa.Schema:
@@ -335,5 +328,5 @@ def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
     position = resolve(load, span, to)
     mark = load.target.mark(load.name)
     there = Span(span.identity, span.oldest, position, load.source.time_of(position))
-    entry = _entry(load, "mark", there, mark, began, note=reason or "moved by hand")
-    return _commit(load, None, mark, there, entry, load.source.schema(), began)
+    entry = _entry(load, "mark", there, mark, note=reason or "moved by hand")
+    return _commit(load, None, mark, there, entry, began)

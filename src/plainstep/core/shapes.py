@@ -1,42 +1,14 @@
-"""Shapes: what net changes become downstream, said in five primitives that every target knows."""
+"""Shapes: what net changes become downstream, said in the five kinds of edits that every target knows."""
 
 from __future__ import annotations
-
-from collections.abc import Iterable
-from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
 
 from plainstep.core.changes import numbers
+from plainstep.core.edits import Edits
 from plainstep.core.net import ABSENT, NOTHING, NetChanges
 from plainstep.core.words import NOW, Op
-
-
-@dataclass(eq=False)
-class Edits:
-    """What a shape asks of a target. All tables bear the target's own column names.
-
-    Attributes:
-        put: whole rows, by key. Replaces the row with that key, or adds it.
-        new: how many of the rows in ``put``, from the first, should not be at the target yet.
-        patch: rows of the key and some columns each. Sets those columns; the row must be there.
-        drop: keys. Removes their rows.
-        append: batches of whole rows, added without looking for their keys. May be a stream.
-        add: rows of the key and numbers. Adds the numbers to the row's; a missing row starts from zero.
-        clear: whether every row goes first (a truncate).
-        sure: whether the feed says for certain which rows are there, so that a row that is not where it
-            should be is a contradiction.
-    """
-
-    put: pa.Table | None = None
-    new: int = 0
-    patch: list[pa.Table] = field(default_factory=list)
-    drop: pa.Table | None = None
-    append: Iterable[pa.RecordBatch] = ()
-    add: pa.Table | None = None
-    clear: bool = False
-    sure: bool = True
 
 
 def mirror(net: NetChanges, deletes: str = "drop", own_capture: bool = True) -> Edits:

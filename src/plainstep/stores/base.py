@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.core.changes import Changes
-    from plainstep.core.shapes import Edits
+    from plainstep.core.edits import Edits
 
 
 @dataclass

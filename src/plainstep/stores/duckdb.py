@@ -27,7 +27,7 @@ from plainstep.stores.urls import file_of, locked
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.core.shapes import Edits
+    from plainstep.core.edits import Edits
 
 CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False}
 

@@ -13,7 +13,7 @@ from plainstep.stores.sql import quoted
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.core.shapes import Edits
+    from plainstep.core.edits import Edits
 
 
 class Merge(ABC):

@@ -102,10 +102,12 @@ class SqliteSource:
         """How far the changes can be read now."""
         with self.store.opened() as connection:
             connection.execute("BEGIN")
-            self.__dict__["_state"] = self._look(connection)
-            return self._span(connection)
+            return self._renewed_span(connection)
 
-    def _span(self, connection: sqlite3.Connection) -> Span:
+    def _renewed_span(self, connection: sqlite3.Connection) -> Span:
+        """The span, and with it the state of the capture and the columns, as they are now."""
+        self.__dict__["_state"] = self._look(connection)
+        self.__dict__.pop("_columns", None)
         try:
             oldest, head, at = capture.bounds(connection, self._state)
         except sqlite3.OperationalError as error:
@@ -215,9 +217,7 @@ class SqliteSource:
         """The table as it stands, with the position it stands at, from one read transaction."""
         with self.store.opened() as connection:
             connection.execute("BEGIN")
-            self.__dict__["_state"] = self._look(connection)
-            self.__dict__.pop("_columns", None)
-            span = self._span(connection)
+            span = self._renewed_span(connection)
             yield Snapshot(span, self.schema(), self._batches(connection))
 
     def _batches(self, connection: sqlite3.Connection) -> Iterator[pa.RecordBatch]:

@@ -19,7 +19,7 @@ from plainstep.stores.sqlite.connection import fetched
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.core.shapes import Edits
+    from plainstep.core.edits import Edits
     from plainstep.stores.sqlite import SqliteStore
 
 BATCH = 1 << 11
