@@ -124,6 +124,12 @@ class TruthTable(unittest.TestCase):
             ops = {one["k"]: (one["op"], one["given"]) for one in again.to_arrow().to_pylist()}
             self.assertEqual(ops[4], ("put", ["a"]))
 
+    def test_images_where_there_should_be_none_are_left_out(self) -> None:
+        both = [change("insert", 1, row(1, 9), row(1, 1)), change("delete", 2, row(2, 5), row(2, 5))]
+        found = {one["k"]: one for one in collapse(flat(both), "k").to_arrow().to_pylist()}
+        self.assertEqual((found[1]["op"], found[1]["was.a"], found[1]["now.a"]), ("insert", None, 1))
+        self.assertEqual((found[2]["op"], found[2]["was.a"], found[2]["now.a"]), ("delete", 5, None))
+
     def test_latest_state_feeds(self) -> None:
         net = collapse(flat([change("put", 1, None, row(1, 1)), change("put", 2, None, row(2, 1)),
                              change("delete", 3, row(2, None))]), "k")  # fmt: skip

@@ -107,9 +107,9 @@ def _events(changes: Changes, key: tuple[str, ...]) -> Events:
     moved = _moved(ops, old, new)
     if len(moved):
         events = _split(events, moved, old)
-    deleted = ops == Op.DELETE
-    if deleted.any() and any(now.null_count < int(deleted.sum()) for now in new):
-        events.images = True  # a delete that carries new values: they are no row's
+    # Some feeds fill in both sides always: old values of an insert, or new ones of a delete, are no row's.
+    if _stray(old, (ops == Op.INSERT) | (ops == Op.PUT)) or _stray(new, ops == Op.DELETE):
+        events.images = True
     for name, column in zip(key, events.key_values, strict=True):
         if column.null_count:
             row = pc.index(column.is_null(), True).as_py()
@@ -118,6 +118,14 @@ def _events(changes: Changes, key: tuple[str, ...]) -> Events:
                 "A row without a key cannot be told apart from others, so it cannot be merged.",
             )
     return events
+
+
+def _stray(images: list[pa.Array], rows: Bools) -> bool:
+    """Whether any of the rows has an image where there should be none."""
+    return bool(rows.any()) and any(
+        image.null_count < len(image) and (rows & image.is_valid().to_numpy(zero_copy_only=False)).any()
+        for image in images
+    )
 
 
 def _moved(ops: Ints, old: list[pa.Array], new: list[pa.Array]) -> Ints:
