@@ -195,11 +195,14 @@ class Pure(unittest.TestCase):
         mark = Mark("tree", "a", position, BEGAN, 1)
         span = Span("a" if same else "b", oldest, oldest + more)
         made_at = BEGAN if same_time else BEGAN + timedelta(seconds=1)
-        refusal = why_not_continue(mark, span, made_at if position > oldest else None)
-        fine = same and oldest <= position <= oldest + more and (same_time or position == oldest)
+        held = oldest <= position <= oldest + more
+        refusal = why_not_continue(mark, span, made_at if held else None)
+        fine = same and held and same_time
         self.assertEqual(refusal is None, fine)
         if refusal:
             self.assertIn("plainstep reload tree", refusal.next)
+        cleared = why_not_continue(mark, Span("a", oldest, oldest + more), None)
+        self.assertIsNotNone(cleared)
 
     def test_columns_that_fit(self) -> None:
         wanted = pa.schema([("k", pa.int64()), ("cost", pa.decimal128(8, 2)), ("b", pa.string())])

@@ -214,6 +214,7 @@ class Switching(unittest.TestCase):
 
     def test_changes_that_may_have_been_missed_are_refused(self) -> None:
         harms = {
+            "its change table plainstep_changes_tree is gone": "DROP TABLE plainstep_changes_tree",
             "trigger plainstep_update_tree is gone": "DROP TRIGGER plainstep_update_tree",
             "changed since its triggers were made": "CREATE UNIQUE INDEX later ON tree (a)",
             "no longer has the column b": "ALTER TABLE tree RENAME COLUMN b TO c",
@@ -224,7 +225,8 @@ class Switching(unittest.TestCase):
             with self.subTest(told), Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')") as town:
                 town.project.capture_on("town.tree")
                 town.project.step("shed")
-                town.sql(harm, "UPDATE tree SET a = 9")
+                town.sql(harm)
+                town.shell("UPDATE tree SET a = 9;")
                 self.refused(lambda town=town: town.project.step("shed"), told, "plainstep capture refresh town.tree")
                 self.assertIn("cannot be trusted", town.run("capture", "list").output)
                 self.assertIn("begun anew", town.project.capture_refresh("town.tree")[1])

@@ -33,7 +33,7 @@ class Span:
 
     Attributes:
         identity: who the source is; a capture that was rebuilt has another.
-        oldest: every change after this position is still held.
+        oldest: every change after this position is still held (and what stands at it, to be known by).
         head: the newest position that is safe to read up to.
         head_at: when the change at the head was made, if known (UTC).
     """
@@ -96,8 +96,8 @@ def why_not_continue(mark: Mark, span: Span, made_at: datetime | None) -> Refuse
     Args:
         mark: where the load stands.
         span: what the source holds now.
-        made_at: when the change at the mark's position was made, as the source has it now; None if that
-            change is not held any more.
+        made_at: when the change at the mark's position was made, as the source has it now; None if it does not
+            hold that change. A source that keeps times holds the change at every mark.
     """
     reload = f"plainstep reload {mark.load} compares the whole table and goes on from there."
     if mark.identity != span.identity:
@@ -115,10 +115,16 @@ def why_not_continue(mark: Mark, span: Span, made_at: datetime | None) -> Refuse
     if mark.position < span.oldest:
         return Refused(
             f"The mark of {mark.load} is at {mark.position}, but changes are only held after {span.oldest}.",
-            f"{span.oldest - mark.position:,} changes were trimmed before they were merged.",
+            "Those in between were trimmed or cleared before they were merged.",
             reload,
         )
-    if mark.at and made_at and mark.at != made_at:
+    if mark.at and made_at is None:
+        return Refused(
+            f"The change at {mark.position}, up to which {mark.load} is merged, is gone.",
+            "The source's changes were cleared, so that some may never have been merged.",
+            reload,
+        )
+    if mark.at and mark.at != made_at:
         return Refused(
             f"The change at {mark.position} is not the one that {mark.load} merged: it has another time.",
             "The source was restored to an earlier state and has gone another way since.",

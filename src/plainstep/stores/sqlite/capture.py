@@ -27,8 +27,7 @@ REGISTRY = """CREATE TABLE IF NOT EXISTS plainstep_captures (
     identity TEXT NOT NULL,
     key_columns TEXT NOT NULL,
     columns TEXT NOT NULL,
-    since INTEGER NOT NULL,
-    trimmed_to INTEGER NOT NULL DEFAULT 0
+    since INTEGER NOT NULL
 )"""
 
 
@@ -40,7 +39,6 @@ class State:
         what: what is captured.
         identity: this capture's identity.
         since: when it was turned on.
-        trimmed_to: changes up to here were forgotten on purpose.
         table: the table, or None if it is gone.
         waiting: columns of the table that are not captured yet.
         problem: what is wrong, or empty; then changes may have been missed.
@@ -50,7 +48,6 @@ class State:
     what: Captured
     identity: str
     since: datetime
-    trimmed_to: int
     table: catalog.Table | None
     waiting: tuple[str, ...] = ()
     problem: str = ""
@@ -66,7 +63,7 @@ def inspect(connection: sqlite3.Connection, store: str, table: str) -> State | N
     """Look at one table's capture, or None if it is off."""
     try:
         row = connection.execute(
-            "SELECT table_name, identity, key_columns, columns, since, trimmed_to FROM plainstep_captures "
+            "SELECT table_name, identity, key_columns, columns, since FROM plainstep_captures "
             "WHERE lower(table_name) = lower(?)",
             [table],
         ).fetchone()
@@ -76,9 +73,9 @@ def inspect(connection: sqlite3.Connection, store: str, table: str) -> State | N
         raise
     if row is None:
         return None
-    name, identity, key, columns, since, trimmed_to = row
+    name, identity, key, columns, since = row
     what = Captured(name, tuple(json.loads(key)), tuple(json.loads(columns)))
-    state = State(what, identity, since_epoch(since), trimmed_to, catalog.find(connection, name))
+    state = State(what, identity, since_epoch(since), catalog.find(connection, name))
     _judge(connection, store, state)
     return state
 
@@ -102,6 +99,10 @@ def _judge(connection: sqlite3.Connection, store: str, state: State) -> None:
         state.problem = f"{what.table} no longer has the column {lost[0]}"
         return
     state.waiting = tuple(name for name in table.names if name not in what.columns)
+    cleared = _cleared(connection, what)
+    if cleared:
+        state.problem = cleared
+        return
     expected = triggers_sql(what, table)
     absent = [name for name in expected if name not in found]
     if absent:
@@ -114,6 +115,17 @@ def _judge(connection: sqlite3.Connection, store: str, state: State) -> None:
             state.problem = f"the trigger {younger} was added later and changes {what.table} before capture sees it"
     if not state.problem and not state.waiting:
         state.remedy = ""
+
+
+def _cleared(connection: sqlite3.Connection, what: Captured) -> str:
+    """Whether the change table is gone or empty, which it never is by itself."""
+    try:
+        row = connection.execute(f"SELECT 1 FROM {quoted(what.changes)} LIMIT 1").fetchone()
+    except sqlite3.OperationalError as error:
+        if "no such table" not in str(error):
+            raise
+        return f"its change table {what.changes} is gone"
+    return "" if row else f"the changes in {what.changes} were cleared"
 
 
 def _younger(found: dict[str, str], ours: set[str], table: str) -> str:
@@ -170,7 +182,7 @@ def _install(connection: sqlite3.Connection, table: catalog.Table, key: tuple[st
     for statement in [*tables_sql(what), *triggers_sql(what, table).values()]:
         connection.execute(statement)
     connection.execute(
-        f"INSERT INTO plainstep_captures VALUES (?, ?, ?, ?, {CLOCK}, 0)",
+        f"INSERT INTO plainstep_captures VALUES (?, ?, ?, ?, {CLOCK})",
         [what.table, uuid.uuid4().hex, json.dumps(what.key), json.dumps(what.columns)],
     )
 
@@ -340,16 +352,14 @@ def bounds(connection: sqlite3.Connection, state: State) -> tuple[int, int, int 
     first, head, at = connection.execute(
         f"SELECT (SELECT min(seq) FROM {changes}), max(seq), at FROM {changes}"
     ).fetchone()
-    return ((first or 1) - 1), head or 0, at
+    return first or 0, head or 0, at
 
 
 def _info(connection: sqlite3.Connection, state: State) -> CaptureInfo:
-    try:
+    oldest = head = held = 0
+    if not _cleared(connection, state.what):
         oldest, head, _ = bounds(connection, state)
-        held = connection.execute(f"SELECT count(*) FROM {quoted(state.what.changes)}").fetchone()[0]
-    except sqlite3.OperationalError:
-        oldest = head = held = 0
-        state.problem = state.problem or f"its change table {state.what.changes} is gone"
+        held = connection.execute(f"SELECT count(*) FROM {quoted(state.what.changes)} WHERE seq > 0").fetchone()[0]
     return CaptureInfo(
         state.what.table,
         state.what.key,

@@ -108,16 +108,7 @@ class SqliteSource:
         """The span, and with it the state of the capture and the columns, as they are now."""
         self.__dict__["_state"] = self._look(connection)
         self.__dict__.pop("_columns", None)
-        try:
-            oldest, head, at = capture.bounds(connection, self._state)
-        except sqlite3.OperationalError as error:
-            if "no such table" not in str(error):
-                raise
-            raise Refused(
-                f"The change table of {self.store.name}.{self.name} is gone.",
-                "Its triggers have nowhere to write, so writes to the table itself fail.",
-                f"plainstep capture off {self.store.name}.{self.name}, then capture on, then reload its loads.",
-            ) from None
+        oldest, head, at = capture.bounds(connection, self._state)
         return Span(self._state.identity, oldest, head, None if at is None else capture.since_epoch(at))
 
     def time_of(self, position: int) -> datetime | None:
@@ -133,7 +124,7 @@ class SqliteSource:
         changes = quoted(self._state.what.changes)
         with self.store.opened() as connection:
             row = connection.execute(
-                f"SELECT coalesce((SELECT seq - 1 FROM {changes} WHERE at > ? ORDER BY seq LIMIT 1), "
+                f"SELECT coalesce((SELECT seq - 1 FROM {changes} WHERE at > ? AND seq > 0 ORDER BY seq LIMIT 1), "
                 f"(SELECT max(seq) FROM {changes}), 0)",
                 [time.timestamp() * 1000],
             ).fetchone()
@@ -147,10 +138,6 @@ class SqliteSource:
             gone = connection.execute(
                 f"DELETE FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))", [position]
             ).rowcount
-            connection.execute(
-                "UPDATE plainstep_captures SET trimmed_to = ? WHERE table_name = ?",
-                [position, self._state.what.table],
-            )
             connection.execute("COMMIT")
             return gone
 

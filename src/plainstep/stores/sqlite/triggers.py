@@ -54,17 +54,19 @@ class Captured:
 
 
 def tables_sql(what: Captured) -> list[str]:
-    """Statements that make the change table and the table of displaced rows.
+    """Statements that make and begin the change table, and make the table of displaced rows.
 
     The columns have no declared types, so that every value is kept exactly as it stood in its row. ``seq`` is
-    not AUTOINCREMENT, which makes a written row half as dear again: trimming always leaves the newest row, so
-    that numbers are not given out twice.
+    not AUTOINCREMENT, which makes a written row half as dear again. Instead the table is never empty: it begins
+    with a row at position 0, and trimming leaves the newest row. So numbers are not given out twice, and a table
+    that was cleared by hand is known by the row that is missing at a load's mark.
     """
     images = [quoted(side + name) for side in (WAS, NOW) for name in what.columns]
     plain = [quoted(name) for name in what.columns]
     return [
         f"CREATE TABLE {quoted(what.changes)} (seq INTEGER PRIMARY KEY, op TEXT NOT NULL, "
         f"at INTEGER NOT NULL, {', '.join(images)})",
+        f"INSERT INTO {quoted(what.changes)} (seq, op, at) VALUES (0, 'begin', {CLOCK})",
         f"CREATE TABLE {quoted(what.displaced)} ({', '.join(plain)})",
     ]
 
