@@ -140,6 +140,16 @@ class Forms(unittest.TestCase):
             self.assertNotIn("\x1b", shown)
             self.assertIn('"was"', here.run("look", "house", "--json").output)
 
+    def test_how_much_is_shown(self) -> None:
+        with Town(TREE) as here:
+            here.project.capture_on("town.tree")
+            here.sql(*[f"INSERT INTO tree VALUES ({n}, 0, 'oak')" for n in range(130)])
+            for words in ("look", "net"):
+                self.assertIn("... and 30 more; --all shows them.", here.run(words, "house").output)
+                self.assertIn("130 insert", here.run(words, "house", "--limit", "0").output)
+                self.assertNotIn("more", here.run(words, "house", "--all").output)
+                self.assertEqual(json.loads(here.run(words, "house", "--limit", "7", "--json").output)["more"], 123)
+
     def test_debug_shows_where_an_error_came_from(self) -> None:
         with Town(TREE) as here:
             quiet, loud = here.run("step", "nowhere"), here.run("--debug", "step", "nowhere")

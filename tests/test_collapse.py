@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
+import subprocess
+import sys
 import unittest
 from decimal import Decimal
 from typing import Any
@@ -225,6 +227,34 @@ class Laws(unittest.TestCase):
             pairs = np.unique(np.stack([codes, picked], axis=1), axis=0)
             self.assertEqual(len(pairs), len(np.unique(picked)))
             self.assertEqual(len(pairs), len(np.unique(codes)))
+
+
+class Memory(unittest.TestCase):
+    def test_a_window_takes_room_for_its_keys_not_for_its_changes(self) -> None:
+        script = """
+import resource, sys
+import numpy as np, pyarrow as pa
+from plainstep.core.changes import Changes
+from plainstep.core.collapse import Collapser
+
+chance, keys, size = np.random.default_rng(1), 50_000, 1 << 18
+collapser = Collapser(["k"])
+before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+for turn in range(int(sys.argv[1])):
+    columns = {"op": pa.array(np.full(size, 2, np.int8)), "seq": pa.array(np.arange(size) + turn * size + 1),
+               "at": pa.nulls(size, pa.timestamp("us", "UTC")), "was.k": pa.array(chance.integers(0, keys, size))}
+    columns |= {"now.k": columns["was.k"], "was.a": pa.array(chance.random(size)), "now.a": pa.array(chance.random(size))}
+    collapser.add(Changes(pa.table(columns)))
+assert collapser.result().read == size * int(sys.argv[1]) and len(collapser.result()) == keys
+print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) // 1024)
+"""
+        took = [
+            int(
+                subprocess.run([sys.executable, "-c", script, turns], capture_output=True, text=True, check=True).stdout
+            )
+            for turns in ("8", "64")  # 2 and 16 million changes, of which 16 would be 700 MB at once
+        ]
+        self.assertLess(took[1], took[0] * 2 + 50, f"MiB for 2 and for 16 million changes: {took}")
 
 
 class Input(unittest.TestCase):

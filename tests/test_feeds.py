@@ -7,9 +7,11 @@ from __future__ import annotations
 
 import itertools
 import unittest
+import unittest.mock
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from importlib.metadata import EntryPoint, entry_points
 from pathlib import Path
 from typing import Any
 
@@ -153,6 +155,37 @@ class Steps(unittest.TestCase):
             result = town.run("step")
             self.assertEqual(result.exit_code, 1)
             self.assertIn("shed", result.output)
+
+
+class OtherPeoplesStore:
+    """A store as another package would add it."""
+
+    def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
+        self.name, self.url, self.base, self.wait = name, url, base, wait
+
+    def source(self, table: str, types: dict[str, str] | None = None) -> Feed:
+        return Feed(Model().play([("insert", 1, {"a": 1, "b": table}), ("insert", 2, {"a": 2, "b": None})]))
+
+    def captures(self) -> list[Any]:
+        return []
+
+
+class EntryPoints(unittest.TestCase):
+    def test_a_store_from_another_package_is_found_by_its_scheme(self) -> None:
+        point = EntryPoint("feed", f"{__name__}:OtherPeoplesStore", "plainstep.stores")
+        ours = entry_points(group="plainstep.stores")
+        with Town() as town, unittest.mock.patch("plainstep.stores.entry_points", return_value=[*ours, point]):
+            loads = '[loads.feed]\nfrom = "line.oak"\ninto = "house.oak"\n[stores.line]\nurl = "feed://anywhere"\nwait = 3\n'
+            town.config.write_text(town.config.read_text().replace("[loads.house]", loads + "[loads.house]", 1))
+            project = town.project
+            self.assertEqual(project.step("feed")[0].outcome, "stepped")
+            self.assertEqual(town.rows("house", "oak"), [(1, 1, "oak"), (2, 2, None)])
+            self.assertEqual(project.step("feed")[0].outcome, "nothing")
+            self.assertTrue(project.check("feed")[0].ok)
+            self.assertEqual(project.captures("line"), [])
+        with Town() as town:
+            town.config.write_text('[stores.line]\nurl = "feed://anywhere"\n')
+            self.assertIn("no store is known for 'feed'", town.run("status").output)
 
 
 class Pure(unittest.TestCase):
