@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
@@ -15,6 +16,8 @@ from plainstep.errors import PlainStepError
 if TYPE_CHECKING:
     from plainstep.project import Project
 
+Command = TypeVar("Command", bound=Callable[..., Any])
+
 JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of text.")
 AFTER = click.option("--after", metavar="X", help="From here on, X itself excluded: a position, a time, start or head.")
 UPTO = click.option("--upto", metavar="Y", help="Up to here, Y itself included: a position, a time, start or head.")
@@ -22,6 +25,13 @@ LIMIT = click.option(
     "--limit", default=100, show_default=True, type=click.IntRange(min=0), help="How many rows to show."
 )
 ALL = click.option("--all", "every", is_flag=True, help="Show every row.")
+
+
+def of_a_window(command: Command) -> Command:
+    """The options of a command that shows rows of a window."""
+    for option in (ALL, LIMIT, UPTO, AFTER):
+        command = option(command)
+    return command
 
 
 class Commands(click.Group):
@@ -124,10 +134,7 @@ def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
 
 @cli.command()
 @click.argument("load")
-@AFTER
-@UPTO
-@LIMIT
-@ALL
+@of_a_window
 @JSON
 @click.pass_context
 def look(
@@ -146,10 +153,7 @@ def look(
 
 @cli.command()
 @click.argument("load")
-@AFTER
-@UPTO
-@LIMIT
-@ALL
+@of_a_window
 @JSON
 @click.pass_context
 def net(

@@ -101,18 +101,19 @@ def merge(earlier: NetChanges, later: NetChanges) -> NetChanges:
         earlier: the first window.
         later: the window that follows it, with the same key.
     """
+    between = 0
     if later.truncated:
         joined = later
     else:
         state = _joined(earlier.state, later.state)
         columns = tuple(dict.fromkeys([*earlier.columns, *later.columns]))
-        parts = NetChanges(earlier.key, columns, state, truncated=earlier.truncated)
-        joined = fold(Events.of_net(parts))
+        joined = fold(Events.of_net(NetChanges(earlier.key, columns, state)))
+        between = joined.contradictions
     return replace(
         joined,
         read=earlier.read + later.read,
         truncated=earlier.truncated or later.truncated,
-        contradictions=earlier.contradictions + later.contradictions + joined.contradictions * (joined is not later),
+        contradictions=earlier.contradictions + later.contradictions + between,
         last_seq=later.last_seq if later.last_seq is not None else earlier.last_seq,
     )
 

@@ -59,7 +59,7 @@ def opened(path: Path, read_only: bool, wait: float) -> Iterator[duckdb.DuckDBPy
     Raises:
         StoreError: the file stayed locked, is no DuckDB database, or cannot be read or written.
     """
-    path = path.absolute()
+    path = path.resolve()  # however it is named, one file has one lock
     with _turn(path):
         connection, detach = _attached(path, read_only, wait)
         try:
@@ -73,21 +73,31 @@ def opened(path: Path, read_only: bool, wait: float) -> Iterator[duckdb.DuckDBPy
 
 
 def _attached(path: Path, read_only: bool, wait: float) -> tuple[duckdb.DuckDBPyConnection, str]:
+    """A connection to the file, and the name to detach it by; no name where the connection is the process's own."""
     connection = _instance()
     name = f"plainstep_{threading.get_ident()}_{time.monotonic_ns()}"
     options = " (READ_ONLY)" if read_only else ""
+    try:
+        _attach_when_free(connection, f"ATTACH {text(str(path))} AS {quoted(name)}{options}", path, wait)
+        connection.execute(f"USE {quoted(name)}")
+        return connection, name
+    except duckdb.Error as error:
+        connection.close()
+        if "already attached" in str(error):  # this very process has the file open: share its instance
+            return _shared(path), ""
+        raise _explained(error, path) from error
+
+
+def _attach_when_free(connection: duckdb.DuckDBPyConnection, attach: str, path: Path, wait: float) -> None:
     until = time.monotonic() + wait
     pause = 0.005
     while True:
         try:
-            connection.execute(f"ATTACH {text(str(path))} AS {quoted(name)}{options}")
-            connection.execute(f"USE {quoted(name)}")
-            return connection, name
+            connection.execute(attach)
+            return
         except duckdb.Error as error:
-            if "already attached" in str(error):  # this very process has the file open: share its instance
-                return _shared(path), ""
-            if "lock" not in str(error).lower():
-                raise _explained(error, path) from error
+            if "lock" not in str(error).lower() or "already attached" in str(error):
+                raise
             if time.monotonic() > until:
                 raise locked(path, wait) from error
         time.sleep(pause)
