@@ -24,7 +24,7 @@ from plainstep.config import LoadConfig
 from plainstep.core.changes import Changes, as_changes
 from plainstep.core.compare import difference
 from plainstep.core.drift import holds, missing_columns
-from plainstep.core.positions import Mark, Span, Window, parse_point, why_not_continue
+from plainstep.core.positions import Mark, Place, Span, Waiting, Window, parse_point, why_not_continue
 from plainstep.core.shapes import mirror
 from plainstep.inspect import check
 from plainstep.load import Load
@@ -56,13 +56,16 @@ class Feed:
 
     def span(self) -> Span:
         head = len(self.model.changes)
-        return Span("feed", 0, head, self.time_of(head))
+        return Span("feed", 0, head, self.time_of(Place(head)))
 
-    def time_of(self, position: int) -> datetime | None:
-        return BEGAN + timedelta(minutes=position) if position else None
+    def time_of(self, place: Place) -> datetime | None:
+        return BEGAN + timedelta(minutes=place.position) if place.position else None
 
-    def locate(self, time: datetime) -> int:
-        return int((time - BEGAN).total_seconds() // 60)
+    def waiting(self, window: Window) -> Waiting:
+        return Waiting(None, window.upto > window.after)
+
+    def locate(self, point: int | datetime) -> Place:
+        return Place(point if isinstance(point, int) else int((point - BEGAN).total_seconds() // 60))
 
     def read(self, window: Window) -> Iterator[Changes]:
         changes = [self.said(change) for change in self.model.changes[window.after : window.upto]]

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep.core.edits import Edits
-from plainstep.core.positions import Mark, Window
+from plainstep.core.positions import Mark
 from plainstep.stores import open_store
 from plainstep.stores.base import Commit, LedgerEntry, Target
 from plainstep.stores.duckdb import declaration as duckdb_declaration
@@ -472,7 +472,6 @@ class Primitives(unittest.TestCase):
                 self.commit(target, Edits(clear=True, put=self.table(one), new=1), mark)
                 self.assertEqual(rows(), [one])
                 self.assertEqual([found.step for found in target.ledger("tree", 2)], [5, 6])
-                self.assertEqual(len(Window(0, 3)), 3)
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Mark, Span, Window
+from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import PlainStepError, Refused
 from plainstep.progress import counted
 from plainstep.step import edits_of, key_of, read_net
@@ -152,10 +152,12 @@ def look(load: Load, after: str | None = None, upto: str | None = None, limit: i
     asked = window(load, after, upto)
     counts: Counter[str] = Counter()
     kept: list[Changes] = []
-    room = limit if limit is not None else len(asked)
-    for batch in counted(load.source.read(asked), f"{load.name}: changes", len(asked)):
+    room = limit
+    for batch in counted(load.source.read(asked), f"{load.name}: changes"):
         counts.update(batch.counts())
-        if room > 0 or not kept:
+        if room is None:
+            kept.append(batch)
+        elif room > 0 or not kept:
             kept.append(Changes(batch.table.slice(0, max(room, 0))))
             room -= len(batch)
     key = key_of(load, load.source.schema())
@@ -201,19 +203,19 @@ def _judge(load: Load, found: LoadStatus, span: Span) -> None:
             "no step was made yet",
             f"plainstep step {load.name}",
         )
-        found.waiting = span.head - span.oldest
+        found.waiting = load.source.waiting(Window.between(Place(span.oldest), span.end)).count
         return
     refusal = why_not(load, mark, span)
     if refusal:
         found.health, found.reason, found.remedy = "refuses", refusal.what, refusal.next
         return
-    found.waiting = span.head - mark.position
-    found.lag_seconds = 0.0
-    if found.waiting:
-        found.health, found.reason = "behind", f"changes waiting: {found.waiting:,}"
+    waiting = load.source.waiting(Window.between(mark.place, span.end))
+    found.waiting, found.lag_seconds = waiting.count, 0.0
+    if waiting.any:
+        found.health = "behind"
+        found.reason = "changes are waiting" if waiting.count is None else f"changes waiting: {waiting.count:,}"
         found.remedy = f"plainstep step {load.name}"
-        oldest = load.source.time_of(mark.position + 1)
-        found.lag_seconds = (datetime.now(UTC) - oldest).total_seconds() if oldest else None
+        found.lag_seconds = (datetime.now(UTC) - waiting.since).total_seconds() if waiting.since else None
 
 
 def ledger(loads: list[Load], limit: int | None = None) -> list[LedgerEntry]:
@@ -232,7 +234,7 @@ def check(load: Load) -> CheckResult:
         raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
     with load.source.snapshot() as snapshot:
         refuse_unless_continuous(load, mark, snapshot.span)
-        asked = Window(mark.position, snapshot.span.head)
+        asked = Window.between(mark.place, snapshot.span.end)
         waiting = read_net(load, asked)
         schema = load.target.fits(snapshot.schema)
         key = key_of(load, schema)
@@ -249,7 +251,7 @@ def check(load: Load) -> CheckResult:
         found, target_rows = difference(key, schema, target, source, waiting)
     if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
         return check(load)
-    return _checked(load, mark, found, target_rows, len(asked))
+    return _checked(load, mark, found, target_rows, waiting.read)
 
 
 def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:

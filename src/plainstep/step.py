@@ -10,7 +10,7 @@ from itertools import chain, islice
 from typing import TYPE_CHECKING
 
 from plainstep.core.edits import Edits
-from plainstep.core.positions import Mark, Span, Window
+from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
 from plainstep.progress import counted
 from plainstep.stores.base import Commit, LedgerEntry, TableInfo
@@ -99,11 +99,13 @@ def _once(load: Load) -> StepOutcome:
         entry = _first(load, span, began)
     else:
         refuse_unless_continuous(load, mark, span)
-        if span.head == mark.position:
+        window = Window.between(mark.place, span.end)
+        waiting = load.source.waiting(window)
+        if not waiting.any:
             return StepOutcome(
                 load.name, "nothing", None, mark.position, mark.position, warnings=load.source.warnings()
             )
-        entry = _merge(load, Window(mark.position, span.head), span, mark, began)
+        entry = _merge(load, window, span, mark, began, waiting.count)
     return _stepped(load, entry)
 
 
@@ -125,7 +127,7 @@ def _first(load: Load, span: Span, began: float) -> LedgerEntry:
                 "first = 'beginning' would leave out what they said.",
                 f"Set first = 'snapshot' in the load {load.name}.",
             )
-        return _merge(load, Window(0, span.head), span, None, began)
+        return _merge(load, Window.between(Place(0), span.end), span, None, began)
     entry = _entry(load, "begin", span, None, note="only changes after this are merged")
     return _commit(load, Edits(), None, span, entry, began)
 
@@ -159,8 +161,10 @@ def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     return chain(first, batches)
 
 
-def _merge(load: Load, window: Window, span: Span, mark: Mark | None, began: float) -> LedgerEntry:
-    net = read_net(load, window)
+def _merge(
+    load: Load, window: Window, span: Span, mark: Mark | None, began: float, waiting: int | None = None
+) -> LedgerEntry:
+    net = read_net(load, window, waiting)
     entry = _entry(load, "changes", span, mark)
     entry.changes, entry.contradictions = net.read, net.contradictions
     counts = net.counts
@@ -169,12 +173,12 @@ def _merge(load: Load, window: Window, span: Span, mark: Mark | None, began: flo
     return _commit(load, edits_of(load, net), mark, span, entry, began)
 
 
-def read_net(load: Load, window: Window) -> NetChanges:
-    """The net changes of a window, collapsed batch by batch."""
+def read_net(load: Load, window: Window, total: int | None = None) -> NetChanges:
+    """The net changes of a window, collapsed batch by batch; ``total`` says how many changes there are, if known."""
     from plainstep.core.collapse import Collapser
 
     collapser = Collapser(key_of(load, load.source.schema()))
-    for changes in counted(load.source.read(window), f"{load.name}: changes", len(window)):
+    for changes in counted(load.source.read(window), f"{load.name}: changes", total):
         collapser.add(changes)
     return collapser.result()
 
@@ -240,7 +244,7 @@ def _commit(
     wanted = load.target.fits(schema)
     if edits is not None:
         edits.append = _timed(edits.append, entry, began)
-    mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step)
+    mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step, span.token)
     entry.at, entry.seconds = datetime.now(UTC), time.perf_counter() - began
 
     def fit(info: TableInfo | None) -> str:
@@ -325,8 +329,8 @@ def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
     """
     began = time.perf_counter()
     span = load.source.span()
-    position = resolve(load, span, to)
+    place = resolve(load, span, to)
     mark = load.target.mark(load.name)
-    there = Span(span.identity, span.oldest, position, load.source.time_of(position))
+    there = Span(span.identity, span.oldest, place.position, load.source.time_of(place), place.token)
     entry = _entry(load, "mark", there, mark, note=reason or "moved by hand")
     return _commit(load, None, mark, there, entry, began)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Mark, Span, Window, parse_point, why_not_continue
+from plainstep.core.positions import Mark, Place, Span, Window, parse_point, why_not_continue
 from plainstep.errors import ConfigError, Refused
 
 if TYPE_CHECKING:
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
     """Why a load cannot go on from its mark, or None if it can."""
-    made_at = load.source.time_of(mark.position) if mark.position <= span.head else None
+    made_at = load.source.time_of(mark.place) if mark.position <= span.head else None
     return why_not_continue(mark, span, made_at)
 
 
@@ -29,8 +29,8 @@ def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
         raise refusal
 
 
-def resolve(load: Load, span: Span, text: str) -> int:
-    """The position that a person's words mean.
+def resolve(load: Load, span: Span, text: str) -> Place:
+    """The place that a person's words mean.
 
     Raises:
         ConfigError: it is no position, or lies beyond the head.
@@ -39,9 +39,9 @@ def resolve(load: Load, span: Span, text: str) -> int:
     if isinstance(point, datetime):
         return load.source.locate(point)
     if point == "start":
-        return span.oldest
+        return Place(span.oldest)
     if point == "head":
-        return span.head
+        return span.end
     assert isinstance(point, int)
     if point > span.head:
         raise ConfigError(
@@ -49,7 +49,7 @@ def resolve(load: Load, span: Span, text: str) -> int:
             "There are no changes there yet.",
             "Give a smaller position, a time, or head.",
         )
-    return point
+    return load.source.locate(point)
 
 
 def window(load: Load, after: str | None, upto: str | None) -> Window:
@@ -65,14 +65,14 @@ def window(load: Load, after: str | None, upto: str | None) -> Window:
         start = resolve(load, span, after)
     elif mark is not None:
         refuse_unless_continuous(load, mark, span)
-        start = mark.position
+        start = mark.place
     else:
-        start = span.oldest
-    end = resolve(load, span, upto) if upto is not None else span.head
-    if start < span.oldest:
+        start = Place(span.oldest)
+    end = resolve(load, span, upto) if upto is not None else span.end
+    if start.position < span.oldest:
         raise Refused(
-            f"Changes of {load.config.source} are held only after {span.oldest}; {start} is too early.",
+            f"Changes of {load.config.source} are held only after {span.oldest}; {start.position} is too early.",
             "Those before it were trimmed.",
             "--after start begins with the oldest change that is held.",
         )
-    return Window(start, end)
+    return Window.between(start, end)

@@ -131,18 +131,21 @@ def mark(one: LoadStatus) -> None:
 
 def move(load: Load, to: str) -> None:
     """What moving a mark would mean."""
+    from plainstep.core.positions import Window
     from plainstep.windows import resolve
 
-    position = resolve(load, load.source.span(), to)
+    place = resolve(load, load.source.span(), to)
     now = load.target.mark(load.name)
     if now is None:
-        told = f"{load.name} has no mark yet; it would begin at {position}, without loading what is there."
-    elif position < now.position:
-        told = f"{load.name} is merged up to {now.position}; {many(now.position - position, 'change')} would be merged again."
-    elif position > now.position:
-        told = f"{load.name} is merged up to {now.position}; {many(position - now.position, 'change')} would never be merged."
-    else:
+        told = f"{load.name} has no mark yet; it would begin at {place.position}, without loading what is there."
+    elif place.position == now.position:
         told = f"{load.name} is merged up to {now.position} already."
+    else:
+        earlier, later = sorted((place, now.place), key=lambda one: one.position)
+        count = load.source.waiting(Window.between(earlier, later)).count
+        changes = "the changes in between" if count is None else many(count, "change")
+        would = "would be merged again" if place is earlier else "would never be merged"
+        told = f"{load.name} is merged up to {now.position}; {changes} {would}."
     click.echo(told, err=True)
 
 

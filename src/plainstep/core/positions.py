@@ -9,11 +9,35 @@ from plainstep.errors import ConfigError, Refused
 
 
 @dataclass(frozen=True)
+class Place:
+    """A position, with what a source needs to find it again.
+
+    Attributes:
+        position: the number that people see, rising along the changes.
+        token: what else says exactly which changes lie at or before this place, in the source's own words; empty
+            where the number says it all. (Where transactions commit in another order than they write, no number
+            does: see ``plainstep.stores.postgresql.capture``.)
+        at: when the last change up to here was made, if known (UTC).
+    """
+
+    position: int
+    token: str = ""
+    at: datetime | None = None
+
+
+@dataclass(frozen=True)
 class Window:
-    """The changes after one position and up to another: ``(after, upto]``."""
+    """The changes after one position and up to another: ``(after, upto]``, and the two places' tokens."""
 
     after: int
     upto: int
+    after_token: str = ""
+    upto_token: str = ""
+
+    @staticmethod
+    def between(after: Place, upto: Place) -> Window:
+        """The changes after one place and up to another."""
+        return Window(after.position, upto.position, after.token, upto.token)
 
     def __post_init__(self) -> None:
         if self.upto < self.after:
@@ -22,9 +46,6 @@ class Window:
                 "A window is the changes after one position and up to another.",
                 "Give --after the earlier of the two, and --upto the later.",
             )
-
-    def __len__(self) -> int:
-        return self.upto - self.after
 
 
 @dataclass(frozen=True)
@@ -36,12 +57,34 @@ class Span:
         oldest: every change after this position is still held (and what stands at it, to be known by).
         head: the newest position that is safe to read up to.
         head_at: when the change at the head was made, if known (UTC).
+        token: the head's token; see ``Place``.
     """
 
     identity: str
     oldest: int
     head: int
     head_at: datetime | None = None
+    token: str = ""
+
+    @property
+    def end(self) -> Place:
+        """The head, as a place."""
+        return Place(self.head, self.token, self.head_at)
+
+
+@dataclass(frozen=True)
+class Waiting:
+    """How much a window holds.
+
+    Attributes:
+        count: how many changes, or None if counting them would mean to read them all.
+        any: whether there are any.
+        since: when the oldest of them was made, if known (UTC).
+    """
+
+    count: int | None
+    any: bool
+    since: datetime | None = None
 
 
 @dataclass(frozen=True)
@@ -54,6 +97,7 @@ class Mark:
         position: everything at or below it is merged.
         at: when the change at the position was made, if known (UTC).
         step: the number of the step that set the mark, rising by one.
+        token: the position's token; see ``Place``.
     """
 
     load: str
@@ -61,6 +105,12 @@ class Mark:
     position: int
     at: datetime | None
     step: int
+    token: str = ""
+
+    @property
+    def place(self) -> Place:
+        """Where the load stands."""
+        return Place(self.position, self.token, self.at)
 
 
 def parse_point(text: str) -> int | datetime | str:

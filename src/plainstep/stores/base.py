@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Protocol
 
-from plainstep.core.positions import Mark, Span, Window
+from plainstep.core.positions import Mark, Place, Span, Waiting, Window
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -166,8 +166,12 @@ class Source(Protocol):
         """How far the source can be read now."""
         ...
 
-    def time_of(self, position: int) -> datetime | None:
-        """When the change at a position was made, if it is held and the source knows."""
+    def time_of(self, place: Place) -> datetime | None:
+        """When the change at a place was made, if it is held and the source knows."""
+        ...
+
+    def waiting(self, window: Window) -> Waiting:
+        """How much a window holds, told without reading it. A window of nothing is told at no cost."""
         ...
 
     def read(self, window: Window) -> Iterator[Changes]:
@@ -178,8 +182,8 @@ class Source(Protocol):
         """The table as it stands, with the position it stands at, from one read transaction."""
         ...
 
-    def locate(self, time: datetime) -> int:
-        """The last position whose changes were all made at or before a time."""
+    def locate(self, point: int | datetime) -> Place:
+        """The place that a position stands for, or the last one whose changes were all made at or before a time."""
         ...
 
     def trim(self, position: int) -> int:

@@ -3,51 +3,89 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import fields
+from dataclasses import dataclass, fields
 from datetime import UTC, datetime
+from functools import cached_property
 from typing import Any
 
 from plainstep.core.positions import Mark
 from plainstep.errors import MarkMoved, Refused
 from plainstep.stores.base import Commit, LedgerEntry
 
-MARKS = "plainstep_marks"
-LEDGER = "plainstep_ledger"
+COLUMNS = [
+    "load_name", "step", "kind", "identity", "after_position", "upto_position", "changes", "inserts", "updates",
+    "deletes", "put", "patch", "dropped", "append", "added", "contradictions", "seconds", "stepped_at", "note",
+]  # fmt: skip
 
-CREATE_MARKS = f"""CREATE TABLE IF NOT EXISTS {MARKS} (
+
+@dataclass(frozen=True)
+class Books:
+    """The SQL of the two tables, in one store's words.
+
+    Attributes:
+        marks, ledger: the tables' names, as SQL writes them.
+        parameter: what stands for a parameter.
+    """
+
+    marks: str = "plainstep_marks"
+    ledger: str = "plainstep_ledger"
+    parameter: str = "?"
+
+    @cached_property
+    def create(self) -> tuple[str, str]:
+        """Statements that make both tables where they are not there yet."""
+        return (
+            f"""CREATE TABLE IF NOT EXISTS {self.marks} (
     load_name VARCHAR PRIMARY KEY,
     identity VARCHAR NOT NULL,
     position BIGINT NOT NULL,
+    token VARCHAR NOT NULL,
     changed_at VARCHAR,
     step BIGINT NOT NULL
-)"""
-
-CREATE_LEDGER = f"""CREATE TABLE IF NOT EXISTS {LEDGER} (
+)""",
+            f"""CREATE TABLE IF NOT EXISTS {self.ledger} (
     load_name VARCHAR NOT NULL, step BIGINT NOT NULL, kind VARCHAR NOT NULL, identity VARCHAR NOT NULL,
     after_position BIGINT, upto_position BIGINT NOT NULL, changes BIGINT NOT NULL,
     inserts BIGINT NOT NULL, updates BIGINT NOT NULL, deletes BIGINT NOT NULL,
     put BIGINT NOT NULL, patch BIGINT NOT NULL, dropped BIGINT NOT NULL, append BIGINT NOT NULL, added BIGINT NOT NULL,
     contradictions BIGINT NOT NULL, seconds DOUBLE PRECISION NOT NULL, stepped_at VARCHAR NOT NULL, note VARCHAR NOT NULL,
     PRIMARY KEY (load_name, step)
-)"""
+)""",
+        )
 
-MARK_SQL = f"SELECT identity, position, changed_at, step FROM {MARKS} WHERE load_name = ?"
-INSERT_MARK = f"INSERT INTO {MARKS} (identity, position, changed_at, step, load_name) VALUES (?, ?, ?, ?, ?)"
-MOVE_MARK = f"UPDATE {MARKS} SET identity = ?, position = ?, changed_at = ?, step = ? WHERE load_name = ? AND step = ?"
+    @cached_property
+    def find_mark(self) -> str:
+        """The query for a load's mark."""
+        return f"SELECT identity, position, token, changed_at, step FROM {self.marks} WHERE load_name = {self.parameter}"
 
-COLUMNS = [
-    "load_name", "step", "kind", "identity", "after_position", "upto_position", "changes", "inserts", "updates",
-    "deletes", "put", "patch", "dropped", "append", "added", "contradictions", "seconds", "stepped_at", "note",
-]  # fmt: skip
-INSERT_ENTRY = f"INSERT INTO {LEDGER} ({', '.join(COLUMNS)}) VALUES ({', '.join('?' * len(COLUMNS))})"
+    @cached_property
+    def insert_mark(self) -> str:
+        """A load's first mark; its values are those of ``mark_values``."""
+        values = ", ".join([self.parameter] * 6)
+        return f"INSERT INTO {self.marks} (identity, position, token, changed_at, step, load_name) VALUES ({values})"
+
+    @cached_property
+    def move_mark(self) -> str:
+        """A load's next mark, if the one before is still at the step that comes as the last value."""
+        sets = ", ".join(f"{name} = {self.parameter}" for name in ("identity", "position", "token", "changed_at", "step"))
+        return f"UPDATE {self.marks} SET {sets} WHERE load_name = {self.parameter} AND step = {self.parameter}"
+
+    @cached_property
+    def insert_entry(self) -> str:
+        """A ledger row; its values are those of ``entry_values``."""
+        values = ", ".join([self.parameter] * len(COLUMNS))
+        return f"INSERT INTO {self.ledger} ({', '.join(COLUMNS)}) VALUES ({values})"
+
+    def find_entries(self, load: str | None, limit: int | None) -> tuple[str, list[Any]]:
+        """The query for the newest steps, newest first, with its parameters."""
+        where = f" WHERE load_name = {self.parameter}" if load is not None else ""
+        last = f" LIMIT {self.parameter}" if limit is not None else ""
+        order = "ORDER BY stepped_at DESC, load_name DESC, step DESC"
+        sql = f"SELECT {', '.join(COLUMNS)} FROM {self.ledger}{where} {order}{last}"
+        return sql, [value for value in (load, limit) if value is not None]
 
 
-def ledger_sql(load: str | None, limit: int | None) -> tuple[str, list[Any]]:
-    """The query for the newest steps, newest first, with its parameters."""
-    where = " WHERE load_name = ?" if load is not None else ""
-    last = " LIMIT ?" if limit is not None else ""
-    sql = f"SELECT {', '.join(COLUMNS)} FROM {LEDGER}{where} ORDER BY stepped_at DESC, load_name DESC, step DESC{last}"
-    return sql, [value for value in (load, limit) if value is not None]
+EMBEDDED = Books()
 
 
 def written(time: datetime | None) -> str | None:
@@ -61,16 +99,16 @@ def read_time(text: str | None) -> datetime | None:
 
 
 def mark_of(load: str, row: Sequence[Any] | None) -> Mark | None:
-    """A mark from the row that ``MARK_SQL`` finds."""
+    """A mark from the row that ``Books.find_mark`` finds."""
     if row is None:
         return None
-    identity, position, at, step = row
-    return Mark(load, identity, position, read_time(at), step)
+    identity, position, token, at, step = row
+    return Mark(load, identity, position, read_time(at), step, token)
 
 
 def mark_values(mark: Mark) -> list[Any]:
-    """A mark's values in the order of ``INSERT_MARK``."""
-    return [mark.identity, mark.position, written(mark.at), mark.step, mark.load]
+    """A mark's values in the order of ``Books.insert_mark``."""
+    return [mark.identity, mark.position, mark.token, written(mark.at), mark.step, mark.load]
 
 
 def entry_of(row: Sequence[Any]) -> LedgerEntry:
@@ -81,7 +119,7 @@ def entry_of(row: Sequence[Any]) -> LedgerEntry:
 
 
 def entry_values(entry: LedgerEntry) -> list[Any]:
-    """A step's values in the order of ``INSERT_ENTRY``."""
+    """A step's values in the order of ``Books.insert_entry``."""
     values = [getattr(entry, field.name) for field in fields(entry)]
     values[COLUMNS.index("stepped_at")] = written(entry.at)
     return values

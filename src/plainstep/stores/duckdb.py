@@ -198,12 +198,12 @@ class DuckdbTarget:
 
     def mark(self, load: str) -> Mark | None:
         """A load's mark, or None before its first step."""
-        rows = self._rows(books.MARK_SQL, [load])
+        rows = self._rows(books.EMBEDDED.find_mark, [load])
         return books.mark_of(load, rows[0] if rows else None)
 
     def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
         """The newest steps, oldest first."""
-        return [books.entry_of(row) for row in reversed(self._rows(*books.ledger_sql(load, limit)))]
+        return [books.entry_of(row) for row in reversed(self._rows(*books.EMBEDDED.find_entries(load, limit)))]
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none."""
@@ -334,8 +334,8 @@ class _Merge(Merge):
     def table_info(self) -> TableInfo | None:
         return _table_info(self.connection, self.commit.table)
 
-    def declaration(self, kind: pa.DataType) -> str:
-        return declaration(kind)
+    def declaration(self, field: pa.Field) -> str:
+        return declaration(field.type)
 
     @contextmanager
     def _staged(self, data: Any) -> Iterator[str]:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
-from plainstep.stores import bookkeeping as books
+from plainstep.stores import bookkeeping
 from plainstep.stores.base import Commit, TableInfo
 from plainstep.stores.sql import quoted
 
@@ -26,6 +26,8 @@ class Merge(ABC):
         odd: rows that were not as expected: there already, or not there.
     """
 
+    books: ClassVar[bookkeeping.Books] = bookkeeping.EMBEDDED
+
     def __init__(self, commit: Commit) -> None:
         self.commit = commit
         self.table = quoted(commit.table)
@@ -43,25 +45,24 @@ class Merge(ABC):
         if self.commit.edits:
             self._prepare()
             self._edit(self.commit.edits)
-        self.execute(books.INSERT_ENTRY, books.entry_values(self.commit.entry))
+        self.execute(self.books.insert_entry, bookkeeping.entry_values(self.commit.entry))
 
     def _move_mark(self) -> None:
         mark, before = self.commit.mark, self.commit.before
-        self.execute(books.CREATE_MARKS)
-        self.execute(books.CREATE_LEDGER)
-        values = books.mark_values(mark)
+        self.make_books()
+        values = bookkeeping.mark_values(mark)
         if before is None:
-            if self.finds(books.MARK_SQL, [mark.load]):
-                raise books.moved(mark.load)
-            self.execute(books.INSERT_MARK, values)
-        elif self.execute(books.MOVE_MARK, [*values, before.step]) != 1:
-            raise books.moved(mark.load)
+            if self.finds(self.books.find_mark, [mark.load]):
+                raise bookkeeping.moved(mark.load)
+            self.execute(self.books.insert_mark, values)
+        elif self.execute(self.books.move_mark, [*values, before.step]) != 1:
+            raise bookkeeping.moved(mark.load)
 
     def _prepare(self) -> None:
         """Make the table, or add the columns it lacks."""
         info = self.table_info()
         self.commit.entry.note = self.commit.fit(info) or self.commit.entry.note
-        columns = [(field.name, f"{quoted(field.name)} {self.declaration(field.type)}") for field in self.commit.schema]
+        columns = [(field.name, f"{quoted(field.name)} {self.declaration(field)}") for field in self.commit.schema]
         if info is None:
             lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns]
             self.execute(f"CREATE TABLE {self.table} ({', '.join(lines + self.table_constraints())})")
@@ -82,7 +83,7 @@ class Merge(ABC):
         for part in edits.patch:
             found = self.patch(part)
             if found != part.num_rows:
-                raise books.half_a_row(self.commit, part.num_rows - found)
+                raise bookkeeping.half_a_row(self.commit, part.num_rows - found)
             entry.patch += found
         if edits.add is not None and edits.add.num_rows:
             entry.add = self.add(edits.add)
@@ -90,11 +91,16 @@ class Merge(ABC):
         if edits.sure:
             entry.contradictions += self.odd
         if self.commit.strict and entry.contradictions:
-            raise books.contradicted(self.commit)
+            raise bookkeeping.contradicted(self.commit)
 
     def others(self, rows: pa.Table) -> list[str]:
         """The columns of some rows that are not in the key."""
         return [name for name in rows.column_names if name not in self.key]
+
+    def make_books(self) -> None:
+        """Make the tables of marks and of steps where they are not there yet."""
+        for statement in self.books.create:
+            self.execute(statement)
 
     def table_constraints(self) -> list[str]:
         """What a new table declares beside its columns."""
@@ -113,7 +119,7 @@ class Merge(ABC):
         """The target table as it stands, or None if it is not there."""
 
     @abstractmethod
-    def declaration(self, kind: pa.DataType) -> str:
+    def declaration(self, field: pa.Field) -> str:
         """The type under which a column is made."""
 
     @abstractmethod

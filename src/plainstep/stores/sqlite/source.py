@@ -9,7 +9,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.positions import Span, Window
+from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, WAS
 from plainstep.errors import DataError, Refused
 from plainstep.stores.base import Snapshot
@@ -111,16 +111,24 @@ class SqliteSource:
         oldest, head, at = capture.bounds(connection, self._state)
         return Span(self._state.identity, oldest, head, None if at is None else capture.since_epoch(at))
 
-    def time_of(self, position: int) -> datetime | None:
-        """When the change at a position was recorded, if it is held."""
+    def time_of(self, place: Place) -> datetime | None:
+        """When the change at a place was recorded, if it is held."""
         with self.store.opened() as connection:
             row = connection.execute(
-                f"SELECT at FROM {quoted(self._state.what.changes)} WHERE seq = ?", [position]
+                f"SELECT at FROM {quoted(self._state.what.changes)} WHERE seq = ?", [place.position]
             ).fetchone()
             return capture.since_epoch(row[0]) if row else None
 
-    def locate(self, time: datetime) -> int:
-        """The last position before the first change that was made after a time."""
+    def waiting(self, window: Window) -> Waiting:
+        """How much a window holds: positions have no gaps."""
+        count = window.upto - window.after
+        return Waiting(count, count > 0, self.time_of(Place(window.after + 1)) if count else None)
+
+    def locate(self, point: int | datetime) -> Place:
+        """A position itself, or the last one before the first change that was made after a time."""
+        return Place(point if isinstance(point, int) else self._before(point))
+
+    def _before(self, time: datetime) -> int:
         changes = quoted(self._state.what.changes)
         with self.store.opened() as connection:
             row = connection.execute(
@@ -162,9 +170,9 @@ class SqliteSource:
                 found += len(rows)
         if found == 0:
             yield self._changes([], images)  # so that the columns are known all the same
-        if found != len(window):
+        if found != window.upto - window.after:
             raise Refused(
-                f"Missing: {len(window) - found:,} of the {len(window):,} changes after {window.after} up to {window.upto}.",
+                f"Missing: {window.upto - window.after - found:,} of the {window.upto - window.after:,} changes after {window.after} up to {window.upto}.",
                 "Something removed rows from the change table; what they said is lost.",
                 "plainstep reload LOAD compares the whole table instead.",
             )

@@ -53,12 +53,12 @@ class SqliteTarget:
 
     def mark(self, load: str) -> Mark | None:
         """A load's mark, or None before its first step."""
-        rows = self._rows(books.MARK_SQL, [load])
+        rows = self._rows(books.EMBEDDED.find_mark, [load])
         return books.mark_of(load, rows[0] if rows else None)
 
     def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
         """The newest steps, oldest first."""
-        return [books.entry_of(row) for row in reversed(self._rows(*books.ledger_sql(load, limit)))]
+        return [books.entry_of(row) for row in reversed(self._rows(*books.EMBEDDED.find_entries(load, limit)))]
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none.
@@ -165,10 +165,10 @@ class _Merge(Merge):
     def table_info(self) -> TableInfo | None:
         return table_info(self.connection, self.place, self.commit.table, self.commit.key)
 
-    def declaration(self, kind: pa.DataType) -> str:
+    def declaration(self, field: pa.Field) -> str:
         from plainstep.stores.sqlite.types import declaration
 
-        return declaration(kind)
+        return declaration(field.type)
 
     def table_constraints(self) -> list[str]:
         return [f"PRIMARY KEY ({', '.join(quoted(name) for name in self.key)})"]
