@@ -29,7 +29,7 @@ POINTS = {
     "after reading": "import plainstep.step as m; m._commit = die",
     "in the middle of applying": """
 import plainstep.stores.duckdb as d, plainstep.stores.sqlite.target as s
-for owner, name in ((d._Merge, "_insert"), (s._Merge, "_insert"), (s._Merge, "_update")):
+for owner, name in ((d._Merge, "_insert"), (s._Merge, "_insert"), (s._Merge, "update")):
     setattr(owner, name, lambda self, *rows, done=getattr(owner, name): (done(self, *rows), die()))
 """,
     "before the commit": "import plainstep.stores.bookkeeping as m; m.entry_values = die",

@@ -51,6 +51,9 @@ class Feed:
     def warnings(self) -> list[str]:
         return []
 
+    def dropped(self) -> tuple[str, ...]:
+        return ()
+
     def schema(self) -> pa.Schema:
         return ROW
 
@@ -93,7 +96,7 @@ class Feed:
         rows = pa.Table.from_pylist(list(self.model.rows.values()), ROW)
         yield Snapshot(self.span(), ROW, iter(rows.to_batches()))
 
-    def trim(self, position: int) -> int:
+    def trim(self, places: Any) -> int:
         raise NotImplementedError
 
 

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep.core.edits import Edits
-from plainstep.core.positions import Mark
+from plainstep.core.positions import Mark, Place
 from plainstep.stores import open_store
 from plainstep.stores.base import Commit, LedgerEntry, Target
 from plainstep.stores.duckdb import declaration as duckdb_declaration
@@ -122,7 +122,7 @@ class Laws(unittest.TestCase):
 
         def trimmed(town: Town) -> None:
             town.sql("UPDATE tree SET a = 5", "UPDATE tree SET a = 6")
-            self.assertEqual(town.project.load("house").source.trim(5), 5)
+            self.assertEqual(town.project.load("house").source.trim([Place(5)]), 5)
 
         def holed(town: Town) -> None:
             town.sql("UPDATE tree SET a = 5", "DELETE FROM plainstep_changes_tree WHERE seq = 4")

@@ -29,6 +29,14 @@ class StoreError(PlainStepError):
     """A store cannot be reached, is locked, or failed."""
 
 
+class Unreachable(StoreError):
+    """A server cannot be connected to."""
+
+
+class LostConnection(StoreError):
+    """A connection was cut, or its transaction had to give way. Nothing was written; it may be done again."""
+
+
 class ConfigError(PlainStepError):
     """The configuration or the command's words are wrong."""
 

@@ -13,6 +13,7 @@ from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
 from plainstep.progress import counted
+from plainstep.retries import retried
 from plainstep.stores.base import Commit, LedgerEntry, TableInfo
 from plainstep.windows import refuse_unless_continuous, resolve
 
@@ -73,7 +74,7 @@ def step(load: Load) -> StepOutcome:
     """One step of a load. Errors are told in the outcome."""
     began = time.perf_counter()
     try:
-        outcome = _until_settled(load)
+        outcome = retried(lambda: _until_settled(load), load.into_store.wait)
     except PlainStepError as error:
         refused = isinstance(error, Refused) or error.exit_status == 4
         outcome = StepOutcome(load.name, "refused" if refused else "failed", error=error)
@@ -267,7 +268,7 @@ def _fit(load: Load, wanted: pa.Schema, info: TableInfo | None, started: bool) -
 
     if info is None:
         return ""
-    absent = missing_columns(load.name, load.config.into, wanted, info.schema, started)
+    absent = missing_columns(load.name, load.config.into, wanted, info.schema, started, load.source.dropped())
     return f"added the column{'s' * (len(absent) > 1)} {', '.join(absent)}" if absent else ""
 
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import pyarrow as pa
 
 from plainstep.errors import Refused
 
 
-def missing_columns(load: str, table: str, wanted: pa.Schema, found: pa.Schema, started: bool) -> list[str]:
+def missing_columns(
+    load: str, table: str, wanted: pa.Schema, found: pa.Schema, started: bool, dropped: Collection[str] = ()
+) -> list[str]:
     """The columns that must be added to a target table so that the load's rows fit.
 
     Args:
@@ -16,13 +20,14 @@ def missing_columns(load: str, table: str, wanted: pa.Schema, found: pa.Schema, 
         found: the target's columns.
         started: whether the load has merged into this table before. Then columns may have come at the
             source; before that, a table that lacks some is somebody else's.
+        dropped: columns that the source once had: the table may have them still.
 
     Raises:
         Refused: the table has columns of its own, lacks some, or holds others types.
     """
     known = {field.name: field.type for field in found}
     absent = [name for name in wanted.names if name not in known]
-    extra = [name for name in found.names if name not in set(wanted.names)]
+    extra = [name for name in found.names if name not in {*wanted.names, *dropped}]
     if extra or (absent and not started):
         what = f"lacks the column {absent[0]!r}" if absent and not started else f"has a column {extra[0]!r} of its own"
         raise Refused(

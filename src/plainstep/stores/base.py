@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime
@@ -158,6 +158,10 @@ class Source(Protocol):
         """What a person should know about this source, such as columns that are not captured."""
         ...
 
+    def dropped(self) -> tuple[str, ...]:
+        """Columns that the table had once, and that targets may have still."""
+        ...
+
     def schema(self) -> pa.Schema:
         """The columns that changes and snapshots carry."""
         ...
@@ -186,8 +190,8 @@ class Source(Protocol):
         """The place that a position stands for, or the last one whose changes were all made at or before a time."""
         ...
 
-    def trim(self, position: int) -> int:
-        """Forget changes before a position; return how many."""
+    def trim(self, places: Sequence[Place]) -> int:
+        """Forget changes that lie before all of these places; return how many."""
         ...
 
 
@@ -234,10 +238,12 @@ class Store(Protocol):
     Attributes:
         name: its name in plainstep.toml.
         url: its URL, without a password.
+        wait: how many seconds to wait for a lock, or to come back to a server that was lost.
     """
 
     name: str
     url: str
+    wait: float
 
     def source(self, table: str, types: dict[str, str] | None = None) -> Source:
         """The changes of one table. Nothing is opened yet.

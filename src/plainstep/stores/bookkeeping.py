@@ -56,7 +56,9 @@ class Books:
     @cached_property
     def find_mark(self) -> str:
         """The query for a load's mark."""
-        return f"SELECT identity, position, token, changed_at, step FROM {self.marks} WHERE load_name = {self.parameter}"
+        return (
+            f"SELECT identity, position, token, changed_at, step FROM {self.marks} WHERE load_name = {self.parameter}"
+        )
 
     @cached_property
     def insert_mark(self) -> str:
@@ -67,7 +69,9 @@ class Books:
     @cached_property
     def move_mark(self) -> str:
         """A load's next mark, if the one before is still at the step that comes as the last value."""
-        sets = ", ".join(f"{name} = {self.parameter}" for name in ("identity", "position", "token", "changed_at", "step"))
+        sets = ", ".join(
+            f"{name} = {self.parameter}" for name in ("identity", "position", "token", "changed_at", "step")
+        )
         return f"UPDATE {self.marks} SET {sets} WHERE load_name = {self.parameter} AND step = {self.parameter}"
 
     @cached_property

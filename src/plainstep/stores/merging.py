@@ -141,3 +141,32 @@ class Merge(ABC):
     @abstractmethod
     def append(self, edits: Edits) -> int:
         """Add whole rows; return how many."""
+
+
+class IndexedMerge(Merge):
+    """A commit where the key has an index: rows are updated in place, or inserted."""
+
+    def put(self, new: pa.Table, known: pa.Table) -> int:
+        """Put rows that should be new, and rows that should be there; count in ``odd`` what was otherwise."""
+        for part, first_try in ((known, self.update), (new, self.insert_new)):
+            missed = part.num_rows - first_try(part) if part.num_rows else 0
+            if missed:  # some rows were not as expected: whichever they are, put all of them
+                self.odd += missed
+                self.upsert(part)
+        return int(new.num_rows + known.num_rows)
+
+    def patch(self, rows: pa.Table) -> int:
+        """Set some columns; return how many rows were there."""
+        return self.update(rows)
+
+    @abstractmethod
+    def update(self, rows: pa.Table) -> int:
+        """Set the columns that are not in the key, where the row is there; return where it was."""
+
+    @abstractmethod
+    def insert_new(self, rows: pa.Table) -> int:
+        """Insert rows whose key is not there; return how many."""
+
+    @abstractmethod
+    def upsert(self, rows: pa.Table) -> None:
+        """Put rows, whether they are there or not."""

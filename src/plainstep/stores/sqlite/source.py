@@ -92,6 +92,10 @@ class SqliteSource:
             columns.append(Column(name, declared, arrow_type(self.name, name, declared)))
         return columns
 
+    def dropped(self) -> tuple[str, ...]:
+        """Nothing: a capture that lost a column is refused."""
+        return ()
+
     def schema(self) -> pa.Schema:
         """The captured columns."""
         import pyarrow as pa
@@ -138,13 +142,14 @@ class SqliteSource:
             ).fetchone()
             return int(row[0])
 
-    def trim(self, position: int) -> int:
-        """Forget changes before a position. The newest change always stays, so that numbers are not reused."""
+    def trim(self, places: Sequence[Place]) -> int:
+        """Forget changes before all of these places. The newest change always stays, so that numbers are not reused."""
         changes = quoted(self._state.what.changes)
         with self.store.opened("rw") as connection:
             connection.execute("BEGIN IMMEDIATE")
             gone = connection.execute(
-                f"DELETE FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))", [position]
+                f"DELETE FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))",
+                [min(place.position for place in places)],
             ).rowcount
             connection.execute("COMMIT")
             return gone

@@ -11,7 +11,7 @@ from plainstep.core.positions import Mark
 from plainstep.errors import Refused
 from plainstep.stores import bookkeeping as books
 from plainstep.stores.base import Commit, LedgerEntry, TableInfo
-from plainstep.stores.merging import Merge
+from plainstep.stores.merging import IndexedMerge
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import fetched
@@ -149,7 +149,7 @@ def table_info(connection: sqlite3.Connection, place: str, name: str, key: tuple
     return TableInfo(pa.schema(kinds), rows is not None)
 
 
-class _Merge(Merge):
+class _Merge(IndexedMerge):
     """The five primitives, in SQLite's words."""
 
     def __init__(self, connection: sqlite3.Connection, place: str, commit: Commit) -> None:
@@ -188,24 +188,20 @@ class _Merge(Merge):
     def drop(self, keys: pa.Table) -> int:
         return self._many(f"DELETE FROM {self.table} WHERE {self._where()}", self._sorted(keys))
 
-    def put(self, new: pa.Table, known: pa.Table) -> int:
-        for part, first_try in ((known, self._update), (new, self._insert_or_skip)):
-            part = self._sorted(part)
-            missed = part.num_rows - first_try(part)
-            if missed:  # some rows were not as expected: whichever they are, put all of them
-                self.odd += missed
-                self._insert(part, [f"{name} = excluded.{name}" for name in map(quoted, self.others(part))])
-        return int(new.num_rows + known.num_rows)
-
-    def _update(self, rows: pa.Table) -> int:
+    def update(self, rows: pa.Table) -> int:
         others = self.others(rows)
         if not others:
-            return self._insert_or_skip(rows)
+            return self.insert_new(rows)
         sets = ", ".join(f"{quoted(name)} = ?" for name in others)
-        return self._many(f"UPDATE {self.table} SET {sets} WHERE {self._where()}", rows.select([*others, *self.key]))
+        rows = self._sorted(rows).select([*others, *self.key])
+        return self._many(f"UPDATE {self.table} SET {sets} WHERE {self._where()}", rows)
 
-    def _insert_or_skip(self, rows: pa.Table) -> int:
-        return self._insert(rows, [])
+    def insert_new(self, rows: pa.Table) -> int:
+        return self._insert(self._sorted(rows), [])
+
+    def upsert(self, rows: pa.Table) -> None:
+        sets = [f"{name} = excluded.{name}" for name in map(quoted, self.others(rows))]
+        self._insert(self._sorted(rows), sets)
 
     def _insert(self, rows: pa.Table, on_conflict: list[str] | None = None) -> int:
         names = ", ".join(quoted(name) for name in rows.column_names)
@@ -214,9 +210,6 @@ class _Merge(Merge):
             action = f"UPDATE SET {', '.join(on_conflict)}" if on_conflict else "NOTHING"
             sql += f" ON CONFLICT ({', '.join(quoted(name) for name in self.key)}) DO {action}"
         return self._many(sql, rows)
-
-    def patch(self, rows: pa.Table) -> int:
-        return self._update(self._sorted(rows))
 
     def add(self, rows: pa.Table) -> int:
         others = [quoted(name) for name in self.others(rows)]

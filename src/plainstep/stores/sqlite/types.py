@@ -169,6 +169,12 @@ def _decimals(values: Sequence[Any], found: pa.Array, kind: pa.DataType) -> pa.A
 def to_sqlite(column: pa.Array) -> list[Any]:
     """An Arrow column as values that SQLite keeps."""
     kind = column.type
+    if pa.types.is_floating(kind) and pc.any(pc.is_nan(column)).as_py():
+        raise DataError(
+            "A column of floating-point numbers holds NaN, which SQLite keeps as null.",
+            "Merging it would mean to lose it.",
+            "Mend the value at the source, or merge into another kind of store.",
+        )
     if pa.types.is_decimal(kind):
         return column.cast(pa.string()).to_pylist()
     if pa.types.is_timestamp(kind):

@@ -1,0 +1,34 @@
+"""Doing again what a cut connection ended. Only for work that may be done twice."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TypeVar
+
+from plainstep.errors import LostConnection, Unreachable
+
+Found = TypeVar("Found")
+
+
+def retried(work: Callable[[], Found], wait: float) -> Found:
+    """Do something, and do it again if its connection is lost, for as long as ``wait`` seconds.
+
+    A server that cannot be reached at the very first is not waited for: its address may be wrong.
+
+    Raises:
+        PlainStepError: what the last try ended with.
+    """
+    try:
+        return work()
+    except LostConnection:
+        pass
+    # Imported only now: nothing is lost in most steps.
+    from tenacity import Retrying, retry_if_exception_type, stop_after_delay, wait_exponential_jitter
+
+    again = Retrying(
+        retry=retry_if_exception_type((LostConnection, Unreachable)),
+        stop=stop_after_delay(wait),
+        wait=wait_exponential_jitter(initial=0.05, max=1.0),
+        reraise=True,
+    )
+    return again(work)

@@ -1,0 +1,88 @@
+"""PostgreSQL databases as stores: changes captured in tables or read from the server's log, and tables to merge into."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import TYPE_CHECKING, TypeVar
+
+from plainstep.errors import ConfigError
+
+if TYPE_CHECKING:
+    from plainstep.stores.base import CaptureInfo, Source
+    from plainstep.stores.postgresql.connection import Connection
+    from plainstep.stores.postgresql.target import PostgresqlTarget
+
+Found = TypeVar("Found")
+
+
+class PostgresqlStore:
+    """A PostgreSQL database.
+
+    Args:
+        name: the store's name in plainstep.toml.
+        url: ``postgresql://user@host:port/database``, as libpq takes it.
+        base: the folder that relative paths start from; not used here.
+        wait: how many seconds to wait for a lock, or for a server that is starting.
+    """
+
+    def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
+        try:
+            from plainstep.stores.postgresql.connection import Connections
+        except ImportError as error:
+            raise ConfigError(
+                f"The store {name!r} is a PostgreSQL database, and psycopg is not installed.",
+                "",
+                "pip install 'plainstep[postgresql]'",
+            ) from error
+        self.name, self.wait = name, wait
+        self.connections = Connections(name, url, wait)
+        self.url = self.connections.shown
+
+    def opened(self) -> AbstractContextManager[Connection]:
+        """A connection in autocommit mode."""
+        return self.connections.opened()
+
+    def retried(self, work: Callable[[], Found]) -> Found:
+        """Do something again while the connection is lost or the server is away. Only for what may be done twice."""
+        from plainstep.retries import retried
+
+        return retried(work, self.wait)
+
+    def source(self, table: str, types: dict[str, str] | None = None) -> Source:
+        """The changes of one table."""
+        from plainstep.stores.postgresql.source import CapturedSource
+
+        return CapturedSource(self, table, types or {})
+
+    def target(self) -> PostgresqlTarget:
+        """The database as a place to merge into."""
+        from plainstep.stores.postgresql.target import PostgresqlTarget
+
+        return PostgresqlTarget(self)
+
+    def capture_on(self, table: str, key: tuple[str, ...] = ()) -> tuple[CaptureInfo, bool]:
+        """Turn capture on; say what is captured, and whether it was off before."""
+        from plainstep.stores.postgresql import capture
+
+        return capture.turn_on(self, table, key)
+
+    def capture_off(self, table: str) -> CaptureInfo:
+        """Turn capture off and forget its changes."""
+        from plainstep.stores.postgresql import capture
+
+        return capture.turn_off(self, table)
+
+    def capture_refresh(self, table: str) -> tuple[CaptureInfo, str]:
+        """Bring capture up to the table's columns; say what was done."""
+        from plainstep.stores.postgresql import capture
+
+        return capture.refresh(self, table)
+
+    def captures(self) -> list[CaptureInfo]:
+        """What is captured in this database."""
+        from plainstep.stores.postgresql import capture
+
+        with self.opened() as connection:
+            return capture.list_all(connection, self)

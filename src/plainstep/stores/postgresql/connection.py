@@ -1,0 +1,198 @@
+"""Connections to PostgreSQL: settings, retries, and errors in three lines."""
+
+from __future__ import annotations
+
+import os
+import threading
+import weakref
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from typing import Any
+from urllib.parse import urlsplit, urlunsplit
+
+import psycopg
+from psycopg.pq import TransactionStatus
+
+from plainstep.errors import ConfigError, LostConnection, PlainStepError, StoreError, Unreachable
+
+Connection = psycopg.Connection[Any]
+
+# Text must come in one form, whatever the role or the database is set to.
+SETTINGS = {
+    "timezone": "UTC",
+    "datestyle": "ISO, YMD",
+    "intervalstyle": "postgres",
+    "bytea_output": "hex",
+    "extra_float_digits": "1",
+    "client_encoding": "UTF8",
+}
+
+
+def without_password(url: str) -> str:
+    """The URL as it may be shown."""
+    parts = urlsplit(url)
+    who, at, where = parts.netloc.rpartition("@")
+    query = "&".join(part for part in parts.query.split("&") if part and not part.lower().startswith("password="))
+    return urlunsplit((parts.scheme, who.partition(":")[0] + at + where, parts.path, query, ""))
+
+
+class Connections:
+    """The connections of one store. One that is free is used again: making one costs more than a small step.
+
+    Args:
+        store: the store's name, for messages.
+        url: as libpq takes it.
+        wait: how many seconds to wait for a lock.
+    """
+
+    def __init__(self, store: str, url: str, wait: float) -> None:
+        self.store, self.url, self.wait = store, url, wait
+        self.shown = without_password(url)
+        try:
+            psycopg.conninfo.conninfo_to_dict(url)
+        except psycopg.ProgrammingError as error:
+            raise ConfigError(
+                f"The URL of the store {store!r} is none that PostgreSQL knows: {str(error).strip()}.",
+                "",
+                "Write postgresql://USER@HOST:5432/DATABASE.",
+            ) from None
+        self._free: list[tuple[int, Connection]] = []
+        self._guard = threading.Lock()
+        weakref.finalize(self, _close, self._free)
+
+    @contextmanager
+    def opened(self) -> Iterator[Connection]:
+        """A connection in autocommit mode.
+
+        Raises:
+            StoreError: the server cannot be reached, or something went wrong there.
+        """
+        connection = self._taken() or self._connect()
+        try:
+            yield connection
+        except PlainStepError:
+            raise
+        except psycopg.Error as error:
+            raise self.explained(error, connection) from error
+        finally:
+            self._give_back(connection)
+
+    def _taken(self) -> Connection | None:
+        """A free connection that still works."""
+        while True:
+            with self._guard:
+                if not self._free:
+                    return None
+                pid, connection = self._free.pop()
+            if pid != os.getpid():
+                continue  # the parent process's: it must not hear from us
+            with suppress(psycopg.Error):
+                connection.execute("SELECT 1")
+                return connection
+            connection.close()
+
+    def _give_back(self, connection: Connection) -> None:
+        if connection.closed or connection.info.transaction_status != TransactionStatus.IDLE:
+            connection.close()
+            return
+        with self._guard:
+            self._free.append((os.getpid(), connection))
+
+    def _connect(self) -> Connection:
+        try:
+            connection = psycopg.connect(
+                self.url, autocommit=True, application_name="plainstep", connect_timeout=max(2, round(self.wait))
+            )
+            chosen = ", ".join(f"set_config('{name}', '{value}', false)" for name, value in SETTINGS.items())
+            connection.execute(f"SELECT {chosen}, set_config('lock_timeout', '{round(self.wait * 1000)}', false)")
+            return connection
+        except psycopg.Error as error:
+            raise self._unreachable(error) from error
+
+    def _unreachable(self, error: psycopg.Error) -> StoreError:
+        told = _first_line(error).removeprefix("connection failed: ")
+        told = told.rpartition("FATAL:")[2].strip() if "FATAL:" in told else told
+        text = str(error)
+        if any(
+            words in text for words in ("starting up", "shutting down", "recovery mode", "not accepting connections")
+        ):
+            return LostConnection(f"{self.shown}: {told}.", "Nothing was written.", "Run the command again.")
+        remedy = f"Check the url of the store {self.store} in plainstep.toml."
+        if "password" in text:
+            remedy = (
+                f"Check the user and password in the url of the store {self.store}; it may take them from ${{NAME}}."
+            )
+        elif "refused" in text or "No such file" in text:
+            remedy = "Check that the server runs, and the host and port in the store's url."
+        elif "too many clients" in text or "connection slots" in text or "too many connections" in text:
+            remedy = "Wait until others have left, or raise max_connections."
+        return Unreachable(f"Cannot connect to {self.shown}: {told}.", "Nothing was read or written.", remedy)
+
+    def explained(self, error: psycopg.Error, connection: Connection) -> PlainStepError:
+        """The server's error in three lines."""
+        told = _first_line(error)
+        if connection.closed or connection.broken or (error.sqlstate or "").startswith(("57P", "08")):
+            return LostConnection(
+                f"The connection to {self.shown} was lost: {told}.", "Nothing was written.", "Run the command again."
+            )
+        if isinstance(error, psycopg.errors.LockNotAvailable):
+            return self._locked()
+        if isinstance(error, psycopg.errors.InsufficientPrivilege):
+            return StoreError(
+                f"{self.shown}: {told}.",
+                "Nothing was written.",
+                "docs/stores/postgresql.md lists the privileges that reading, merging and capturing need.",
+            )
+        if isinstance(error, psycopg.errors.QueryCanceled):
+            return StoreError(
+                f"{self.shown} ended a statement: {told}.",
+                "Nothing was written.",
+                "Raise statement_timeout for this role: ALTER ROLE ... SET statement_timeout = '30min'.",
+            )
+        if isinstance(error, (psycopg.errors.SerializationFailure, psycopg.errors.DeadlockDetected)):
+            return LostConnection(f"{self.shown}: {told}.", "Nothing was written.", "Run the command again.")
+        detail = error.diag.message_detail or ""
+        return StoreError(f"{self.shown} says: {told}.", f"{detail} Nothing was written.".strip())
+
+    def _locked(self) -> StoreError:
+        """Say who else holds locks."""
+        who = ""
+        with suppress(psycopg.Error, PlainStepError), self.opened() as connection:
+            who = holders(connection, None)
+        return StoreError(
+            f"A lock in {self.shown} was held by another connection for {self.wait:g} seconds.",
+            f"In transactions there: {who}." if who else "",
+            "Let it finish or end it, and run the command again. Nothing was written.",
+        )
+
+
+def _close(free: list[tuple[int, Connection]]) -> None:
+    for pid, connection in free:
+        if pid == os.getpid():
+            connection.close()
+
+
+HOLDERS = """
+SELECT DISTINCT a.pid, a.usename, a.application_name, a.state, date_trunc('second', now() - a.xact_start)
+FROM pg_stat_activity a
+WHERE a.pid <> pg_backend_pid() AND a.xact_start IS NOT NULL AND a.datname = current_database()
+  AND a.backend_type = 'client backend'
+  AND (%(table)s::regclass IS NULL OR EXISTS (
+      SELECT 1 FROM pg_locks l WHERE l.pid = a.pid AND l.granted AND l.relation = %(table)s::regclass
+  ))
+ORDER BY 5 DESC NULLS LAST LIMIT 4
+"""
+
+
+def holders(connection: Connection, table: str | None) -> str:
+    """Who is in a transaction in this database, or holds a lock on a table."""
+    rows = connection.execute(HOLDERS, {"table": table}).fetchall()
+    return ", ".join(
+        f"process {pid} ({user or 'unknown'}{', ' + application if application else ''}, {state or 'active'}, since {age})"
+        for pid, user, application, state, age in rows
+    )
+
+
+def _first_line(error: psycopg.Error) -> str:
+    told = error.diag.message_primary or (str(error).strip().splitlines() or [type(error).__name__])[0]
+    return str(told).strip().rstrip(".")

@@ -1,0 +1,265 @@
+"""Merging into PostgreSQL: rows, mark and ledger row in one transaction."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+import psycopg
+
+from plainstep.core.positions import Mark
+from plainstep.errors import LostConnection, PlainStepError, Refused
+from plainstep.stores import bookkeeping
+from plainstep.stores.base import Commit, LedgerEntry, TableInfo
+from plainstep.stores.merging import IndexedMerge
+from plainstep.stores.postgresql import catalog
+from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.sql import quoted
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.edits import Edits
+    from plainstep.stores.postgresql import PostgresqlStore
+
+BOOKS = bookkeeping.Books("plainstep.marks", "plainstep.ledger", "%s")
+# Whoever makes the schema and tables of marks holds this lock, so that two at once do not both try.
+MAKING = 7_025_961_184
+
+
+class PostgresqlTarget:
+    """A PostgreSQL database to merge into."""
+
+    def __init__(self, store: PostgresqlStore) -> None:
+        self.store = store
+
+    def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
+        with self.store.opened() as connection:
+            try:
+                return connection.execute(sql, parameters).fetchall()
+            except psycopg.errors.UndefinedTable:
+                return []
+
+    def mark(self, load: str) -> Mark | None:
+        """A load's mark, or None before its first step."""
+        rows = self._rows(BOOKS.find_mark, [load])
+        return bookkeeping.mark_of(load, rows[0] if rows else None)
+
+    def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
+        """The newest steps, oldest first."""
+        return [bookkeeping.entry_of(row) for row in reversed(self._rows(*BOOKS.find_entries(load, limit)))]
+
+    def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
+        """A table's columns, or None if there is none.
+
+        Raises:
+            Refused: nothing makes the key unique in it, or it is no table.
+        """
+        with self.store.opened() as connection:
+            return table_info(connection, self.store.name, name, key)
+
+    def fits(self, schema: pa.Schema) -> pa.Schema:
+        """The schema as PostgreSQL would hold it.
+
+        Raises:
+            DataError: PostgreSQL has nothing to hold a column.
+        """
+        import pyarrow as pa
+
+        from plainstep.stores.postgresql.types import arrow_type, declaration
+
+        fields = []
+        for field in schema:
+            native = declaration(field)
+            kind = arrow_type(native)
+            fields.append(pa.field(field.name, kind, metadata=field.metadata))
+        return pa.schema(fields)
+
+    def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
+        """All rows of a table, in the given columns and types."""
+        from plainstep.stores.postgresql.copying import read
+        from plainstep.stores.postgresql.types import Column
+
+        columns = [Column(field.name, str(field.type), field.type) for field in schema]
+        selected = ", ".join(quoted(field.name) for field in schema)
+        with self.store.opened() as connection:
+            table = catalog.find(connection, name)
+            if table is None:
+                return
+            for batch in read(connection, f"SELECT {selected} FROM {table.sql}", columns, name):
+                yield batch.cast(schema)
+
+    def commit(self, commit: Commit) -> None:
+        """Make all edits, move the mark and add the ledger row, in one transaction.
+
+        Raises:
+            MarkMoved: the mark is no longer where it was read.
+            Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
+            LostConnection: the connection was cut; nothing was written.
+        """
+        answered = True
+        try:
+            with self.store.opened() as connection:
+                try:
+                    connection.execute("BEGIN")
+                    _Merge(connection, self.store, commit).run()
+                except BaseException:
+                    if not connection.closed:
+                        connection.execute("ROLLBACK")
+                    raise
+                answered = False
+                connection.execute("COMMIT")
+        except LostConnection:
+            if answered or not self._went_through(commit):
+                raise
+
+    def _went_through(self, commit: Commit) -> bool:
+        """Whether a commit whose answer never came was made: its ledger row tells."""
+        entry = commit.entry
+
+        def look() -> bool:
+            found = self.ledger(entry.load)
+            return any(one.step == entry.step and one.at == entry.at for one in found)
+
+        try:
+            return self.store.retried(look)
+        except PlainStepError as error:
+            raise Refused(
+                f"The connection to {self.store.url} was lost while {entry.load} was being committed.",
+                "Whether it was committed is not known yet; the next step reads the mark and goes on from there.",
+                f"plainstep step {entry.load}",
+            ) from error
+
+
+def table_info(connection: Connection, place: str, name: str, key: tuple[str, ...]) -> TableInfo | None:
+    """A table as it stands, or None if there is none.
+
+    Raises:
+        Refused: nothing makes the key unique in it, or it is no table.
+    """
+    import pyarrow as pa
+
+    table = catalog.find(connection, name)
+    if table is None:
+        return None
+    if table.kind not in ("r", "p"):
+        raise Refused(f"{place}.{name} is no table that rows can be merged into.", "", "Name a table after 'into'.")
+    if set(key) <= set(table.names) and not any(set(unique) == set(key) for unique in table.uniques):
+        columns = ", ".join(quoted(column) for column in key)
+        raise Refused(
+            f"Nothing makes {', '.join(key)} unique in {place}.{name}.",
+            "Rows are merged by key: two rows with one key would stay two.",
+            f"CREATE UNIQUE INDEX ON {table.sql} ({columns});",
+        )
+    rows = connection.execute(f"SELECT 1 FROM {table.sql} LIMIT 1").fetchone()
+    fields = [column.field for column in table.columns if column.name not in table.generated]
+    return TableInfo(pa.schema(fields), rows is not None)
+
+
+class _Merge(IndexedMerge):
+    """The five primitives, in PostgreSQL's words: rows are copied into a temporary table and merged from there."""
+
+    books = BOOKS
+
+    def __init__(self, connection: Connection, store: PostgresqlStore, commit: Commit) -> None:
+        super().__init__(commit)
+        self.connection, self.store = connection, store
+        self.table = catalog.sql_of(catalog.parts_of(commit.table))
+        self._staged = 0
+
+    def make_books(self) -> None:
+        wanted = None in self._one("SELECT to_regclass('plainstep.marks'), to_regclass('plainstep.ledger')")
+        if not wanted:
+            return
+        self.execute(f"SELECT pg_advisory_xact_lock({MAKING})")
+        if self._one("SELECT to_regnamespace('plainstep')") == (None,):
+            self.execute("CREATE SCHEMA plainstep")
+        super().make_books()
+
+    def _one(self, sql: str) -> tuple[Any, ...]:
+        row = self.connection.execute(sql).fetchone()
+        assert row is not None
+        return tuple(row)
+
+    def execute(self, sql: str, parameters: Sequence[Any] = ()) -> int:
+        try:
+            return self.connection.execute(sql, parameters or None).rowcount
+        except psycopg.errors.UniqueViolation as error:
+            if error.diag.schema_name == "plainstep":  # another first step of this load was quicker
+                raise bookkeeping.moved(self.commit.mark.load) from error
+            raise
+
+    def finds(self, sql: str, parameters: Sequence[Any]) -> bool:
+        return self.connection.execute(sql, parameters).fetchone() is not None
+
+    def table_info(self) -> TableInfo | None:
+        return table_info(self.connection, self.store.name, self.commit.table, self.commit.key)
+
+    def declaration(self, field: pa.Field) -> str:
+        from plainstep.stores.postgresql.types import declaration
+
+        return declaration(field)
+
+    def table_constraints(self) -> list[str]:
+        return [f"PRIMARY KEY ({', '.join(quoted(name) for name in self.key)})"]
+
+    def _stage(self, rows: pa.Table) -> str:
+        """Copy rows into a temporary table of the target's own types; return its name."""
+        self._staged += 1
+        staged = f"pg_temp.plainstep_staged_{self._staged}"
+        names = ", ".join(quoted(name) for name in rows.column_names)
+        self.execute(
+            f"CREATE TEMP TABLE plainstep_staged_{self._staged} ON COMMIT DROP AS SELECT {names} FROM {self.table} LIMIT 0"
+        )
+        self._copy(staged, rows.column_names, iter(rows.to_batches()))
+        self.execute(f"ANALYZE {staged}")
+        return staged
+
+    def _copy(self, into: str, names: Sequence[str], batches: Iterator[pa.RecordBatch]) -> int:
+        from plainstep.stores.postgresql.copying import write
+
+        return write(self.connection, into, names, batches, quoted)
+
+    def _same_key(self) -> str:
+        return " AND ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in self.key)
+
+    def drop(self, keys: pa.Table) -> int:
+        staged = self._stage(keys)
+        return self.execute(f"DELETE FROM {self.table} t USING {staged} s WHERE {self._same_key()}")
+
+    def update(self, rows: pa.Table) -> int:
+        sets = ", ".join(f"{quoted(name)} = s.{quoted(name)}" for name in self.others(rows))
+        if not sets:
+            return self.insert_new(rows)
+        staged = self._stage(rows)
+        return self.execute(f"UPDATE {self.table} t SET {sets} FROM {staged} s WHERE {self._same_key()}")
+
+    def insert_new(self, rows: pa.Table) -> int:
+        return self._insert(rows, "NOTHING")
+
+    def upsert(self, rows: pa.Table) -> None:
+        sets = ", ".join(f"{quoted(name)} = excluded.{quoted(name)}" for name in self.others(rows))
+        self._insert(rows, f"UPDATE SET {sets}" if sets else "NOTHING")
+
+    def add(self, rows: pa.Table) -> int:
+        sets = [
+            f"{quoted(name)} = coalesce(t.{quoted(name)}, 0) + excluded.{quoted(name)}" for name in self.others(rows)
+        ]
+        return self._insert(rows, f"UPDATE SET {', '.join(sets)}")
+
+    def _insert(self, rows: pa.Table, on_conflict: str) -> int:
+        names = ", ".join(quoted(name) for name in rows.column_names)
+        key = ", ".join(quoted(name) for name in self.key)
+        staged = self._stage(rows)
+        return self.execute(
+            f"INSERT INTO {self.table} AS t ({names}) OVERRIDING SYSTEM VALUE SELECT {names} FROM {staged} "
+            f"ON CONFLICT ({key}) DO {on_conflict}"
+        )
+
+    def append(self, edits: Edits) -> int:
+        batches = iter(edits.append)
+        first = next(batches, None)
+        if first is None:
+            return 0
+        stream = (batch for part in ([first], batches) for batch in part)
+        return self._copy(self.table, first.schema.names, stream)
