@@ -91,6 +91,12 @@ class Feed:
             return change | {"now": part, "given": given}
         return change
 
+    def reserve(self) -> None:
+        pass
+
+    def settled(self, mark: Place, upto: Place) -> None:
+        pass
+
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
         rows = pa.Table.from_pylist(list(self.model.rows.values()), ROW)
@@ -169,7 +175,7 @@ class OtherPeoplesStore:
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.base, self.wait = name, url, base, wait
 
-    def source(self, table: str, types: dict[str, str] | None = None) -> Feed:
+    def source(self, table: str, types: dict[str, str], how: str, reader: str) -> Feed:
         return Feed(Model().play([("insert", 1, {"a": 1, "b": table}), ("insert", 2, {"a": 2, "b": None})]))
 
     def captures(self) -> list[Any]:

@@ -31,7 +31,7 @@ def park(
         stores = f"[stores.source]\nurl = '{source.url}'\n[stores.target]\nurl = '{target.url}'\n"
         files = "[stores.house]\nurl = 'duckdb:///house.duckdb'\n[stores.shed]\nurl = 'sqlite:///shed.db'\n"
         town.config.write_text(stores + files + loads)
-        town.project.capture_on(f"source.{table}")
+        town.project.capture_on(f"source.{table}", (), how)
         yield source, target, town
 
 
@@ -82,11 +82,16 @@ class Writers:
                 connection.execute("ROLLBACK")
 
 
+# A number handed out before, and committed after, what was read in between.
+LATE = [("begin", 0), ("put", 0, 0), ("put", 1, 1), ("step", 0), ("commit", 0), ("step", 0)]
+# A transaction that began before another writes a row after it, while a third is open in between.
+CROSSED = [("begin", 0), ("xid", 0), ("begin", 2), ("put", 2, 3), ("put", 1, 1), ("put", 0, 1), ("commit", 0), ("step", 0),
+           ("rollback", 2), ("step", 0)]  # fmt: skip
+
+
 class Laws(unittest.TestCase):
-    @given(st.lists(acts, min_size=5, max_size=50))
-    @settings(max_examples=25, deadline=None, phases=WITHOUT_SHRINKING)
-    def test_nothing_missed_in_any_interleaving(self, history: list[Any]) -> None:
-        with park(TREE) as (source, target, town):
+    def play(self, how: str, history: list[Any]) -> None:
+        with park(TREE, how=how) as (source, target, town):
             writers = Writers(source)
             try:
                 for what, who, *key in [*history, ("step", 0)]:
@@ -104,6 +109,52 @@ class Laws(unittest.TestCase):
             for name in INTO:
                 self.assertEqual(self.rows(name, target, town), source.rows())
             self.assertTrue(all(one.ok for one in town.project.check()))
+
+    def test_nothing_missed_in_any_interleaving(self) -> None:
+        """Law 4, from change tables and from the log."""
+
+        @given(st.lists(acts, min_size=15, max_size=50))
+        @settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)
+        def any_history(how: str, history: list[Any]) -> None:
+            self.play(how, history)
+
+        for how in ("capture", "log"):
+            with self.subTest(how):
+                self.play(how, LATE)
+                self.play(how, CROSSED)
+                any_history(how)
+
+    def play(self, how: str, history: list[Any]) -> None:
+        with park(TREE, how=how) as (source, target, town):
+            writers = Writers(source)
+            try:
+                for what, who, *key in [*history, ("step", 0)]:
+                    if what != "step":
+                        writers.act(what, who, *key)
+                        continue
+                    committed = source.rows()
+                    [outcome] = town.project.step(INTO[who])
+                    self.assertEqual(self.rows(INTO[who], target, town), committed)
+                    entry = outcome.entry
+                    self.assertEqual(0 if entry is None else entry.contradictions, 0)
+            finally:
+                writers.close()
+            town.project.step()
+            for name in INTO:
+                self.assertEqual(self.rows(name, target, town), source.rows())
+            self.assertTrue(all(one.ok for one in town.project.check()))
+
+    def test_nothing_missed_in_any_interleaving(self) -> None:
+        """Law 4, from change tables and from the log."""
+        for how in ("capture", "log"):
+            with self.subTest(how):
+                self.play(how, LATE)
+                self.play(how, CROSSED)
+                given(st.lists(acts, min_size=15, max_size=50))(
+                    settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)(
+                        lambda history: self.play(how, history)
+                    )
+                )()
 
     def rows(self, load: str, target: Database, town: Town) -> list[Any]:
         if load == "into_postgres":

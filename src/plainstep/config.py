@@ -12,8 +12,14 @@ class StoreConfig(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    url: str = Field(description="sqlite:///FILE or duckdb:///FILE; ${NAME} takes a value from the environment.")
-    wait: float = Field(default=10.0, ge=0, description="How many seconds to wait for a lock before giving up.")
+    url: str = Field(
+        description="sqlite:///FILE, duckdb:///FILE or postgresql://USER@HOST/DATABASE; ${NAME} takes a value from the environment."
+    )
+    wait: float = Field(
+        default=10.0,
+        ge=0,
+        description="How many seconds to wait for a lock, or for a server that went away, before giving up.",
+    )
 
 
 class LoadConfig(BaseModel):
@@ -24,7 +30,10 @@ class LoadConfig(BaseModel):
     source: str = Field(alias="from", description="STORE.TABLE to read changes of.")
     into: str = Field(description="STORE.TABLE to merge into; made when it is not there.")
     key: list[str] = Field(default=[], description="The columns that tell rows apart; default: the captured key.")
-    changes: Literal["capture"] = Field(default="capture", description="How changes are read.")
+    changes: Literal["capture", "log"] = Field(
+        default="capture",
+        description="How changes are read: from tables that triggers fill, or from the server's own log.",
+    )
     first: Literal["snapshot", "beginning", "head"] = Field(
         default="snapshot",
         description="The first step: the whole table, every change since capture began, or only what comes next.",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
@@ -99,6 +99,7 @@ class LoadStatus:
         reason: why, where it is not ok.
         remedy: the command that mends it.
         last_step: the newest ledger row.
+        holds_back: bytes of its log that the source's server keeps until this is merged, where it does.
     """
 
     load: str
@@ -114,6 +115,7 @@ class LoadStatus:
     reason: str = ""
     remedy: str = ""
     last_step: LedgerEntry | None = None
+    holds_back: int | None = None
     warnings: list[str] = field(default_factory=list)
 
 
@@ -188,6 +190,7 @@ def status(load: Load) -> LoadStatus:
         found.last_step = steps[-1] if steps else None
         span = load.source.span()
         found.head, found.head_at = span.head, span.head_at
+        found.holds_back = span.holds_back
         found.warnings = load.source.warnings()
         _judge(load, found, span)
     except PlainStepError as error:
@@ -248,10 +251,20 @@ def check(load: Load) -> CheckResult:
         _refuse_missing(load, schema.names, info.schema.names)
         target = counted(load.target.rows(load.into_table, schema), f"{load.name}: target rows")
         source = counted(snapshot.batches, f"{load.name}: source rows")
-        found, target_rows = difference(key, schema, target, source, waiting)
+        # What waits is undone; where old values are not told, the keys that wait are left out instead.
+        found, target_rows = difference(key, schema, target, source, waiting if waiting.reversible else None)
+        if not waiting.reversible:
+            found = _settled(found, waiting)
     if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
         return check(load)
     return _checked(load, mark, found, target_rows, waiting.read)
+
+
+def _settled(found: NetChanges, waiting: NetChanges) -> NetChanges:
+    """The differences of the keys for which nothing waits. After a truncate, something waits for every key."""
+    if waiting.truncated:
+        return replace(found, state=found.state.slice(0, 0))
+    return found.without(waiting)
 
 
 def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:

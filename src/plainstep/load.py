@@ -32,7 +32,8 @@ class Load:
     @cached_property
     def source(self) -> Source:
         """Where changes are read."""
-        return self.from_store.source(self.from_table, self.config.types)
+        reader = f"{self.name}, into {self.into_table} of {self.into_store.url}"
+        return self.from_store.source(self.from_table, self.config.types, self.config.changes, reader)
 
     @cached_property
     def target(self) -> Target:

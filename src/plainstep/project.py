@@ -128,20 +128,26 @@ class Project:
     def _table(self, place: str) -> tuple[Store, str]:
         return find_table(place, self.stores, "plainstep capture takes STORE.TABLE.")
 
-    def capture_on(self, place: str, key: tuple[str, ...] = ()) -> tuple[CaptureInfo, bool]:
-        """Turn capture on for ``STORE.TABLE``; say what is captured, and whether it was off before."""
-        store, table = self._table(place)
-        return store.capture_on(table, key)
+    def capture_on(self, place: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
+        """Turn capture on for ``STORE.TABLE``; say what is captured, and whether it was off before.
 
-    def capture_off(self, place: str) -> CaptureInfo:
+        Args:
+            place: the table.
+            key: columns that tell its rows apart; none for its primary key.
+            how: ``capture`` by triggers, or ``log`` to follow the server's own log.
+        """
+        store, table = self._table(place)
+        return store.capture_on(table, key, how)
+
+    def capture_off(self, place: str, how: str = "capture") -> CaptureInfo:
         """Turn capture off for ``STORE.TABLE`` and forget its changes."""
         store, table = self._table(place)
-        return store.capture_off(table)
+        return store.capture_off(table, how)
 
-    def capture_refresh(self, place: str) -> tuple[CaptureInfo, str]:
+    def capture_refresh(self, place: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring the capture of ``STORE.TABLE`` up to the table's columns; say what was done."""
         store, table = self._table(place)
-        return store.capture_refresh(table)
+        return store.capture_refresh(table, how)
 
     def captures(self, store: str | None = None) -> list[tuple[str, CaptureInfo]]:
         """What is captured, by store: pairs of the store's name and the capture."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from itertools import chain, islice
@@ -103,6 +104,7 @@ def _once(load: Load) -> StepOutcome:
         window = Window.between(mark.place, span.end)
         waiting = load.source.waiting(window)
         if not waiting.any:
+            load.source.settled(mark.place, span.end)
             return StepOutcome(
                 load.name, "nothing", None, mark.position, mark.position, warnings=load.source.warnings()
             )
@@ -119,16 +121,17 @@ def _stepped(load: Load, entry: LedgerEntry) -> StepOutcome:
 def _first(load: Load, span: Span, began: float) -> LedgerEntry:
     """The first step: everything as it stands, every change since the beginning, or nothing yet."""
     first = load.config.first
+    load.source.reserve()
     if first == "snapshot":
         return _snapshot(load, began)
     if first == "beginning":
-        if span.oldest > 0:
+        if span.oldest > span.start:
             raise Refused(
-                f"The first {span.oldest:,} changes of {load.config.source} were trimmed, and {load.name} has not begun.",
+                f"The first changes of {load.config.source} were trimmed, and {load.name} has not begun.",
                 "first = 'beginning' would leave out what they said.",
                 f"Set first = 'snapshot' in the load {load.name}.",
             )
-        return _merge(load, Window.between(Place(0), span.end), span, None, began)
+        return _merge(load, Window.between(Place(span.start), span.end), span, None, began)
     entry = _entry(load, "begin", span, None, note="only changes after this are merged")
     return _commit(load, Edits(), None, span, entry, began)
 
@@ -252,6 +255,8 @@ def _commit(
         return _fit(load, wanted, info, started=before is not None)
 
     load.target.commit(Commit(load.into_table, wanted, key, edits, before, mark, entry, load.config.strict, fit))
+    with suppress(PlainStepError):  # what is merged is merged; the next step tells the source again
+        load.source.settled(mark.place, mark.place)
     return entry
 
 
@@ -288,6 +293,7 @@ def reload(load: Load) -> StepOutcome:
             "",
             f"plainstep step {load.name}",
         )
+    load.source.reserve()
     with load.source.snapshot() as snapshot:
         key = key_of(load, snapshot.schema)
         wanted = load.target.fits(snapshot.schema)

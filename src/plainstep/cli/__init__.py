@@ -24,6 +24,13 @@ UPTO = click.option("--upto", metavar="Y", help="Up to here, Y itself included: 
 LIMIT = click.option(
     "--limit", default=100, show_default=True, type=click.IntRange(min=0), help="How many rows to show."
 )
+HOW = click.option(
+    "--how",
+    type=click.Choice(["capture", "log"]),
+    default="capture",
+    show_default=True,
+    help="By triggers into change tables, or by following the server's own log.",
+)
 ALL = click.option("--all", "every", is_flag=True, help="Show every row.")
 
 
@@ -272,14 +279,15 @@ def capture() -> None:
     metavar="COLUMN,...",
     help="Unique columns that are never null; default: the primary key.",
 )
+@HOW
 @JSON
 @click.pass_context
-def capture_on(ctx: click.Context, place: str, key: str, as_json: bool) -> None:
+def capture_on(ctx: click.Context, place: str, key: str, how: str, as_json: bool) -> None:
     """Record every change of a table from now on."""
     from plainstep.cli import forms, tables
 
     columns = tuple(name.strip() for name in key.split(",") if name.strip())
-    info, new = project(ctx).capture_on(place, columns)
+    info, new = project(ctx).capture_on(place, columns, how)
     store = place.partition(".")[0]
     if as_json:
         forms.echo(forms.capture(store, info))
@@ -292,22 +300,24 @@ def capture_on(ctx: click.Context, place: str, key: str, as_json: bool) -> None:
 
 @capture.command("off")
 @click.argument("place", metavar="STORE.TABLE")
+@HOW
 @click.pass_context
-def capture_off(ctx: click.Context, place: str) -> None:
+def capture_off(ctx: click.Context, place: str, how: str) -> None:
     """Stop recording, and forget what was recorded."""
-    info = project(ctx).capture_off(place)
+    info = project(ctx).capture_off(place, how)
     click.echo(f"Capture is off for {place}. Recorded changes forgotten: {info.held:,}.")
 
 
 @capture.command("refresh")
 @click.argument("place", metavar="STORE.TABLE")
+@HOW
 @JSON
 @click.pass_context
-def capture_refresh(ctx: click.Context, place: str, as_json: bool) -> None:
+def capture_refresh(ctx: click.Context, place: str, how: str, as_json: bool) -> None:
     """Bring capture up to the table's columns."""
     from plainstep.cli import forms, tables
 
-    info, done = project(ctx).capture_refresh(place)
+    info, done = project(ctx).capture_refresh(place, how)
     store = place.partition(".")[0]
     if as_json:
         forms.echo(forms.capture(store, info) | {"done": done})

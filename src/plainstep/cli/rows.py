@@ -28,12 +28,17 @@ def image(row: dict[str, Any], side: str, columns: list[str]) -> dict[str, Any]:
 
 
 def changes(found: LookResult) -> list[dict[str, Any]]:
-    """Changes: position, operation, time, key, both images, and the columns that an update changed."""
+    """Changes: position, operation, time, key, both images, and the columns that an update changed.
+
+    Where old values are not told, every column that came may have changed.
+    """
     table = found.changes.table
     columns = found.changes.columns
-    ops = found.changes.op()
+    updates = found.changes.op() == Op.UPDATE
     masks = {
-        name: differing(found.changes.image(WAS, name), found.changes.image(NOW, name)) & (ops == Op.UPDATE)
+        name: differing(found.changes.image(WAS, name), found.changes.image(NOW, name)) & updates
+        if WAS + name in table.column_names
+        else updates
         for name in columns
     }
     table = table.set_column(table.schema.get_field_index("op"), "op", words(table["op"]))
@@ -41,7 +46,11 @@ def changes(found: LookResult) -> list[dict[str, Any]]:
     rows = []
     for row in table.to_pylist():
         was = None if row["op"] == "insert" else image(row, WAS, columns)
-        now = None if row["op"] == "delete" else image(row, NOW, columns)
+        now = None if row["op"] == "delete" else image(row, NOW, row.get("given") or columns)
+        if row["op"] == "truncate":
+            was = now = None
+        row["changed"] = [name for name in row["changed"] if name in (now or ())]
+        row["position"] = row.get("position", row["seq"])
         rows.append(row | {"was": was, "now": now, "key": {name: (now or was or {}).get(name) for name in found.key}})
     return rows
 

@@ -61,9 +61,13 @@ def look(found: LookResult) -> None:
         f"{found.load}: {many(found.total, 'change')} after {found.after} up to {found.upto}"
         + (f" ({_counts(found.counts)})" if found.total else "")
     )
-    table = new_table(["position>", "time", "op", *_key_heads(found.key), "what changed"])
-    for row in changes(found):
-        table.add_row(str(row["seq"]), local(row["at"]), op(row["op"]), *_key_cells(row), what_changed(row, found.key))
+    rows = changes(found)
+    who = ["by"] if any(row.get("by") for row in rows) else []
+    table = new_table(["position>", "time", *who, "op", *_key_heads(found.key), "what changed"])
+    for row in rows:
+        by = [text(row["by"] or "")] if who else []
+        cells: list[Any] = [local(row["at"]), *by, op(row["op"]), *_key_cells(row), what_changed(row, found.key)]
+        table.add_row(str(row["position"]), *cells)
     show(table)
     _rest(found.more)
 
@@ -106,7 +110,7 @@ def status(found: list[LoadStatus]) -> None:
             text(one.into),
             "-" if one.mark is None else f"{one.mark.position}",
             "-" if one.head is None else f"{one.head}",
-            "-" if one.waiting is None else f"{one.waiting:,}",
+            ("some" if one.health == "behind" else "-") if one.waiting is None else f"{one.waiting:,}",
             span(one.lag_seconds),
             one.health,
             local(one.last_step.at) if one.last_step else "-",
@@ -115,6 +119,8 @@ def status(found: list[LoadStatus]) -> None:
     for one in found:
         if one.reason:
             click.echo(f"{one.load}: {one.reason.rstrip('.')}." + (f" {one.remedy}" if one.remedy else ""))
+        if one.holds_back is not None:
+            click.echo(f"{one.load}: the server keeps {size(one.holds_back)} of its log until this is merged.")
         for warning in one.warnings:
             click.echo(f"{one.load}: {warning}")
 
@@ -227,7 +233,7 @@ def captures(found: list[tuple[str, CaptureInfo]]) -> None:
     if not found:
         click.echo("Nothing is captured. plainstep capture on STORE.TABLE begins.")
         return
-    table = new_table(["table", "key", "columns>", "since", "held>", "after>", "head>", "state"])
+    table = new_table(["table", "key", "columns>", "since", "how", "held>", "after>", "head>", "state"])
     for store, one in found:
         state = "cannot be trusted" if one.problem else "columns missing" if one.waiting_columns else "on"
         table.add_row(
@@ -235,7 +241,9 @@ def captures(found: list[tuple[str, CaptureInfo]]) -> None:
             text(", ".join(one.key)),
             str(len(one.columns)),
             local(one.since),
-            *(f"{one.held:,}", str(one.oldest), str(one.head)),
+            one.how,
+            f"{one.held:,}" if one.holds_back is None else size(one.holds_back),
+            *(str(one.oldest), str(one.head)),
             state,
         )
     show(table)
@@ -252,9 +260,13 @@ def what_changed(row: dict[str, Any], key: tuple[str, ...]) -> Text:
 
     cell = Text()
     if row["op"] == "update":
-        parts = [f"{name} {shown(row['was'][name])} -> {shown(row['now'][name])}" for name in row["changed"]]
+        was, now = row["was"], row["now"]
+        parts = [
+            f"{name} {shown(was[name])} -> {shown(now[name])}" if name in was else f"{name} -> {shown(now[name])}"
+            for name in row["changed"]
+        ]
         return cell.append("; ".join(parts) or "no value")
-    image = row["was"] if row["op"] == "delete" else row["now"]
+    image = (row["was"] if row["op"] == "delete" else row["now"]) or {}
     parts = [f"{name} {shown(value)}" for name, value in image.items() if name not in key and value is not None]
     return cell.append("; ".join(parts), style="dim" if row["op"] == "delete" else "")
 
@@ -262,6 +274,14 @@ def what_changed(row: dict[str, Any], key: tuple[str, ...]) -> Text:
 def many(number: int, noun: str) -> str:
     """A number of things."""
     return f"{number:,} {noun}" + ("" if number == 1 else "s")
+
+
+def size(number: int) -> str:
+    """A number of bytes, in the largest unit that tells it."""
+    for unit, name in ((1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB")):
+        if number >= unit:
+            return f"{number / unit:.1f} {name}"
+    return f"{number} bytes"
 
 
 def shown(value: Any) -> str:
@@ -312,7 +332,7 @@ def _key_heads(key: tuple[str, ...]) -> list[str]:
 
 
 def _key_cells(row: dict[str, Any]) -> list[Text]:
-    return [text("null" if value is None else str(value)) for value in row["key"].values()]
+    return [text("" if value is None else str(value)) for value in row["key"].values()]
 
 
 def new_table(heads: list[str]) -> Table:

@@ -7,7 +7,7 @@ came to nothing are kept too, and left out of every view.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -75,6 +75,19 @@ class NetChanges:
             # The row went and came back in parts: what it was before must not show through.
             ops[(had == PRESENT) & has & numbers(self.state["fresh"]) & ~self._whole] = Op.PUT
         return ops
+
+    @property
+    def reversible(self) -> bool:
+        """Whether every old value is told, so that the net changes could be undone."""
+        told = all(WAS + name in self.state.column_names for name in self.others)
+        return told and not self.partial and not self.truncated and Op.PUT not in self.ops
+
+    def without(self, keys_of: NetChanges) -> NetChanges:
+        """The net changes of all keys but those of another window."""
+        names = [KEY + name for name in self.key]
+        others = keys_of.state.select(names).cast(pa.schema([self.state.schema.field(name) for name in names]))
+        left = self.state.join(others, names, join_type="left anti")
+        return replace(self, state=left.select(self.state.column_names))
 
     @property
     def partial(self) -> bool:

@@ -58,6 +58,8 @@ class Span:
         head: the newest position that is safe to read up to.
         head_at: when the change at the head was made, if known (UTC).
         token: the head's token; see ``Place``.
+        start: where its changes began; ``oldest`` moves on from there as changes are forgotten.
+        holds_back: bytes of its log that the server keeps for this source alone, where it does.
     """
 
     identity: str
@@ -65,6 +67,8 @@ class Span:
     head: int
     head_at: datetime | None = None
     token: str = ""
+    start: int = 0
+    holds_back: int | None = None
 
     @property
     def end(self) -> Place:

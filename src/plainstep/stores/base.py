@@ -128,6 +128,8 @@ class CaptureInfo:
         held: how many changes are held.
         oldest, head: the positions between which they lie.
         waiting_columns: columns of the table that are not captured yet.
+        how: ``capture`` by triggers, or ``log``.
+        holds_back: bytes of log that the server keeps for it.
         problem: what is wrong with the capture, or empty.
         remedy: the command that mends it, or empty.
     """
@@ -143,6 +145,8 @@ class CaptureInfo:
     waiting_columns: tuple[str, ...] = ()
     problem: str = ""
     remedy: str = ""
+    how: str = "capture"
+    holds_back: int | None = None
 
 
 class Source(Protocol):
@@ -180,6 +184,14 @@ class Source(Protocol):
 
     def read(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, in batches; at least one batch, which may be empty."""
+        ...
+
+    def reserve(self) -> None:
+        """Before a first load: keep every change from here on until ``settled`` is called."""
+        ...
+
+    def settled(self, mark: Place, upto: Place) -> None:
+        """After a step: its load is merged up to ``mark``, and nothing for it lies between there and ``upto``."""
         ...
 
     def snapshot(self) -> AbstractContextManager[Snapshot]:
@@ -245,12 +257,14 @@ class Store(Protocol):
     url: str
     wait: float
 
-    def source(self, table: str, types: dict[str, str] | None = None) -> Source:
+    def source(self, table: str, types: dict[str, str], how: str, reader: str) -> Source:
         """The changes of one table. Nothing is opened yet.
 
         Args:
             table: the table's name.
             types: what columns hold, where it is not what they are declared as.
+            how: how its changes are read: ``capture`` or ``log``.
+            reader: who reads, by a name that is the same at every step.
 
         Raises:
             Refused: the store is no source.
@@ -261,15 +275,15 @@ class Store(Protocol):
         """The store as a place to merge into."""
         ...
 
-    def capture_on(self, table: str, key: tuple[str, ...] = ()) -> tuple[CaptureInfo, bool]:
+    def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before."""
         ...
 
-    def capture_off(self, table: str) -> CaptureInfo:
+    def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
         """Turn capture off and forget its changes."""
         ...
 
-    def capture_refresh(self, table: str) -> tuple[CaptureInfo, str]:
+    def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring capture up to the table's columns; say what was done."""
         ...
 

@@ -149,7 +149,7 @@ class DuckdbStore:
         """A connection whose default database is the file."""
         return opened(self.path, read_only, self.wait)
 
-    def source(self, table: str, types: dict[str, str] | None = None) -> Source:
+    def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
         """Always refused: DuckDB has no triggers, so nothing records its changes."""
         raise self._no_capture()
 
@@ -157,15 +157,15 @@ class DuckdbStore:
         """The file as a place to merge into."""
         return DuckdbTarget(self)
 
-    def capture_on(self, table: str, key: tuple[str, ...] = ()) -> tuple[CaptureInfo, bool]:
+    def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
         """Always refused."""
         raise self._no_capture()
 
-    def capture_off(self, table: str) -> CaptureInfo:
+    def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
         """Always refused."""
         raise self._no_capture()
 
-    def capture_refresh(self, table: str) -> tuple[CaptureInfo, str]:
+    def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Always refused."""
         raise self._no_capture()
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from plainstep.errors import ConfigError
 
@@ -50,11 +50,12 @@ class PostgresqlStore:
 
         return retried(work, self.wait)
 
-    def source(self, table: str, types: dict[str, str] | None = None) -> Source:
-        """The changes of one table."""
+    def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
+        """The changes of one table, from its change table or from the server's log."""
+        from plainstep.stores.postgresql.log_source import LogSource
         from plainstep.stores.postgresql.source import CapturedSource
 
-        return CapturedSource(self, table, types or {})
+        return LogSource(self, table, types, reader) if how == "log" else CapturedSource(self, table, types)
 
     def target(self) -> PostgresqlTarget:
         """The database as a place to merge into."""
@@ -62,27 +63,26 @@ class PostgresqlStore:
 
         return PostgresqlTarget(self)
 
-    def capture_on(self, table: str, key: tuple[str, ...] = ()) -> tuple[CaptureInfo, bool]:
+    def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before."""
-        from plainstep.stores.postgresql import capture
+        return _way(how).turn_on(self, table, key)
 
-        return capture.turn_on(self, table, key)
-
-    def capture_off(self, table: str) -> CaptureInfo:
+    def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
         """Turn capture off and forget its changes."""
-        from plainstep.stores.postgresql import capture
+        return _way(how).turn_off(self, table)
 
-        return capture.turn_off(self, table)
-
-    def capture_refresh(self, table: str) -> tuple[CaptureInfo, str]:
+    def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring capture up to the table's columns; say what was done."""
-        from plainstep.stores.postgresql import capture
-
-        return capture.refresh(self, table)
+        return _way(how).refresh(self, table)
 
     def captures(self) -> list[CaptureInfo]:
-        """What is captured in this database."""
-        from plainstep.stores.postgresql import capture
-
+        """What is captured in this database, in either way."""
         with self.opened() as connection:
-            return capture.list_all(connection, self)
+            return [info for how in ("capture", "log") for info in _way(how).list_all(connection, self)]
+
+
+def _way(how: str) -> Any:
+    """The module that captures in one way."""
+    from plainstep.stores.postgresql import capture, log
+
+    return log if how == "log" else capture

@@ -134,7 +134,7 @@ def inspect(connection: Connection, store: str, table: str) -> State | None:
         return None
     states = registered(connection, "capture", found.oid)
     if not states:
-        _made_again(connection, store, table, "capture")
+        made_again(connection, store, table, "capture")
         return None
     states[0].table = found
     _judge(connection, f"{store}.{table}", states[0])
@@ -155,7 +155,7 @@ def renamed(connection: Connection, store: str, table: str, how: str) -> None:
                 )
 
 
-def _made_again(connection: Connection, store: str, table: str, how: str) -> None:
+def made_again(connection: Connection, store: str, table: str, how: str) -> None:
     """Refuse a table that was dropped and made again under a name that is captured."""
     if any(state.name == table for state in registered(connection, how)):
         raise Refused(
@@ -363,7 +363,9 @@ def off(connection: Connection, store: str, table: str) -> Exception:
 def turn_off(store: PostgresqlStore, table: str) -> CaptureInfo:
     """Turn capture off, and forget what it holds, whatever became of the table."""
     with store.opened() as connection, connection.transaction():
-        state = _state(connection, store, table)
+        state = state_of(connection, table, "capture")
+        if state is None:
+            raise off(connection, store.name, table)
         info = info_of(connection, state)
         if state.table is not None:
             lock(connection, store, table)
@@ -371,16 +373,15 @@ def turn_off(store: PostgresqlStore, table: str) -> CaptureInfo:
         return info
 
 
-def _state(connection: Connection, store: PostgresqlStore, table: str) -> State:
-    """A table's capture, also of a table that is gone or was made again."""
+def state_of(connection: Connection, table: str, how: str) -> State | None:
+    """A table's capture, also of a table that is gone or was made again; None if there is none."""
     found = catalog.find(connection, table)
-    states = registered(connection, "capture", found.oid) if found else []
-    states = states or [one for one in registered(connection, "capture") if one.name == table]
+    states = registered(connection, how, found.oid) if found else []
+    states = states or [one for one in registered(connection, how) if one.name == table]
     if not states:
-        raise off(connection, store.name, table)
-    state = states[0]
-    state.table = found if found and found.oid == state.oid else None
-    return state
+        return None
+    states[0].table = found if found and found.oid == states[0].oid else None
+    return states[0]
 
 
 def _remove(connection: Connection, state: State) -> None:
@@ -444,11 +445,10 @@ def list_all(connection: Connection, store: PostgresqlStore) -> list[CaptureInfo
     """What is captured by triggers in the database."""
     found = []
     for state in registered(connection, "capture"):
-        row = connection.execute(catalog.TABLE.replace("to_regclass(%s)", "%s::oid"), [state.oid]).fetchone()
-        if row is None:
+        state.table = catalog.by_number(connection, state.oid)
+        if state.table is None:
             state.problem, state.remedy = "the table is gone", f"plainstep capture off {store.name}.{state.name}"
         else:
-            state.table = catalog.described(connection, row)
             _judge(connection, f"{store.name}.{state.name}", state)
         found.append(info_of(connection, state))
     return found

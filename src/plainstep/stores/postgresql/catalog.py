@@ -45,9 +45,10 @@ ORDER BY i.indisprimary DESC, i.indexrelid
 """
 
 TABLE = """
-SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relreplident::text, pg_get_userbyid(c.relowner)
-FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass(%s)
-"""
+SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relreplident::text, pg_get_userbyid(c.relowner),
+    ARRAY(SELECT a.attname::text FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey)
+          WHERE i.indrelid = c.oid AND i.indisreplident)
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = """
 
 
 @dataclass(frozen=True)
@@ -60,6 +61,7 @@ class Table:
         kind: ``r`` a table, ``p`` a partitioned one; anything else is none.
         identity: its replica identity: ``d``, ``n``, ``f`` or ``i``.
         owner: the role that owns it.
+        identity_columns: those of the index that is its replica identity.
         columns: its columns.
         layout: name, number and type of each.
         not_null: those that are never null.
@@ -74,6 +76,7 @@ class Table:
     kind: str
     identity: str
     owner: str
+    identity_columns: tuple[str, ...]
     columns: tuple[Column, ...]
     layout: tuple[tuple[str, int, str], ...]
     not_null: frozenset[str]
@@ -134,8 +137,14 @@ def exists(connection: Connection, name: str) -> bool:
 
 def find(connection: Connection, table: str) -> Table | None:
     """Look a table up, or None if there is none."""
-    row = connection.execute(TABLE, [sql_of(parts_of(table))]).fetchone()
-    return described(connection, row) if row else None
+    row = connection.execute(TABLE + "to_regclass(%s)", [sql_of(parts_of(table))]).fetchone()
+    return _described(connection, row) if row else None
+
+
+def by_number(connection: Connection, oid: int) -> Table | None:
+    """Look a table up by its number, whatever its name is now."""
+    row = connection.execute(TABLE + "%s", [oid]).fetchone()
+    return _described(connection, row) if row else None
 
 
 def find_and_lock(connection: Connection, table: str) -> str:
@@ -145,13 +154,14 @@ def find_and_lock(connection: Connection, table: str) -> str:
     return name
 
 
-def described(connection: Connection, row: tuple[int, str, str, str, str, str]) -> Table:
+def _described(connection: Connection, row: tuple[int, str, str, str, str, str, list[str]]) -> Table:
     """A table with everything about it, from its row of ``TABLE``."""
     oid = row[0]
     found = connection.execute(COLUMNS, {"oid": oid}).fetchall()
     uniques = [(primary, tuple(names)) for primary, names in connection.execute(UNIQUES, {"oid": oid}).fetchall()]
     return Table(
-        *row,
+        *row[:6],
+        identity_columns=tuple(row[6]),
         columns=tuple(
             Column(name, kind, arrow_type(kind), special, native) for name, _, _, kind, special, native, _ in found
         ),

@@ -222,6 +222,12 @@ FROM newest""",
         )
         return [column for column, _ in heads], query
 
+    def reserve(self) -> None:
+        """Nothing to do: changes are kept until they are trimmed."""
+
+    def settled(self, mark: Place, upto: Place) -> None:
+        """Nothing to do: changes are kept until they are trimmed."""
+
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
         """The table as it stands, with the place it stands at, from one transaction."""

@@ -7,6 +7,7 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from plainstep.errors import Refused
 from plainstep.stores.sqlite.connection import opened
 from plainstep.stores.urls import file_of
 
@@ -34,11 +35,12 @@ class SqliteStore:
         """A connection to the file: ``ro`` reads, ``rw`` writes, ``rwc`` also makes the file."""
         return opened(self.path, mode, self.wait)
 
-    def source(self, table: str, types: dict[str, str] | None = None) -> SqliteSource:
+    def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> SqliteSource:
         """The changes of one captured table."""
         from plainstep.stores.sqlite.source import SqliteSource
 
-        return SqliteSource(self, table, types or {})
+        self._refuse_log(how)
+        return SqliteSource(self, table, types)
 
     def target(self) -> SqliteTarget:
         """The file as a place to merge into."""
@@ -46,23 +48,34 @@ class SqliteStore:
 
         return SqliteTarget(self)
 
-    def capture_on(self, table: str, key: tuple[str, ...] = ()) -> tuple[CaptureInfo, bool]:
+    def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before."""
         from plainstep.stores.sqlite import capture
 
+        self._refuse_log(how)
         return capture.turn_on(self, table, key)
 
-    def capture_off(self, table: str) -> CaptureInfo:
+    def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
         """Turn capture off and forget its changes."""
         from plainstep.stores.sqlite import capture
 
+        self._refuse_log(how)
         return capture.turn_off(self, table)
 
-    def capture_refresh(self, table: str) -> tuple[CaptureInfo, str]:
+    def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring capture up to the table's columns; say what was done."""
         from plainstep.stores.sqlite import capture
 
+        self._refuse_log(how)
         return capture.refresh(self, table)
+
+    def _refuse_log(self, how: str) -> None:
+        if how == "log":
+            raise Refused(
+                f"{self.name} is a SQLite file, which keeps no log of changes that could be read.",
+                "",
+                "Use changes = 'capture', or capture on without --how.",
+            )
 
     def captures(self) -> list[CaptureInfo]:
         """What is captured in this file."""

@@ -212,6 +212,12 @@ class SqliteSource:
                 f'Mend the value, or say what the column holds: types = {{ "{column.name}" = "TEXT" }} in the load.',
             ) from None
 
+    def reserve(self) -> None:
+        """Nothing to do: changes are kept until they are trimmed."""
+
+    def settled(self, mark: Place, upto: Place) -> None:
+        """Nothing to do: changes are kept until they are trimmed."""
+
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
         """The table as it stands, with the position it stands at, from one read transaction."""

@@ -1,0 +1,325 @@
+"""Change capture in PostgreSQL by the server's own log: a publication and a slot for each table.
+
+Whoever reads a slot is written down in ``plainstep.readers``, and the slot moves on only to where the slowest of them
+has merged, so that several loads can follow one table.
+"""
+
+from __future__ import annotations
+
+import uuid
+from contextlib import suppress
+from typing import TYPE_CHECKING, Any
+
+import psycopg
+from psycopg.types.json import Jsonb
+
+from plainstep.errors import Refused, StoreError
+from plainstep.stores.base import CaptureInfo
+from plainstep.stores.postgresql import capture, catalog
+from plainstep.stores.postgresql.capture import State
+from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.sql import quoted
+
+if TYPE_CHECKING:
+    from plainstep.stores.postgresql import PostgresqlStore
+
+READERS = """
+CREATE TABLE IF NOT EXISTS plainstep.readers (
+    identity text NOT NULL, reader text NOT NULL, mark bigint, upto bigint NOT NULL,
+    seen timestamptz NOT NULL DEFAULT now(), PRIMARY KEY (identity, reader)
+)"""
+
+READY = """
+SELECT current_setting('wal_level'), current_setting('max_replication_slots')::int, (SELECT count(*) FROM pg_replication_slots),
+    r.rolsuper OR r.rolreplication, has_database_privilege(current_database(), 'CREATE'),
+    r.rolsuper OR pg_has_role(current_user, %(owner)s, 'USAGE'), current_user
+FROM pg_roles r WHERE r.rolname = current_user"""
+
+# Positions in the log as whole numbers, as they are kept in marks.
+NUMBER = "({} - '0/0'::pg_lsn)::bigint"
+SLOT = f"""
+SELECT {NUMBER.format("s.confirmed_flush_lsn")}, s.wal_status, (pg_current_wal_lsn() - s.restart_lsn)::bigint
+FROM pg_replication_slots s WHERE s.slot_name = %s AND s.database = current_database()"""
+
+OPEN = """
+SELECT a.pid, a.usename, a.datname, date_trunc('second', now() - a.xact_start) FROM pg_stat_activity a
+WHERE a.backend_xid IS NOT NULL AND a.pid <> pg_backend_pid() ORDER BY a.xact_start LIMIT 4"""
+
+
+def publication(oid: int) -> str:
+    """The name of a table's publication."""
+    return f"plainstep_{oid}"
+
+
+def lsn(position: int) -> str:
+    """A position as the server writes it."""
+    return f"{position >> 32:X}/{position & 0xFFFFFFFF:X}"
+
+
+def inspect(connection: Connection, store: str, table: str) -> State | None:
+    """Look at one table's capture, or None if it is off."""
+    found = catalog.find(connection, table)
+    if found is None:
+        capture.renamed(connection, store, table, "log")
+        return None
+    states = capture.registered(connection, "log", found.oid)
+    if not states:
+        capture.made_again(connection, store, table, "log")
+        return None
+    state = states[0]
+    state.table = found
+    _judge(connection, f"{store}.{table}", state)
+    return state
+
+
+def _judge(connection: Connection, place: str, state: State) -> None:
+    state.problem, state.remedy = _wrong(connection, state), f"plainstep capture refresh {place}"
+    if not state.problem and not (state.waiting or state.retyped):
+        state.remedy = ""
+
+
+def _wrong(connection: Connection, state: State) -> str:
+    table = state.table
+    assert table is not None
+    published = connection.execute(
+        "SELECT p.pubinsert AND p.pubupdate AND p.pubdelete AND p.pubtruncate FROM pg_publication p "
+        "JOIN pg_publication_rel r ON r.prpubid = p.oid WHERE p.pubname = %s AND r.prrelid = %s",
+        [publication(state.oid), state.oid],
+    ).fetchone()
+    if not published or not published[0]:
+        return f"the publication {publication(state.oid)} does not publish every change of {table.name} any more"
+    slot = connection.execute(SLOT, [state.changes]).fetchone()
+    if slot is None:
+        return f"the slot {state.changes} is gone"
+    if slot[1] == "lost":
+        return f"the slot {state.changes} was lost: it held back more log than max_slot_wal_keep_size allows"
+    return "" if set(state.key) <= set(identifying(table)) else f"the replica identity of {table.name} lacks its key"
+
+
+def identifying(table: catalog.Table) -> tuple[str, ...]:
+    """The columns whose old values the log holds, by the table's replica identity."""
+    if table.identity == "f":
+        return table.names
+    return table.primary if table.identity == "d" else table.identity_columns
+
+
+def turn_on(store: PostgresqlStore, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
+    """Make the publication and the slot.
+
+    Raises:
+        Refused: the server, the role or the table is not ready; it says everything that is missing.
+        StoreError: open transactions kept the slot from being made; it says whose.
+    """
+    with store.opened() as connection:
+        state = inspect(connection, store.name, table)
+        if state:
+            return info_of(connection, state), False
+        found = catalog.find(connection, table)
+        if found is None:
+            raise catalog.missing(connection, table, store.name)
+        chosen = _ready(connection, store, table, found, key)
+        with connection.transaction():
+            capture.lock(connection, store, table)
+            capture.ready(connection)
+            if not catalog.exists(connection, "plainstep.readers"):
+                connection.execute(READERS)
+            _publish(connection, found)
+        try:
+            _begin(connection, store, found, chosen, table)
+        except BaseException:
+            connection.execute(f"DROP PUBLICATION IF EXISTS {quoted(publication(found.oid))}")
+            raise
+        state = inspect(connection, store.name, table)
+        assert state is not None
+        return info_of(connection, state), True
+
+
+def _ready(
+    connection: Connection, store: PostgresqlStore, name: str, table: catalog.Table, key: tuple[str, ...]
+) -> tuple[str, ...]:
+    """Everything that must be so before a log can be followed, said at once; the key."""
+    row = connection.execute(READY, {"owner": table.owner}).fetchone()
+    assert row is not None
+    level, most, used, replicates, creates, owns, role = row
+    wrong = []
+    if level != "logical":
+        wrong.append(f"wal_level is {level}: ALTER SYSTEM SET wal_level = 'logical'; then restart the server")
+    if used >= most:
+        wrong.append(f"all {most} replication slots are taken: drop one, or raise max_replication_slots and restart")
+    if not replicates:
+        wrong.append(f"the role {role} may not replicate: ALTER ROLE {quoted(role)} REPLICATION")
+    if not creates:
+        wrong.append(f"the role {role} may not make a publication: GRANT CREATE ON DATABASE ... TO {quoted(role)}")
+    if not owns:
+        wrong.append(f"the role {role} does not own {name}: GRANT {quoted(table.owner)} TO {quoted(role)}")
+    chosen = key
+    if not identifying(table):
+        wrong.append(
+            f"{name} has no replica identity, and once published it could not be updated: "
+            f"ALTER TABLE {table.sql} REPLICA IDENTITY FULL"
+        )
+    else:
+        chosen = (
+            catalog.key_of(table, key, f"{store.name}.{name}") if key or table.identity != "i" else identifying(table)
+        )
+        if not set(chosen) <= set(identifying(table)):
+            wrong.append(
+                f"the log does not hold the old values of {', '.join(chosen)}: ALTER TABLE {table.sql} REPLICA IDENTITY FULL"
+            )
+    if wrong:
+        raise Refused(f"The log of {store.name} cannot be followed for {name} yet.", *_told(wrong))
+    return chosen
+
+
+def _told(wrong: list[str]) -> tuple[str, str]:
+    return "Missing: " + "; ".join(wrong) + ".", "Then run the command again."
+
+
+def _publish(connection: Connection, table: catalog.Table) -> None:
+    connection.execute(
+        f"CREATE PUBLICATION {quoted(publication(table.oid))} FOR TABLE {table.sql} "
+        "WITH (publish = 'insert, update, delete, truncate', publish_via_partition_root = true)"
+    )
+
+
+def _begin(
+    connection: Connection, store: PostgresqlStore, table: catalog.Table, key: tuple[str, ...], name: str
+) -> None:
+    """Make the slot, and write down what is captured since when."""
+    row = connection.execute("SELECT oid FROM pg_database WHERE datname = current_database()").fetchone()
+    assert row is not None
+    slot = f"plainstep_{row[0]}_{table.oid}"
+    # The slot begins when every transaction that is open now has ended, so it may have to wait for one.
+    connection.execute(f"SET statement_timeout = {round(store.wait * 1000)}")
+    try:
+        connection.execute("SELECT pg_create_logical_replication_slot(%s, 'pgoutput')", [slot])
+    except psycopg.errors.QueryCanceled:
+        rows = connection.execute(OPEN).fetchall()
+        who = ", ".join(f"process {pid} ({user}, database {base}, since {age})" for pid, user, base, age in rows)
+        raise StoreError(
+            f"The slot for {store.name}.{name} could not begin within {store.wait:g} seconds.",
+            f"It begins when every open transaction of the server has ended. Open: {who}." if who else "",
+            "Let it finish or end it, and run the command again; the store's wait says how long to try.",
+        ) from None
+    finally:
+        connection.execute("RESET statement_timeout")
+    try:
+        connection.execute(
+            "INSERT INTO plainstep.captures (table_oid, how, table_name, identity, system, key_columns, columns, kept_in, "
+            f"trimmed_before) SELECT %s, 'log', %s, %s, %s, %s, %s, slot_name, {NUMBER.format('confirmed_flush_lsn')} "
+            "FROM pg_replication_slots WHERE slot_name = %s",
+            [table.oid, name, uuid.uuid4().hex, capture.system(connection), list(key), Jsonb(table.layout), slot],
+        )
+    except BaseException:
+        _drop_slot(connection, slot)
+        raise
+
+
+def _drop_slot(connection: Connection, slot: str) -> None:
+    with suppress(psycopg.errors.UndefinedObject):
+        connection.execute("SELECT pg_drop_replication_slot(%s)", [slot])
+
+
+def turn_off(store: PostgresqlStore, table: str) -> CaptureInfo:
+    """Drop the slot and the publication, whatever became of the table."""
+    with store.opened() as connection:
+        state = capture.state_of(connection, table, "log")
+        if state is None:
+            raise off(connection, store.name, table)
+        info = info_of(connection, state)
+        _remove(connection, state)
+        return info
+
+
+def off(connection: Connection, store: str, table: str) -> Exception:
+    """The error for a table whose log is not followed."""
+    if catalog.find(connection, table) is None:
+        return catalog.missing(connection, table, store)
+    return Refused(
+        f"The log of {store} is not followed for {table}.",
+        "A load with changes = 'log' needs a publication and a slot.",
+        f"plainstep capture on {store}.{table} --how log",
+    )
+
+
+def _remove(connection: Connection, state: State) -> None:
+    _drop_slot(connection, state.changes)
+    connection.execute(f"DROP PUBLICATION IF EXISTS {quoted(publication(state.oid))}")
+    connection.execute("DELETE FROM plainstep.readers WHERE identity = %s", [state.identity])
+    connection.execute("DELETE FROM plainstep.captures WHERE table_oid = %s AND how = 'log'", [state.oid])
+
+
+def refresh(store: PostgresqlStore, table: str) -> tuple[CaptureInfo, str]:
+    """Bring capture up to the table as it is now. Where something may have been missed, it is begun anew."""
+    with store.opened() as connection:
+        state = inspect(connection, store.name, table)
+        if state is None:
+            raise off(connection, store.name, table)
+        assert state.table is not None
+        reload = "so every load of it must be reloaded: plainstep reload LOAD"
+        if state.problem:
+            key = _ready(connection, store, table, state.table, state.key)
+            _remove(connection, state)
+            _publish(connection, state.table)
+            _begin(connection, store, state.table, key, table)
+            done = f"begun anew, because {state.problem}; changes may have been missed, {reload}"
+        elif state.waiting or state.retyped:
+            done = _take_in(connection, state)
+            done += f", {reload}" if "values" in done else ""
+        else:
+            done = "nothing to do: every column is captured"
+        again = inspect(connection, store.name, table)
+        assert again is not None
+        return info_of(connection, again), done
+
+
+def _take_in(connection: Connection, state: State) -> str:
+    """Read new columns from here on. Values that they hold already are in no log: then the identity changes."""
+    assert state.table is not None
+    fresh = [*state.waiting, *state.retyped]
+    filled = " OR ".join(f"{quoted(name)} IS NOT NULL" for name in fresh)
+    held = connection.execute(f"SELECT 1 FROM {state.table.sql} WHERE {filled} LIMIT 1").fetchone()
+    kept = [column for column in state.layout if column[0] in state.dropped]
+    identity = uuid.uuid4().hex if held else state.identity
+    with connection.transaction():
+        connection.execute(
+            "UPDATE plainstep.captures SET columns = %s, identity = %s WHERE identity = %s",
+            [Jsonb([*state.table.layout, *kept]), identity, state.identity],
+        )
+        connection.execute("UPDATE plainstep.readers SET identity = %s WHERE identity = %s", [identity, state.identity])
+    told = f"now capturing {', '.join(fresh)} too" if state.waiting else f"read {', '.join(fresh)} anew"
+    return f"{told}; some rows hold values there already, which no log tells" if held else told
+
+
+def list_all(connection: Connection, store: PostgresqlStore) -> list[CaptureInfo]:
+    """The tables whose log is followed."""
+    found = []
+    for state in capture.registered(connection, "log"):
+        state.table = catalog.by_number(connection, state.oid)
+        if state.table is None:
+            state.problem, state.remedy = "the table is gone", f"plainstep capture off {store.name}.{state.name}"
+        else:
+            _judge(connection, f"{store.name}.{state.name}", state)
+        found.append(info_of(connection, state))
+    return found
+
+
+def info_of(connection: Connection, state: State) -> CaptureInfo:
+    """What there is to say of a followed log."""
+    row: tuple[Any, ...] | None = connection.execute(SLOT, [state.changes]).fetchone()
+    info = CaptureInfo(
+        state.name,
+        state.key,
+        state.columns,
+        state.since,
+        state.identity,
+        waiting_columns=state.waiting,
+        problem=state.problem,
+        remedy=state.remedy,
+        how="log",
+    )
+    if row:
+        info.oldest, _, info.holds_back = row
+    head = connection.execute(f"SELECT {NUMBER.format('pg_current_wal_lsn()')}").fetchone()
+    info.head = head[0] if head else 0
+    return info

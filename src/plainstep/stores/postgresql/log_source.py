@@ -1,0 +1,369 @@
+"""Reading a PostgreSQL table's changes out of the server's log, and the table itself at one moment."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from datetime import UTC, datetime
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import psycopg
+
+from plainstep.core import pgoutput
+from plainstep.core.positions import Place, Span, Waiting, Window
+from plainstep.core.words import NOW, WAS, Op
+from plainstep.errors import Refused, StoreError
+from plainstep.stores.base import Snapshot
+from plainstep.stores.postgresql import capture, catalog, log, snapshots
+from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.sql import quoted, text
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
+    from plainstep.stores.postgresql import PostgresqlStore
+    from plainstep.stores.postgresql.types import Column
+
+# Messages fetched at a time, and changes made into columns at a time.
+FETCHED = 1 << 13
+BATCH = 1 << 15
+# How much log without a change of the table is let stand before the slot moves past it.
+IDLE = 16 << 20
+PAGE = 8192
+
+MESSAGES = "SELECT data FROM pg_logical_slot_peek_binary_changes({slot}, {upto}, {limit}, "
+    "'proto_version', '1', 'publication_names', {published})"
+Begins = Callable[[pgoutput.Begin], bool]
+
+
+class LogSource:
+    """The changes of one table, as the server's log has them.
+
+    Positions are places in the log, as whole numbers. Changes come in the order in which their transactions
+    committed, so a window is told by its two places alone; only after a first load, whose snapshot cannot know
+    its own place to the byte, the mark carries that snapshot as its token.
+
+    Args:
+        store: the database.
+        table: the table's name.
+        types: types to use instead of the columns' own, by column.
+        reader: who reads, by a name that is the same at every step.
+    """
+
+    own_capture = True
+
+    def __init__(self, store: PostgresqlStore, table: str, types: dict[str, str], reader: str) -> None:
+        self.store, self.name, self.types, self.reader = store, table, types, reader
+
+    @cached_property
+    def _state(self) -> capture.State:
+        with self.store.opened() as connection:
+            return self._look(connection)
+
+    def _look(self, connection: Connection) -> capture.State:
+        state = log.inspect(connection, self.store.name, self.name)
+        if state is None:
+            raise log.off(connection, self.store.name, self.name)
+        if state.problem:
+            raise Refused(
+                f"The log of {self.store.name} cannot be followed for {self.name}: {state.problem}.",
+                "Changes may have been missed.",
+                f"{state.remedy}, then plainstep reload LOAD",
+            )
+        return state
+
+    def _renew(self, connection: Connection) -> None:
+        self.__dict__["_state"] = self._look(connection)
+        self.__dict__.pop("_columns", None)
+
+    @cached_property
+    def _columns(self) -> list[Column]:
+        state = self._state
+        assert state.table is not None
+        hidden = {*state.waiting, *state.dropped, *state.table.generated}
+        captured = tuple(state.table.column(name) for name in state.columns if name not in hidden)
+        return catalog.typed(captured, self.types, self.name)
+
+    def key(self) -> tuple[str, ...]:
+        """The columns that tell rows apart."""
+        return self._state.key
+
+    def warnings(self) -> list[str]:
+        """Columns that came to the table, or changed their type."""
+        refresh = f"plainstep capture refresh {self.store.name}.{self.name} --how log"
+        came = [f"the column {name} of {self.name} is not captured yet: {refresh}" for name in self._state.waiting]
+        other = [f"the column {name} of {self.name} has another type now: {refresh}" for name in self._state.retyped]
+        return came + other
+
+    def dropped(self) -> tuple[str, ...]:
+        """Columns that the table once had while it was captured."""
+        return self._state.dropped
+
+    def schema(self) -> pa.Schema:
+        """The captured columns."""
+        import pyarrow as pa
+
+        return pa.schema([column.field for column in self._columns])
+
+    def span(self) -> Span:
+        """How far the log can be read now: all that is flushed."""
+        with self.store.opened() as connection:
+            self._renew(connection)
+            return self._span(connection)
+
+    def _span(self, connection: Connection, wait: bool = False) -> Span:
+        row = connection.execute(log.SLOT, [self._state.changes]).fetchone()
+        if row is None:
+            raise StoreError(f"The slot {self._state.changes} is gone.")
+        confirmed, _, held_back = row
+        known = connection.execute(
+            "SELECT mark, upto FROM plainstep.readers WHERE identity = %s AND reader = %s",
+            [self._state.identity, self.reader],
+        ).fetchone()
+        oldest = confirmed
+        if known and known[0] is not None and known[1] >= confirmed:
+            oldest = min(oldest, known[0])  # what lies between is known to hold nothing of this table
+        head = max(_flushed(connection, wait), oldest)
+        return Span(self._state.identity, oldest, head, start=self._state.trimmed, holds_back=held_back)
+
+    def time_of(self, place: Place) -> datetime | None:
+        """The log does not tell the time of a place."""
+        return None
+
+    def waiting(self, window: Window) -> Waiting:
+        """Whether a window holds anything; how much is only known by reading it."""
+        if window.upto <= window.after and not window.after_token:
+            return Waiting(0, False)
+        for begin in self._begins(window):
+            return Waiting(None, True, _time(begin.at))
+        return Waiting(0, False)
+
+    def _begins(self, window: Window) -> Iterator[pgoutput.Begin]:
+        """The transactions of a window, each by its beginning."""
+        wanted = _wanted(window)
+        limit = "1" if not window.after_token and window.after <= self._confirmed() else "NULL"
+        for data in self._messages(window, limit):
+            if data[:1] == b"B":
+                begin = pgoutput.begin_of(data)
+                if wanted(begin):
+                    yield begin
+
+    def _confirmed(self) -> int:
+        with self.store.opened() as connection:
+            row = connection.execute(log.SLOT, [self._state.changes]).fetchone()
+            return int(row[0]) if row else 0
+
+    def locate(self, point: int | datetime) -> Place:
+        """The place itself, or the end of the last transaction that committed at or before a time."""
+        if isinstance(point, int):
+            return Place(point)
+        with self.store.opened() as connection:
+            oldest, head = self._confirmed(), _flushed(connection)
+        found = Place(oldest)
+        limit = int(point.timestamp() * 1_000_000)
+        for begin in self._begins(Window(oldest, head)):
+            if begin.at > limit:
+                break
+            found = Place(begin.position + 1, "", _time(begin.at))
+        return found
+
+    def trim(self, places: Sequence[Place]) -> int:
+        """The slot forgets by itself what every reader has merged."""
+        return 0
+
+    def reserve(self) -> None:
+        """From here on the slot does not move past where it is, until this reader has merged."""
+        with self.store.opened() as connection, connection.transaction():
+            connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
+            self._note(connection, None, self._confirmed())
+
+    def settled(self, mark: Place, upto: Place) -> None:
+        """Everything up to a place is merged, or holds nothing of this table: the slot may move on."""
+        if mark.token:
+            return  # what the snapshot did not see may lie before its place: the slot waits for the next step
+        with self.store.opened() as connection, connection.transaction():
+            connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
+            known = connection.execute(
+                "SELECT mark, upto FROM plainstep.readers WHERE identity = %s AND reader = %s",
+                [self._state.identity, self.reader],
+            ).fetchone()
+            if known and known[0] == mark.position and upto.position - known[1] < IDLE:
+                return
+            self._note(connection, mark.position, upto.position)
+            row = connection.execute(
+                "SELECT min(upto) FROM plainstep.readers WHERE identity = %s", [self._state.identity]
+            ).fetchone()
+        if row and row[0] > self._confirmed():
+            self._advance(row[0])
+
+    def _note(self, connection: Connection, mark: int | None, upto: int) -> None:
+        connection.execute(
+            "INSERT INTO plainstep.readers (identity, reader, mark, upto) VALUES (%s, %s, %s, %s) "
+            "ON CONFLICT (identity, reader) DO UPDATE SET mark = excluded.mark, upto = excluded.upto, seen = now()",
+            [self._state.identity, self.reader, mark, upto],
+        )
+
+    def _advance(self, position: int) -> None:
+        with self.store.opened() as connection:
+            self._when_free(
+                lambda: connection.execute(
+                    "SELECT pg_replication_slot_advance(%s, %s)", [self._state.changes, log.lsn(position)]
+                )
+            )
+
+    def _when_free(self, work: Callable[[], Any]) -> Any:
+        """Do something with the slot as soon as no other reader is at it."""
+        until = time.monotonic() + self.store.wait
+        while True:
+            try:
+                return work()
+            except psycopg.errors.ObjectInUse:
+                if time.monotonic() > until:
+                    raise StoreError(
+                        f"The slot {self._state.changes} was in use for {self.store.wait:g} seconds.",
+                        "Another step, or a replication client, is reading it.",
+                        "Run the command again when it has finished.",
+                    ) from None
+            time.sleep(0.02)
+
+    def _messages(self, window: Window, limit: str = "NULL") -> Iterator[bytes]:
+        """The messages up to the end of a window, from where the slot stands."""
+        slot, upto, published = map(
+            text, (self._state.changes, log.lsn(window.upto), log.publication(self._state.oid))
+        )
+        declare = "DECLARE plainstep_read NO SCROLL CURSOR FOR " + MESSAGES.format(
+            slot=slot, upto=upto, limit=limit, published=published
+        )
+        with self.store.opened() as connection, connection.transaction(), connection.cursor(binary=True) as cursor:
+
+            def fetched() -> list[tuple[bytes]]:
+                return cursor.execute(f"FETCH {FETCHED} FROM plainstep_read").fetchall()
+
+            def first() -> list[tuple[bytes]]:
+                with connection.transaction():  # a savepoint to come back to while another reads the slot
+                    cursor.execute(declare)
+                    return fetched()
+
+            rows = self._when_free(first)
+            while rows:
+                for (data,) in rows:
+                    yield data
+                rows = fetched()
+
+    def read(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, in batches.
+
+        Raises:
+            DataError: a value has no like in other stores.
+        """
+        decoder = pgoutput.Decoder([column.name for column in self._columns], _wanted(window))
+        seq = 0
+        yield self._changes(decoder.take(), seq)
+        for data in self._messages(window):
+            decoder.add(data)
+            if len(decoder) >= BATCH:
+                yield self._changes(decoder.take(), seq)
+                seq += BATCH
+        yield self._changes(decoder.take(), seq)
+
+    def _changes(self, rows: pgoutput.Rows, seq: int) -> Changes:
+        import numpy as np
+        import pyarrow as pa
+
+        from plainstep.core.changes import AT, Changes
+
+        assert self._state.table is not None
+        full = self._state.table.identity == "f"
+        op = np.array(rows.op, dtype=np.int8)
+        if full:  # an update without its old row, from before the replica identity was set so
+            op[(op == Op.UPDATE) & ~np.array(rows.old, dtype=np.bool_)] = Op.PUT
+        columns: dict[str, Any] = {
+            "op": pa.array(op, pa.int8()),
+            "seq": pa.array(np.arange(seq + 1, seq + 1 + len(rows))),
+            "at": pa.array(rows.at, pa.int64()).cast(AT),
+            "txn": pa.array(rows.xid, pa.int64()),
+            "position": pa.array(rows.position, pa.int64()),
+        }
+        if any(sent is not None for sent in rows.given):
+            columns["given"] = pa.array(rows.given, pa.list_(pa.string()))
+        for side, images in ((WAS, rows.was), (NOW, rows.now)):
+            for column, values in zip(self._columns, images, strict=True):
+                if side == NOW or full or column.name in self._state.key:
+                    columns[side + column.name] = self._typed(column, values)
+        return Changes(pa.table(columns))
+
+    def _typed(self, column: Column, values: list[bytes | None]) -> pa.Array:
+        import pyarrow as pa
+
+        from plainstep.stores.postgresql.types import Misfit, from_text, misfit
+
+        texts = pa.array(values, pa.binary()).cast(pa.string())
+        try:
+            return from_text(texts, column.kind)
+        except Misfit as wrong:
+            raise misfit(self.name, column, texts[wrong.index].as_py()) from None
+
+    @contextmanager
+    def snapshot(self) -> Iterator[Snapshot]:
+        """The table as it stands, with the place it stands at.
+
+        The place's token is the snapshot itself: what it saw is not applied again, what it did not see is in the log
+        after where the slot stood before.
+        """
+        from plainstep.stores.postgresql.copying import read
+
+        with self.store.opened() as connection, connection.transaction():
+            connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
+            # Before the snapshot is taken: a truncate in between would show through it.
+            table = catalog.find_and_lock(connection, self.name)
+            self._renew(connection)
+            token = (connection.execute("SELECT pg_current_snapshot()::text").fetchone() or ("",))[0]
+            span = replace(self._span(connection, wait=True), token=token)
+            selected = ", ".join(quoted(column.name) for column in self._columns)
+            batches = read(connection, f"SELECT {selected} FROM {table}", self._columns, self.name)
+            yield Snapshot(span, self.schema(), batches)
+
+
+def _wanted(window: Window) -> Begins:
+    """Whether a transaction belongs to a window.
+
+    By the place where its commit is written; but after a snapshot, by whether the snapshot saw it, and up to one,
+    likewise.
+    """
+    after = snapshots.Snapshot.parse(window.after_token) if window.after_token else None
+    upto = snapshots.Snapshot.parse(window.upto_token) if window.upto_token else None
+
+    def wanted(begin: pgoutput.Begin) -> bool:
+        late = not after.includes(after.widened(begin.xid)) if after else begin.position >= window.after
+        early = upto.includes(upto.widened(begin.xid)) if upto else begin.position < window.upto
+        return late and early
+
+    return wanted
+
+
+def _flushed(connection: Connection, all_of_it: bool = False) -> int:
+    """How far the log is written for good, at the end of a record.
+
+    Where it ends with a page, a record may go on behind it; the server writes the rest within a moment. The same
+    moment is waited for where everything is wanted that others see already (they may not wait for it to be written).
+    """
+    began = None
+    for _ in range(50):
+        row = connection.execute(
+            f"SELECT {log.NUMBER.format('pg_current_wal_flush_lsn()')}, {log.NUMBER.format('pg_current_wal_insert_lsn()')}"
+        ).fetchone()
+        assert row is not None
+        flushed, inserted = row
+        began = inserted if began is None else began
+        if flushed >= began or (flushed % PAGE and not all_of_it):
+            break
+        time.sleep(0.02)
+    return int(flushed)
+
+
+def _time(microseconds: int) -> datetime:
+    return datetime.fromtimestamp(microseconds / 1_000_000, UTC)
