@@ -124,38 +124,6 @@ class Laws(unittest.TestCase):
                 self.play(how, CROSSED)
                 any_history(how)
 
-    def play(self, how: str, history: list[Any]) -> None:
-        with park(TREE, how=how) as (source, target, town):
-            writers = Writers(source)
-            try:
-                for what, who, *key in [*history, ("step", 0)]:
-                    if what != "step":
-                        writers.act(what, who, *key)
-                        continue
-                    committed = source.rows()
-                    [outcome] = town.project.step(INTO[who])
-                    self.assertEqual(self.rows(INTO[who], target, town), committed)
-                    entry = outcome.entry
-                    self.assertEqual(0 if entry is None else entry.contradictions, 0)
-            finally:
-                writers.close()
-            town.project.step()
-            for name in INTO:
-                self.assertEqual(self.rows(name, target, town), source.rows())
-            self.assertTrue(all(one.ok for one in town.project.check()))
-
-    def test_nothing_missed_in_any_interleaving(self) -> None:
-        """Law 4, from change tables and from the log."""
-        for how in ("capture", "log"):
-            with self.subTest(how):
-                self.play(how, LATE)
-                self.play(how, CROSSED)
-                given(st.lists(acts, min_size=15, max_size=50))(
-                    settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)(
-                        lambda history: self.play(how, history)
-                    )
-                )()
-
     def rows(self, load: str, target: Database, town: Town) -> list[Any]:
         if load == "into_postgres":
             return target.rows("copied")

@@ -35,8 +35,10 @@ BATCH = 1 << 15
 IDLE = 16 << 20
 PAGE = 8192
 
-MESSAGES = "SELECT data FROM pg_logical_slot_peek_binary_changes({slot}, {upto}, {limit}, "
+MESSAGES = (
+    "SELECT data FROM pg_logical_slot_peek_binary_changes({slot}, {upto}, {limit}, "
     "'proto_version', '1', 'publication_names', {published})"
+)
 Begins = Callable[[pgoutput.Begin], bool]
 
 
@@ -232,9 +234,7 @@ class LogSource:
 
     def _messages(self, window: Window, limit: str = "NULL") -> Iterator[bytes]:
         """The messages up to the end of a window, from where the slot stands."""
-        slot, upto, published = map(
-            text, (self._state.changes, log.lsn(window.upto), log.publication(self._state.oid))
-        )
+        slot, upto, published = map(text, (self._state.changes, log.lsn(window.upto), log.publication(self._state.oid)))
         declare = "DECLARE plainstep_read NO SCROLL CURSOR FOR " + MESSAGES.format(
             slot=slot, upto=upto, limit=limit, published=published
         )
