@@ -41,7 +41,7 @@ def binaries() -> Path | None:
     """The folder of initdb and postgres, the newest there is."""
     known = shutil.which("initdb")
     if known:
-        return Path(known).parent
+        return Path(known).resolve().parent
     found = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"), key=lambda file: int(file.parts[4]))
     return found[-1].parent if found else None
 

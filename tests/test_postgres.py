@@ -130,5 +130,211 @@ class Laws(unittest.TestCase):
         return town.rows("house" if load == "into_duckdb" else "shed", "copied")
 
 
+ALL_TYPES = """CREATE TYPE kind AS ENUM ('street', 'park');
+CREATE DOMAIN girth AS numeric(6, 1) CHECK (VALUE > 0);
+CREATE TABLE "Odd schema"."tree ""x"" é.1" (
+    k bigint PRIMARY KEY, i2 smallint, i4 int, i8 bigint, f4 real, f8 double precision, n numeric(12, 3), big numeric(60, 2),
+    free numeric, t text, v varchar(9), c char(4), b boolean, d date, tm time, ts timestamp, tz timestamptz, iv interval,
+    u uuid, by bytea, j json, jb jsonb, a int[], at text[], e kind, r int4range, tr tstzrange, g girth, ip inet, bits bit(3),
+    "select" text, made int GENERATED ALWAYS AS (i4 + 1) STORED)"""
+VALUES = """INSERT INTO "Odd schema"."tree ""x"" é.1" VALUES
+    (%s, -3, 7, 9007199254740993, 1.1, 1e300, 12345.678, 123456789012345678901234567890.12, 0.10, E'a"b,c\\n\\\\', '', 'ab', true,
+     '1999-12-31', '23:59:59.5', '2020-02-29 12:00:00.000001', '2020-06-01 12:00+05:30', '1 mon -2 days 03:04:05.6',
+     'C0FFEE00-0000-0000-0000-000000000000', '\\x00ff', '{"b" : [1,  2]}', '{"z": null}', '{1,NULL,3}', '{"a,b","",null}', 'park', '[1,5)',
+     '[2020-01-01 00:00+00,)', 12.5, '10.0.0.1/8', B'101', 'reserved')"""
+ODD = '"Odd schema"."tree ""x"" é.1"'
+
+
+class Shapes(unittest.TestCase):
+    """What tables may look like, and what may happen to them while they are captured."""
+
+    def same(self, source: Database, target: Database, town: Town, table: str = "tree") -> None:
+        """After a step, every target equals the source; once more there is nothing to do."""
+        for outcome in town.project.step():
+            self.assertEqual(outcome.entry.contradictions if outcome.entry else 0, 0)
+        self.assertEqual(target.rows("copied"), source.rows(table))
+        self.assertEqual(
+            [(one.load, one.missing, one.extra, one.different) for one in town.project.check() if not one.ok], []
+        )
+        self.assertEqual({one.outcome for one in town.project.step()}, {"nothing"})
+
+    def test_every_type_and_awkward_names(self) -> None:
+        for how in ("capture", "log"):
+            forms = ("SELECT to_jsonb(x) - 'j' - 'made' FROM {} x", "SELECT j::jsonb FROM {}")
+            with (
+                self.subTest(how),
+                park('CREATE SCHEMA "Odd schema"', ALL_TYPES, how=how, table=ODD) as (source, target, town),
+            ):
+                source.sql(VALUES % 1, f"INSERT INTO {ODD} (k) VALUES (2)")
+                for change in (
+                    [],
+                    [VALUES % 3, f"UPDATE {ODD} SET iv = '2 days', j = '[1]', ts = NULL, \"select\" = 'é' WHERE k = 1"],
+                    [
+                        f"UPDATE {ODD} SET f8 = '-Infinity', f4 = 'Infinity', k = 9 WHERE k = 3",
+                        f"DELETE FROM {ODD} WHERE k = 2",
+                    ],
+                ):
+                    source.sql(*change)
+                    self.assertEqual({one.error for one in town.project.step()}, {None})
+                    for form in forms:
+                        self.assertEqual(target.rows(form.format("copied")), source.rows(form.format(ODD)))
+                    self.assertTrue(all(one.ok for one in town.project.check()))
+                kinds = dict(
+                    target.rows(
+                        "SELECT attname, format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = 'copied'::regclass AND attnum > 0"
+                    )
+                )
+                wanted = {"u": "uuid", "iv": "interval", "n": "numeric(12,3)", "free": "numeric", "jb": "jsonb", "a": "integer[]",
+                          "at": "text[]", "e": "text", "r": "int4range", "g": "numeric(6,1)", "c": "character(4)", "by": "bytea",
+                          "tz": "timestamp with time zone", "ip": "inet", "i2": "smallint"}  # fmt: skip
+                self.assertEqual({name: kinds[name] for name in wanted}, wanted)
+
+    def test_every_way_to_write(self) -> None:
+        """COPY, upserts, key updates and swaps, truncate, cascades, partitions, replication's own session setting."""
+        ward = "CREATE TABLE ward (w int PRIMARY KEY)"
+        tree = (
+            "CREATE TABLE tree (k int, w int REFERENCES ward ON UPDATE CASCADE ON DELETE CASCADE, b text, PRIMARY KEY (k, w)) "
+            "PARTITION BY RANGE (k)"
+        )
+        parts = [
+            f"CREATE TABLE tree_{n} PARTITION OF tree FOR VALUES FROM ({n * 10}) TO ({n * 10 + 10})" for n in range(2)
+        ]
+        for how in ("capture", "log"):
+            with self.subTest(how), park(ward, tree, *parts, how=how) as (source, target, town):
+                source.sql(
+                    "INSERT INTO ward SELECT generate_series(1, 9)",
+                    "INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')",
+                )
+                self.same(source, target, town)
+                with source.connect() as connection, connection.cursor().copy("COPY tree FROM STDIN") as copy:
+                    copy.write("3\t3\tash\n11\t4\t\\N\n")
+                self.same(source, target, town)
+                for statements in (
+                    [
+                        "INSERT INTO tree VALUES (3, 3, 'fir'), (4, 4, 'yew') ON CONFLICT (k, w) DO UPDATE SET b = excluded.b"
+                    ],
+                    [
+                        "UPDATE tree SET k = 12 WHERE k = 2",
+                        "UPDATE ward SET w = 20 WHERE w = 1",
+                    ],  # to another partition; a cascade
+                    ["DELETE FROM ward WHERE w = 4"],
+                    [
+                        "CREATE TABLE tree_2 PARTITION OF tree FOR VALUES FROM (20) TO (30)",
+                        "INSERT INTO tree VALUES (25, 5, 'new')",
+                    ],
+                    ["TRUNCATE tree_0"] if how == "capture" else [],  # of one partition by itself, no log tells
+                    [
+                        "BEGIN; INSERT INTO tree VALUES (7, 7, 'x'); TRUNCATE tree; INSERT INTO tree VALUES (8, 8, 'y'); COMMIT"
+                    ],
+                    ["SET session_replication_role = replica; INSERT INTO tree VALUES (9, 9, 'z')"],
+                    [
+                        "BEGIN; INSERT INTO tree VALUES (5, 5, 'p'); SAVEPOINT s; DELETE FROM tree; ROLLBACK TO s; UPDATE tree SET b = 'q'; COMMIT"
+                    ],
+                ):
+                    source.sql(*statements)
+                    self.same(source, target, town)
+                self.assertIn("a new partition", town.project.status(INTO[0])[0].warnings[0])
+                town.project.capture_refresh("source.public.tree", how)
+                self.assertEqual(town.project.status(INTO[0])[0].warnings, [])
+                source.sql("INSERT INTO tree VALUES (27, 6, 'r')", *["TRUNCATE tree_2"] * (how == "capture"))
+                self.same(source, target, town)
+                source.sql("ALTER TABLE tree DETACH PARTITION tree_2")
+                told = str(town.project.step(raise_errors=False)[0].error)
+                self.assertIn("a partition of tree was detached", told)
+
+    def test_columns_come_and_go(self) -> None:
+        for how in ("capture", "log"):
+            with self.subTest(how), park(TREE, how=how) as (source, target, town):
+                source.sql("INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')")
+                self.same(source, target, town)
+                source.sql(
+                    "UPDATE tree SET a = 3 WHERE k = 1",
+                    "ALTER TABLE tree DROP COLUMN b",
+                    "UPDATE tree SET a = 4 WHERE k = 2",
+                )
+                self.assertEqual({one.error for one in town.project.step()}, {None})
+                self.assertEqual(target.rows("SELECT k, a FROM copied"), source.rows())
+                source.sql("ALTER TABLE tree ADD COLUMN c text DEFAULT 'new'", "UPDATE tree SET c = 'set' WHERE k = 1")
+                [outcome, *_] = town.project.step()
+                self.assertIn("capture refresh source.public.tree", outcome.warnings[0])
+                self.assertEqual(town.project.captures("source")[0][1].waiting_columns, ("c",))
+                _, done = town.project.capture_refresh("source.public.tree", how)
+                if how == "log":  # what the new column held already is in no log
+                    self.assertIn("plainstep reload", done)
+                    self.assertEqual({one.outcome for one in town.project.step(raise_errors=False)}, {"refused"})
+                    for name in INTO:
+                        town.project.reload(name)
+                self.assertEqual({one.error for one in town.project.step()}, {None})
+                self.assertEqual(target.rows("SELECT k, a, c FROM copied"), source.rows())
+                source.sql("ALTER TABLE tree ALTER COLUMN a TYPE bigint", "UPDATE tree SET a = 5000000000 WHERE k = 1")
+                town.project.capture_refresh("source.public.tree", how)
+                source.sql("ALTER TABLE tree RENAME TO bush")
+                for outcome in town.project.step(raise_errors=False):
+                    self.assertEqual(outcome.outcome, "refused", outcome)
+                    self.assertIn("is called bush now", str(outcome.error))
+                source.sql("CREATE TABLE tree (k int PRIMARY KEY)")
+                self.assertIn("dropped and made again", str(town.project.step(raise_errors=False)[0].error))
+
+    def test_a_trigger_that_would_be_recorded_too_early(self) -> None:
+        touch = "CREATE FUNCTION touch() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN UPDATE tree SET a = a + 1 WHERE k = NEW.k AND a < 9; RETURN NULL; END'"
+        trigger = "CREATE TRIGGER {} AFTER INSERT ON tree FOR EACH ROW EXECUTE FUNCTION touch()"
+        with park(TREE, touch, trigger.format("a_touch")) as (source, target, town):
+            source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+            self.same(source, target, town)
+            source.sql(trigger.format('"! first"'))
+            told = str(town.project.step(raise_errors=False)[0].error)
+            self.assertIn("! first fires before capture's", told)
+            source.sql('DROP TRIGGER "! first" ON tree', "ALTER TABLE tree DISABLE TRIGGER ALL")
+            self.assertIn("was switched off", str(town.project.step(raise_errors=False)[0].error))
+            town.project.capture_refresh("source.public.tree")
+            for name in INTO:
+                town.project.reload(name)
+            self.same(source, target, town)
+
+    def test_what_the_log_does_not_hold(self) -> None:
+        """Every replica identity; large values that did not change and are not sent."""
+        big = "string_agg(md5(n::text), '')"
+        tree = "CREATE TABLE tree (k int PRIMARY KEY, a int NOT NULL, b text)"
+        for identity in ("DEFAULT", "FULL", "USING INDEX by_a", "DEFAULT"):
+            statements = [tree, "ALTER TABLE tree ALTER b SET STORAGE EXTERNAL", "CREATE UNIQUE INDEX by_a ON tree (a)"]
+            with (
+                self.subTest(identity),
+                park(*statements, f"ALTER TABLE tree REPLICA IDENTITY {identity}", how="log") as (source, target, town),
+            ):
+                source.sql(
+                    f"INSERT INTO tree SELECT k, k, (SELECT {big} FROM generate_series(1, 3000) n) FROM generate_series(1, 3) k"
+                )
+                self.same(source, target, town)
+                source.sql(
+                    "UPDATE tree SET a = a + 10 WHERE k = 1",
+                    "UPDATE tree SET k = 20 WHERE k = 2",
+                    "DELETE FROM tree WHERE k = 3",
+                )
+                other = "k" if "INDEX" in identity else "a"  # a column that is not in the key
+                if identity != "FULL":  # a large value of a row that moved to another key is nowhere in the log
+                    for outcome in town.project.step(raise_errors=False):
+                        self.assertIn("Half a row is never inserted", str(outcome.error))
+                        town.project.reload(outcome.load)
+                source.sql(
+                    f"BEGIN; INSERT INTO tree VALUES (4, 4, repeat('ab', 9000)); UPDATE tree SET {other} = 44 WHERE k = 4; COMMIT"
+                )
+                self.same(source, target, town)
+                source.sql(
+                    "UPDATE tree SET b = NULL WHERE k = 1",
+                    "UPDATE tree SET b = 'small' WHERE k = 20",
+                    "UPDATE tree SET a = a",
+                )
+                look = town.project.look(INTO[0])
+                self.assertEqual("was.b" in look.changes.table.column_names, identity == "FULL")
+                self.same(source, target, town)
+                source.sql(
+                    "ALTER TABLE tree REPLICA IDENTITY FULL",
+                    "UPDATE tree SET b = 'x'",
+                    "TRUNCATE tree",
+                    "INSERT INTO tree VALUES (1, 1, 'y')",
+                )
+                self.same(source, target, town)
+
+
 if __name__ == "__main__":
     unittest.main()

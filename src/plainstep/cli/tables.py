@@ -120,7 +120,7 @@ def status(found: list[LoadStatus]) -> None:
         if one.reason:
             click.echo(f"{one.load}: {one.reason.rstrip('.')}." + (f" {one.remedy}" if one.remedy else ""))
         if one.holds_back is not None:
-            click.echo(f"{one.load}: the server keeps {size(one.holds_back)} of its log until this is merged.")
+            click.echo(f"{one.load}: the server keeps {size(one.holds_back)} of its log for this.")
         for warning in one.warnings:
             click.echo(f"{one.load}: {warning}")
 

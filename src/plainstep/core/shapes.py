@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 
 from plainstep.core.changes import numbers
 from plainstep.core.edits import Edits
 from plainstep.core.net import ABSENT, NOTHING, NetChanges
 from plainstep.core.words import NOW, Op
+from plainstep.errors import Refused
 
 
 def mirror(net: NetChanges, deletes: str = "drop", own_capture: bool = True) -> Edits:
@@ -25,6 +27,7 @@ def mirror(net: NetChanges, deletes: str = "drop", own_capture: bool = True) -> 
     patch: list[pa.Table] = []
     if net.partial:
         known, patch = _parts(net, known)
+        _refuse_halves(net, numbers(inserted))
     puts = pa.concat_arrays([inserted, known])
     edits = Edits(put=net.images(NOW, puts), new=len(inserted), patch=patch)
     edits.sure = deletes == "drop" and Op.PUT not in net.ops
@@ -36,6 +39,18 @@ def mirror(net: NetChanges, deletes: str = "drop", own_capture: bool = True) -> 
         edits.drop = net.keys_of(pa.array(np.flatnonzero(gone)))
         edits.clear = net.truncated
     return edits
+
+
+def _refuse_halves(net: NetChanges, inserted: npt.NDArray[np.int64]) -> None:
+    """Refuse new rows of which a part was not sent: the target has nothing to fill them up with."""
+    halves = sum(~net.given(name)[inserted] for name in net.others)
+    count = int(np.count_nonzero(halves))
+    if count:
+        raise Refused(
+            f"Rows came under a key that is new, and some of their values were not sent: {count:,}.",
+            "Half a row is never inserted. (PostgreSQL's log leaves out large values that did not change.)",
+            "plainstep reload LOAD mends it; ALTER TABLE ... REPLICA IDENTITY FULL keeps it from happening.",
+        )
 
 
 def _parts(net: NetChanges, rows: pa.Array) -> tuple[pa.Array, list[pa.Table]]:

@@ -8,6 +8,7 @@ window is a difference of snapshots and not of sequence numbers.
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
@@ -31,15 +32,15 @@ RECORD, TRUNCATE = "0_plainstep_record", "0_plainstep_truncate"
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS plainstep.captures (
     table_oid oid NOT NULL, how text NOT NULL, table_name text NOT NULL, identity text NOT NULL, system text NOT NULL,
-    key_columns text[] NOT NULL, columns jsonb NOT NULL, kept_in text NOT NULL, since timestamptz NOT NULL DEFAULT now(),
+    key_columns text[] NOT NULL, columns jsonb NOT NULL, partitions text[] NOT NULL, kept_in text NOT NULL, since timestamptz NOT NULL DEFAULT now(),
     trimmed_before bigint NOT NULL DEFAULT 0, PRIMARY KEY (table_oid, how)
 )"""
 # This very database: its changes mean nothing in a copy of it, where transactions are numbered anew.
 SYSTEM = """SELECT c.system_identifier || '/' || d.oid FROM pg_control_system() c, pg_database d
 WHERE d.datname = current_database()"""
 
-REGISTERED = """SELECT r.table_oid, r.table_name, r.identity, r.system, r.key_columns, r.columns, r.kept_in, r.since,
-    r.trimmed_before FROM plainstep.captures r WHERE r.how = %s"""
+REGISTERED = """SELECT r.table_oid, r.table_name, r.identity, r.system, r.key_columns, r.columns, r.partitions, r.kept_in,
+    r.since, r.trimmed_before FROM plainstep.captures r WHERE r.how = %s"""
 
 TRIGGERS = """
 SELECT t.tgname::text, t.tgenabled::text FROM pg_trigger t WHERE t.tgrelid = %s AND NOT t.tgisinternal
@@ -58,6 +59,7 @@ class State:
         system: the database it was made in.
         key: the columns that tell rows apart.
         layout: the columns captured: name, number and type of each as it was then.
+        partitions: the tables its rows lay in, if it is partitioned.
         changes: the change table (or the slot), as it is named.
         since: when it was turned on.
         trimmed: changes before this position were trimmed.
@@ -72,6 +74,7 @@ class State:
     system: str
     key: tuple[str, ...]
     layout: tuple[tuple[str, int, str], ...]
+    partitions: tuple[str, ...]
     changes: str
     since: datetime
     trimmed: int
@@ -105,6 +108,21 @@ class State:
         return tuple(column[0] for column in self._now if column not in self.layout and column[0] not in self.waiting)
 
     @property
+    def lost_partitions(self) -> bool:
+        """Whether rows went with a partition, which nothing records."""
+        return bool(self.table and set(self.partitions) - set(self.table.partitions))
+
+    @property
+    def new_partitions(self) -> bool:
+        """Whether there are partitions that are not known yet."""
+        return bool(self.table and set(self.table.partitions) - set(self.partitions))
+
+    @property
+    def stale(self) -> bool:
+        """Whether the table is laid out otherwise than when capture was turned on or refreshed."""
+        return bool(self.waiting or self.retyped or self.new_partitions)
+
+    @property
     def dropped(self) -> tuple[str, ...]:
         """Columns that the table no longer has."""
         return tuple(name for name in self.columns if self.table and name not in self.table.names)
@@ -117,8 +135,8 @@ def registered(connection: Connection, how: str, oid: int | None = None) -> list
         return []
     rows = connection.execute(REGISTERED + where + " ORDER BY r.table_name", values).fetchall()
     return [
-        State(oid, name, identity, system, tuple(key), tuple(map(tuple, layout)), kept_in, since, trimmed)
-        for oid, name, identity, system, key, layout, kept_in, since, trimmed in rows
+        State(oid, name, identity, system, tuple(key), tuple(map(tuple, layout)), tuple(parts), kept_in, since, trimmed)
+        for oid, name, identity, system, key, layout, parts, kept_in, since, trimmed in rows
     ]
 
 
@@ -168,7 +186,7 @@ def made_again(connection: Connection, store: str, table: str, how: str) -> None
 def _judge(connection: Connection, place: str, state: State) -> None:
     state.remedy = f"plainstep capture refresh {place}"
     state.problem = _wrong(connection, state)
-    if not (state.problem or state.waiting or state.retyped):
+    if not (state.problem or state.stale):
         state.remedy = ""
 
 
@@ -176,6 +194,8 @@ def _wrong(connection: Connection, state: State) -> str:
     """What is wrong with a capture, or nothing."""
     table = state.table
     assert table is not None
+    if state.lost_partitions:
+        return f"a partition of {table.name} was detached or dropped, and its rows with it"
     if system(connection) != state.system:
         return "this is a copy of the database it was made in, where transactions are numbered otherwise"
     if not set(state.key) <= set(table.names):
@@ -303,8 +323,11 @@ BEGIN
         INSERT INTO {changes} (op, now) VALUES ('insert', {to_json}(NEW));
     ELSIF TG_OP {equals} 'DELETE' THEN
         INSERT INTO {changes} (op, was) VALUES ('delete', {to_json}(OLD));
-    ELSE
+    ELSIF TG_RELID {equals} {table.oid}::pg_catalog.oid THEN
         INSERT INTO {changes} (op) VALUES ('truncate');
+    ELSE  -- one partition only: before its rows go
+        EXECUTE pg_catalog.format('INSERT INTO {changes.replace("'", "''")} (op, was) SELECT ''delete'', {to_json}(t) FROM ONLY %I.%I t',
+            TG_TABLE_SCHEMA, TG_TABLE_NAME);
     END IF;
     RETURN NULL;
 END $record$""",
@@ -315,6 +338,20 @@ END $record$""",
         # Also for what replication and restores write, which ordinary triggers do not see.
         f"ALTER TABLE {table.sql} ENABLE ALWAYS TRIGGER {quoted(RECORD)}",
         f"ALTER TABLE {table.sql} ENABLE ALWAYS TRIGGER {quoted(TRUNCATE)}",
+        *partitions_sql(table, table.partitions),
+    ]
+
+
+def partitions_sql(table: catalog.Table, partitions: Sequence[str]) -> list[str]:
+    """Statements that watch partitions for a truncate of their own, which the table's trigger does not see."""
+    function = f"plainstep.{quoted(f'record_{table.oid}')}"
+    return [
+        statement
+        for name in (table.partition_names[oid] for oid in partitions)
+        for statement in (
+            f"CREATE TRIGGER {quoted(TRUNCATE)} BEFORE TRUNCATE ON {name} EXECUTE FUNCTION {function}()",
+            f"ALTER TABLE {name} ENABLE ALWAYS TRIGGER {quoted(TRUNCATE)}",
+        )
     ]
 
 
@@ -323,19 +360,27 @@ def _install(connection: Connection, table: catalog.Table, key: tuple[str, ...],
     for statement in install_sql(table):
         connection.execute(statement)
     _hand_over(connection, table)
-    connection.execute(
-        "INSERT INTO plainstep.captures (table_oid, how, table_name, identity, system, key_columns, columns, kept_in) "
-        "VALUES (%s, 'capture', %s, %s, %s, %s, %s, %s)",
-        [
-            table.oid,
-            name,
-            uuid.uuid4().hex,
-            system(connection),
-            list(key),
-            Jsonb(table.layout),
-            change_table_name(table),
-        ],
-    )
+    register(connection, "capture", table, name, key, change_table_name(table), 0)
+
+
+def register(
+    connection: Connection, how: str, table: catalog.Table, name: str, key: tuple[str, ...], kept_in: str, start: int
+) -> None:
+    """Write down what is captured from here on, under a new identity."""
+    values = {
+        "table_oid": table.oid,
+        "how": how,
+        "table_name": name,
+        "identity": uuid.uuid4().hex,
+        "system": system(connection),
+        "key_columns": list(key),
+        "columns": Jsonb(table.layout),
+        "partitions": list(table.partitions),
+        "kept_in": kept_in,
+        "trimmed_before": start,
+    }
+    marks = ", ".join(["%s"] * len(values))
+    connection.execute(f"INSERT INTO plainstep.captures ({', '.join(values)}) VALUES ({marks})", list(values.values()))
 
 
 def _hand_over(connection: Connection, table: catalog.Table) -> None:
@@ -388,6 +433,8 @@ def _remove(connection: Connection, state: State) -> None:
     if state.table is not None:
         for name in (RECORD, TRUNCATE):
             connection.execute(f"DROP TRIGGER IF EXISTS {quoted(name)} ON {state.table.sql}")
+        for name in state.table.partition_names.values():
+            connection.execute(f"DROP TRIGGER IF EXISTS {quoted(TRUNCATE)} ON {name}")
     connection.execute(f"DROP FUNCTION IF EXISTS plainstep.{quoted(f'record_{state.oid}')}()")
     connection.execute(f"DROP TABLE IF EXISTS {state.change_table}")
     connection.execute("DELETE FROM plainstep.captures WHERE table_oid = %s AND how = 'capture'", [state.oid])
@@ -412,7 +459,7 @@ def refresh(store: PostgresqlStore, table: str) -> tuple[CaptureInfo, str]:
                 f"begun anew, because {state.problem}; changes may have been missed, "
                 "so every load of it must be reloaded: plainstep reload LOAD"
             )
-        elif state.waiting or state.retyped:
+        elif state.stale:
             done = _take_in(connection, state, found)
         else:
             done = "nothing to do: every column is captured"
@@ -427,10 +474,14 @@ def refresh(store: PostgresqlStore, table: str) -> tuple[CaptureInfo, str]:
 def _take_in(connection: Connection, state: State, table: catalog.Table) -> str:
     kept = [column for column in state.layout if column[0] in state.dropped]  # the targets have them still
     connection.execute(
-        "UPDATE plainstep.captures SET columns = %s WHERE table_oid = %s AND how = 'capture'",
-        [Jsonb([*table.layout, *kept]), table.oid],
+        "UPDATE plainstep.captures SET columns = %s, partitions = %s WHERE table_oid = %s AND how = 'capture'",
+        [Jsonb([*table.layout, *kept]), list(table.partitions), table.oid],
     )
+    for statement in partitions_sql(table, [oid for oid in table.partitions if oid not in state.partitions]):
+        connection.execute(statement)
     fresh = [*state.waiting, *state.retyped]
+    if not fresh:
+        return "now watching new partitions too; if one was attached with rows in it: plainstep reload LOAD"
     filled = " OR ".join(f"{quoted(name)} IS NOT NULL" for name in fresh)
     recorded = connection.execute(
         f"INSERT INTO {state.change_table} (op, was, now) "

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 from plainstep.errors import ConfigError, DataError, Refused
@@ -68,6 +68,7 @@ class Table:
         generated: those that are computed, and cannot be written.
         uniques: sets of columns that tell its rows apart; the primary key first.
         primary: the primary key, or nothing.
+        partition_names: the tables its rows lie in, if it is partitioned: their names by their numbers.
     """
 
     oid: int
@@ -83,6 +84,12 @@ class Table:
     generated: frozenset[str]
     uniques: tuple[tuple[str, ...], ...]
     primary: tuple[str, ...]
+    partition_names: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def partitions(self) -> tuple[str, ...]:
+        """The numbers of its partitions."""
+        return tuple(self.partition_names)
 
     @property
     def sql(self) -> str:
@@ -170,7 +177,17 @@ def _described(connection: Connection, row: tuple[int, str, str, str, str, str, 
         generated=frozenset(name for name, _, generated, *_ in found if generated),
         uniques=tuple(names for _, names in uniques),
         primary=next((names for primary, names in uniques if primary), ()),
+        partition_names=_partitions(connection, oid) if row[3] == "p" else {},
     )
+
+
+def _partitions(connection: Connection, oid: int) -> dict[str, str]:
+    rows = connection.execute(
+        "SELECT p.relid::oid::text, n.nspname, c.relname FROM pg_partition_tree(%s) p JOIN pg_class c ON c.oid = p.relid "
+        "JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.isleaf ORDER BY c.oid",
+        [oid],
+    ).fetchall()
+    return {number: sql_of([schema, name]) for number, schema, name in rows}
 
 
 def missing(connection: Connection, table: str, store: str) -> ConfigError:

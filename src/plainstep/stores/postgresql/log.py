@@ -74,13 +74,15 @@ def inspect(connection: Connection, store: str, table: str) -> State | None:
 
 def _judge(connection: Connection, place: str, state: State) -> None:
     state.problem, state.remedy = _wrong(connection, state), f"plainstep capture refresh {place}"
-    if not state.problem and not (state.waiting or state.retyped):
+    if not (state.problem or state.stale):
         state.remedy = ""
 
 
 def _wrong(connection: Connection, state: State) -> str:
     table = state.table
     assert table is not None
+    if state.lost_partitions:
+        return f"a partition of {table.name} was detached or dropped, and its rows with it"
     published = connection.execute(
         "SELECT p.pubinsert AND p.pubupdate AND p.pubdelete AND p.pubtruncate FROM pg_publication p "
         "JOIN pg_publication_rel r ON r.prpubid = p.oid WHERE p.pubname = %s AND r.prrelid = %s",
@@ -204,12 +206,9 @@ def _begin(
     finally:
         connection.execute("RESET statement_timeout")
     try:
-        connection.execute(
-            "INSERT INTO plainstep.captures (table_oid, how, table_name, identity, system, key_columns, columns, kept_in, "
-            f"trimmed_before) SELECT %s, 'log', %s, %s, %s, %s, %s, slot_name, {NUMBER.format('confirmed_flush_lsn')} "
-            "FROM pg_replication_slots WHERE slot_name = %s",
-            [table.oid, name, uuid.uuid4().hex, capture.system(connection), list(key), Jsonb(table.layout), slot],
-        )
+        started = connection.execute(SLOT, [slot]).fetchone()
+        assert started is not None
+        capture.register(connection, "log", table, name, key, slot, started[0])
     except BaseException:
         _drop_slot(connection, slot)
         raise
@@ -263,7 +262,7 @@ def refresh(store: PostgresqlStore, table: str) -> tuple[CaptureInfo, str]:
             _publish(connection, state.table)
             _begin(connection, store, state.table, key, table)
             done = f"begun anew, because {state.problem}; changes may have been missed, {reload}"
-        elif state.waiting or state.retyped:
+        elif state.stale:
             done = _take_in(connection, state)
             done += f", {reload}" if "values" in done else ""
         else:
@@ -277,16 +276,18 @@ def _take_in(connection: Connection, state: State) -> str:
     """Read new columns from here on. Values that they hold already are in no log: then the identity changes."""
     assert state.table is not None
     fresh = [*state.waiting, *state.retyped]
-    filled = " OR ".join(f"{quoted(name)} IS NOT NULL" for name in fresh)
+    filled = " OR ".join(f"{quoted(name)} IS NOT NULL" for name in fresh) or "false"
     held = connection.execute(f"SELECT 1 FROM {state.table.sql} WHERE {filled} LIMIT 1").fetchone()
     kept = [column for column in state.layout if column[0] in state.dropped]
     identity = uuid.uuid4().hex if held else state.identity
     with connection.transaction():
         connection.execute(
-            "UPDATE plainstep.captures SET columns = %s, identity = %s WHERE identity = %s",
-            [Jsonb([*state.table.layout, *kept]), identity, state.identity],
+            "UPDATE plainstep.captures SET columns = %s, partitions = %s, identity = %s WHERE identity = %s",
+            [Jsonb([*state.table.layout, *kept]), list(state.table.partitions), identity, state.identity],
         )
         connection.execute("UPDATE plainstep.readers SET identity = %s WHERE identity = %s", [identity, state.identity])
+    if not fresh:
+        return "now following new partitions too; if one was attached with rows in it: plainstep reload LOAD"
     told = f"now capturing {', '.join(fresh)} too" if state.waiting else f"read {', '.join(fresh)} anew"
     return f"{told}; some rows hold values there already, which no log tells" if held else told
 

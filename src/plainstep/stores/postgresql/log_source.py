@@ -99,7 +99,8 @@ class LogSource:
         refresh = f"plainstep capture refresh {self.store.name}.{self.name} --how log"
         came = [f"the column {name} of {self.name} is not captured yet: {refresh}" for name in self._state.waiting]
         other = [f"the column {name} of {self.name} has another type now: {refresh}" for name in self._state.retyped]
-        return came + other
+        parts = [f"{self.name} has a new partition: {refresh}"] if self._state.new_partitions else []
+        return came + other + parts
 
     def dropped(self) -> tuple[str, ...]:
         """Columns that the table once had while it was captured."""
