@@ -10,10 +10,11 @@ from plainstep.errors import LostConnection, Unreachable
 Found = TypeVar("Found")
 
 
-def retried(work: Callable[[], Found], wait: float) -> Found:
+def retried(work: Callable[[], Found], wait: float, lost: bool = False) -> Found:
     """Do something, and do it again if its connection is lost, for as long as ``wait`` seconds.
 
-    A server that cannot be reached at the very first is not waited for: its address may be wrong.
+    A server that cannot be reached at the very first is not waited for, since its address may be wrong, unless it
+    was there and was ``lost`` a moment ago.
 
     Raises:
         PlainStepError: what the last try ended with.
@@ -22,6 +23,9 @@ def retried(work: Callable[[], Found], wait: float) -> Found:
         return work()
     except LostConnection:
         pass
+    except Unreachable:
+        if not lost:
+            raise
     # Imported only now: nothing is lost in most steps.
     from tenacity import Retrying, retry_if_exception_type, stop_after_delay, wait_exponential_jitter
 

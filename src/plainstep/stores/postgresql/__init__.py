@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 from plainstep.errors import ConfigError
 
@@ -13,8 +12,6 @@ if TYPE_CHECKING:
     from plainstep.stores.base import CaptureInfo, Source
     from plainstep.stores.postgresql.connection import Connection
     from plainstep.stores.postgresql.target import PostgresqlTarget
-
-Found = TypeVar("Found")
 
 
 class PostgresqlStore:
@@ -43,12 +40,6 @@ class PostgresqlStore:
     def opened(self) -> AbstractContextManager[Connection]:
         """A connection in autocommit mode."""
         return self.connections.opened()
-
-    def retried(self, work: Callable[[], Found]) -> Found:
-        """Do something again while the connection is lost or the server is away. Only for what may be done twice."""
-        from plainstep.retries import retried
-
-        return retried(work, self.wait)
 
     def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
         """The changes of one table, from its change table or from the server's log."""

@@ -9,6 +9,7 @@ import psycopg
 
 from plainstep.core.positions import Mark
 from plainstep.errors import LostConnection, PlainStepError, Refused
+from plainstep.retries import retried
 from plainstep.stores import bookkeeping
 from plainstep.stores.base import Commit, LedgerEntry, TableInfo
 from plainstep.stores.merging import IndexedMerge
@@ -122,7 +123,7 @@ class PostgresqlTarget:
             return any(one.step == entry.step and one.at == entry.at for one in found)
 
         try:
-            return self.store.retried(look)
+            return retried(look, self.store.wait, lost=True)
         except PlainStepError as error:
             raise Refused(
                 f"The connection to {self.store.url} was lost while {entry.load} was being committed.",
