@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from typing import Any
 
 import pyarrow as pa
@@ -20,7 +20,9 @@ CHUNK = 1 << 22
 ROWS = 1 << 16
 
 
-def read(connection: Connection, query: str, columns: Sequence[Column], table: str) -> Iterator[pa.RecordBatch]:
+def read(
+    connection: Connection, query: str, columns: Sequence[Column], table: str
+) -> Generator[pa.RecordBatch, None, None]:
     """The rows of a query, in batches.
 
     Args:

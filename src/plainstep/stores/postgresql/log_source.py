@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property
@@ -325,8 +325,9 @@ class LogSource:
             token = (connection.execute("SELECT pg_current_snapshot()::text").fetchone() or ("",))[0]
             span = replace(self._span(connection, wait=True), token=token)
             selected = ", ".join(quoted(column.name) for column in self._columns)
-            batches = read(connection, f"SELECT {selected} FROM {table}", self._columns, self.name)
-            yield Snapshot(span, self.schema(), batches)
+            rows = read(connection, f"SELECT {selected} FROM {table}", self._columns, self.name)
+            with closing(rows) as batches:  # a copy that is not read to its end would hold up the transaction's
+                yield Snapshot(span, self.schema(), batches)
 
 
 def _wanted(window: Window) -> Begins:

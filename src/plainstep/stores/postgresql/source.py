@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -240,8 +240,10 @@ FROM newest""",
             table = catalog.find_and_lock(connection, self.name)
             self._renew(connection)
             selected = ", ".join(_plain(column) for column in self._columns)
-            batches = read(connection, f"SELECT {selected} FROM {table}", self._columns, self.name)
-            yield Snapshot(self._span(connection), self.schema(), batches)
+            rows = read(connection, f"SELECT {selected} FROM {table}", self._columns, self.name)
+            span = self._span(connection)
+            with closing(rows) as batches:  # a copy that is not read to its end would hold up the transaction's
+                yield Snapshot(span, self.schema(), batches)
 
 
 def _plain(column: Column) -> str:
