@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import itertools
 import signal
+import subprocess
 import threading
 import unittest
 import unittest.mock
@@ -15,7 +16,7 @@ import psycopg
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.postgres import Database, cluster
+from tests.postgres import Database, cluster, role
 from tests.support import WITHOUT_SHRINKING, Town
 from tests.test_crashes import DIE, RACER, STEP
 
@@ -406,6 +407,12 @@ def struck(harm: Any, moment: str) -> Iterator[list[str]]:
             thread.join()
 
 
+# A step, and the most memory it took, in MiB.
+PEAK = """
+import resource, sys, plainstep
+[one] = plainstep.load_project("plainstep.toml").step(*sys.argv[1:])
+print(one.changes, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
+"""
 KILLED = [("capture", INTO[0]), ("capture", INTO[1]), ("log", INTO[0])]
 
 
@@ -475,6 +482,170 @@ class Faults(unittest.TestCase):
                     entries = town.project.ledger(name)
                     self.assertEqual([one.upto for one in entries[:-1]], [one.after for one in entries[1:]])
                     self.assertEqual(sum(one.contradictions for one in entries), 0)
+
+    def test_a_workload_nobody_here_wrote(self) -> None:
+        """pgbench with eight clients on its own tables, while steps run in a loop into three kinds of stores."""
+        for how in ("capture", "log"):
+            with self.subTest(how), park(TREE, how=how) as (source, _, town):
+                port = str(source.server.port)
+                bench = [
+                    str(source.server.bin / "pgbench"),
+                    "-h",
+                    "127.0.0.1",
+                    "-p",
+                    port,
+                    "-U",
+                    "postgres",
+                    "-n",
+                    source.name,
+                ]
+                subprocess.run([*bench, "-i", "-q", "-s", "1"], check=True, capture_output=True)
+                tables = ("accounts", "branches", "tellers")
+                loads = "".join(
+                    f"[loads.{table}_{store}]\nfrom = 'source.pgbench_{table}'\ninto = '{store}.{table}'\nchanges = '{how}'\n"
+                    for table, store in itertools.product(tables, ("target", "house", "shed"))
+                )
+                town.config.write_text(town.config.read_text().partition("[loads.")[0] + loads)
+                for table in tables:
+                    town.project.capture_on(f"source.pgbench_{table}", (), how)
+                clients = subprocess.Popen(
+                    [*bench, "-c", "8", "-j", "2", "-T", "5"], stdout=subprocess.PIPE, stderr=subprocess.PIPE
+                )
+                stepped = 0
+                while clients.poll() is None:
+                    stepped += sum(one.changes for one in town.project.step())
+                clients.communicate()
+                self.assertGreater(stepped, 1000)
+                town.project.step()
+                for check in town.project.check():
+                    self.assertTrue(check.ok, check)
+                self.assertEqual(sum(one.contradictions for one in town.project.ledger()), 0)
+
+    def test_a_million_rows_in_one_transaction(self) -> None:
+        """Read from the log in memory that does not grow with the transaction."""
+        with park("CREATE TABLE tree (k int PRIMARY KEY, a int, b text)", how="log") as (source, _, town):
+            source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+            town.project.step(INTO[1])
+            source.sql(
+                "INSERT INTO tree SELECT n, 1, repeat('x', 40) FROM generate_series(2, 1000000) n; DELETE FROM tree WHERE k > 10"
+            )
+            child = town.child(PEAK, INTO[1])
+            told, _ = child.communicate(timeout=300)
+            changes, mebibytes = map(float, told.split())
+            self.assertEqual(changes, 999_999 + 999_990)
+            self.assertLess(mebibytes, 700)
+            self.assertEqual(town.rows("house", "copied"), source.rows())
+
+
+class Refusals(unittest.TestCase):
+    """Whatever is wrong: one clear answer in three lines, nothing half done."""
+
+    def told(self, town: Town, *words: str) -> str:
+        result = town.run(*words)
+        self.assertIn(result.exit_code, (1, 2, 4), result.output)
+        lines = result.output.strip().splitlines()
+        self.assertLessEqual(len(lines), 4, result.output)
+        self.assertNotIn("unforeseen", result.output)
+        self.assertNotIn("secret", result.output)
+        return result.output
+
+    def test_who_cannot_come_in(self) -> None:
+        with park(TREE) as (source, target, town):
+            text = town.config.read_text()
+            with cluster().connect() as connection:
+                connection.execute("DROP ROLE IF EXISTS wary; CREATE ROLE wary LOGIN PASSWORD 'other'")
+            wrong = {
+                source.server.url(source.name).replace("postgres@", "wary:secret@"): "password authentication failed",
+                source.server.url("nowhere"): 'database "nowhere" does not exist',
+                source.url.replace(str(source.server.port), "1"): "Check that the server runs",
+                source.url.replace("postgres@", "nobody_there@"): 'role "nobody_there" does not exist',
+                source.url + "?nonsense=1": "is none that PostgreSQL knows",
+            }
+            for url, words in wrong.items():
+                town.config.write_text(text.replace(source.url, url))
+                for command in (["step", INTO[1]], ["capture", "list", "source"]):
+                    self.assertIn(words, self.told(town, *command))
+            town.config.write_text(text.replace(target.url, target.server.url("nowhere")))
+            self.assertIn("does not exist", self.told(town, "step", INTO[0]))
+
+    def test_what_cannot_be_done(self) -> None:
+        with park(TREE) as (source, target, town):
+            town.config.write_text(
+                town.config.read_text()
+                .replace("[loads.", "wait = 0.3\n[loads.", 1)
+                .replace("[stores.target]", "wait = 0.3\n[stores.target]")
+            )
+            source.sql(
+                "INSERT INTO tree VALUES (1, 1, 'oak')",
+                "CREATE TABLE loose (a int)",
+                "CREATE TABLE late (k int PRIMARY KEY DEFERRABLE)",
+            )
+            self.assertIn("There is no table trea in source", self.told(town, "capture", "on", "source.trea"))
+            self.assertIn("--key", self.told(town, "capture", "on", "source.loose"))
+            self.assertIn("no primary key", self.told(town, "capture", "on", "source.late"))
+            self.assertIn("replica identity", self.told(town, "capture", "on", "source.loose", "--how", "log"))
+            self.assertIn("--how log", self.told(town, "capture", "off", "source.tree", "--how", "log"))
+            with source.connect() as other:
+                other.execute("CREATE TABLE kept (k int PRIMARY KEY)")
+                other.execute("BEGIN; INSERT INTO kept VALUES (1)")
+                for how, words in (("capture", "Waiting for: process"), ("log", "Waiting for: process")):
+                    found = self.told(town, "capture", "on", "source.kept", "--how", how)
+                    self.assertIn(words, found)
+                    self.assertIn(f"process {other.info.backend_pid} (postgres", found)
+                other.execute("ROLLBACK")
+                other.execute("BEGIN; INSERT INTO tree VALUES (2, 2, 'open')")
+                self.assertIn("could not begin", self.told(town, "capture", "on", "source.kept", "--how", "log"))
+                other.execute("COMMIT")
+            self.assertEqual(source.rows("SELECT count(*) FROM pg_publication"), [(0,)])
+            town.project.step()
+            before = target.rows("copied"), town.project.status(INTO[0])[0].mark
+            source.sql("UPDATE tree SET a = 2")
+            with target.connect() as other:
+                other.execute("BEGIN; LOCK TABLE copied")
+                found = self.told(town, "step", INTO[0])
+                self.assertIn(f"process {other.info.backend_pid} (postgres", found)
+                other.execute("ROLLBACK")
+            with cluster().connect() as connection:
+                connection.execute(f"ALTER DATABASE {target.name} SET statement_timeout = '1ms'")
+                found = self.told(town, "step", INTO[0])
+                self.assertIn("statement timeout", found)
+                connection.execute(f"ALTER DATABASE {target.name} RESET statement_timeout")
+            self.assertEqual((target.rows("copied"), town.project.status(INTO[0])[0].mark), before)
+            source.sql("UPDATE tree SET b = 'NaN'", "ALTER TABLE tree ADD COLUMN t timestamp DEFAULT 'infinity'")
+            town.project.capture_refresh("source.public.tree")
+            self.assertIn("'infinity', which has no like", self.told(town, "step", INTO[0]))
+            self.assertIn('types = { "t" = "TEXT" }', self.told(town, "step", INTO[0]))
+            source.sql("DROP TABLE tree")
+            self.assertIn("There is no table", self.told(town, "step", INTO[0]))
+            self.assertIn("the table is gone", town.run("capture", "list").output)
+            self.assertIn("Capture is off", town.run("capture", "off", "source.public.tree").output)
+            self.assertEqual(town.project.captures("source"), [])
+
+    def test_the_log_is_not_ready_or_was_lost(self) -> None:
+        with park(TREE, how="log") as (source, _, town):
+            source.sql("CREATE TABLE other (k int PRIMARY KEY)")
+            plain = role()
+            source.sql(f"GRANT USAGE ON SCHEMA plainstep TO {plain}", f"GRANT SELECT ON plainstep.captures TO {plain}")
+            text = town.config.read_text()
+            town.config.write_text(text.replace("postgres@", f"{plain}@", 1))
+            found = self.told(town, "capture", "on", "source.other", "--how", "log")
+            for words in (f'ALTER ROLE "{plain}" REPLICATION', "GRANT CREATE ON DATABASE", "does not own other"):
+                self.assertIn(words, found)
+            town.config.write_text(text)
+            town.project.step()
+            with source.connect() as connection:
+                [(slot,)] = connection.execute(
+                    "SELECT slot_name FROM pg_replication_slots WHERE database = current_database()"
+                ).fetchall()
+                connection.execute("SELECT pg_drop_replication_slot(%s)", [slot])
+            source.sql("INSERT INTO tree VALUES (1, 1, 'unseen')")
+            found = self.told(town, "step", INTO[1])
+            self.assertIn("is gone", found)
+            self.assertIn("plainstep capture refresh source.public.tree --how log", found)
+            self.assertIn("reload", town.run("capture", "refresh", "source.public.tree", "--how", "log").output)
+            self.assertIn("plainstep reload", self.told(town, "step", INTO[1]))
+            town.project.reload(INTO[1])
+            self.assertEqual(town.rows("house", "copied"), source.rows())
 
 
 if __name__ == "__main__":

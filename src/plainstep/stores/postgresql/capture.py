@@ -326,7 +326,7 @@ BEGIN
     ELSIF TG_RELID {equals} {table.oid}::pg_catalog.oid THEN
         INSERT INTO {changes} (op) VALUES ('truncate');
     ELSE  -- one partition only: before its rows go
-        EXECUTE pg_catalog.format('INSERT INTO {changes.replace("'", "''")} (op, was) SELECT ''delete'', {to_json}(t) FROM ONLY %I.%I t',
+        EXECUTE pg_catalog.format('INSERT INTO {changes.replace("'", "''")} (op, was) SELECT ''delete'', {to_json}(whole_row.*) FROM ONLY %I.%I whole_row',
             TG_TABLE_SCHEMA, TG_TABLE_NAME);
     END IF;
     RETURN NULL;
@@ -485,7 +485,7 @@ def _take_in(connection: Connection, state: State, table: catalog.Table) -> str:
     filled = " OR ".join(f"{quoted(name)} IS NOT NULL" for name in fresh)
     recorded = connection.execute(
         f"INSERT INTO {state.change_table} (op, was, now) "
-        f"SELECT 'update', to_jsonb(t) - %s::text[], to_jsonb(t) FROM {table.sql} t WHERE {filled}",
+        f"SELECT 'update', to_jsonb(whole_row.*) - %s::text[], to_jsonb(whole_row.*) FROM {table.sql} whole_row WHERE {filled}",
         [fresh],
     ).rowcount
     told = f"now capturing {', '.join(state.waiting)} too" if state.waiting else f"read {', '.join(fresh)} anew"

@@ -16,6 +16,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plainstep.core.words import NOW, WAS
 from plainstep.errors import DataError
 
 # Under this name a field's metadata tells the type that its column has in PostgreSQL.
@@ -176,8 +177,9 @@ def unhexed(text: str) -> bytes:
 
 def misfit(table: str, column: Column, value: Any) -> DataError:
     """The error for a value that Arrow's type cannot hold."""
+    name = column.name.removeprefix(WAS).removeprefix(NOW)
     return DataError(
-        f"In {table}, the column {column.name} ({column.declared}) holds {value!r}, which has no like in other stores.",
+        f"In {table}, the column {name} ({column.declared}) holds {value!r}, which has no like in other stores.",
         "Merging it would mean to change it.",
-        f'Mend the value, or take the column as text: types = {{ "{column.name}" = "TEXT" }} in the load.',
+        f'Mend the value, or take the column as text: types = {{ "{name}" = "TEXT" }} in the load.',
     )
