@@ -115,7 +115,7 @@ class Forms(unittest.TestCase):
             }
             self.assertEqual((change["key"], change["was"], change["now"], change["changed"]),
                              ({"k": 1}, row, row | {"cost": "2.00"}, ["cost"]))  # fmt: skip
-            self.assertEqual(set(change), {"position", "op", "at", "txn", "key", "was", "now", "changed"})
+            self.assertEqual(set(change), {"position", "op", "at", "txn", "by", "key", "was", "now", "changed"})
             self.assertEqual(run("look", "house", "--limit", "1")["more"], 2)
             net = run("net", "house")
             self.assertEqual((net["read"], net["net"]), (3, [{"op": "update", "key": {"k": 1}, "was": row, "now": row | {"cost": "2.00"},

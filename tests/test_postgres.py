@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import contextlib
 import itertools
+import re
 import signal
 import subprocess
 import threading
+import time
 import unittest
 import unittest.mock
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import psycopg
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from plainstep.inspect import LookResult
 from tests.postgres import Database, cluster, role
 from tests.support import WITHOUT_SHRINKING, Town
 from tests.test_crashes import DIE, RACER, STEP
@@ -646,6 +650,134 @@ class Refusals(unittest.TestCase):
             self.assertIn("plainstep reload", self.told(town, "step", INTO[1]))
             town.project.reload(INTO[1])
             self.assertEqual(town.rows("house", "copied"), source.rows())
+
+
+class Privileges(unittest.TestCase):
+    def test_the_documented_grants_are_enough(self) -> None:
+        page = (Path(__file__).parents[1] / "docs/stores/postgresql.md").read_text().partition("## Privileges")[2]
+        keeper, reader, log, follower, writer = re.findall(r"```sql\n(.*?)```", page, re.DOTALL)
+        with park(TREE) as (source, target, town):
+            source.sql("DROP SCHEMA plainstep CASCADE", "INSERT INTO tree VALUES (1, 1, 'oak')")
+            text = town.config.read_text()
+
+            def acts_as(role: str) -> None:
+                into = target.url.replace("postgres@", "writer@")
+                town.config.write_text(
+                    text.replace(source.url, source.server.url(source.name, role))
+                    .replace(target.url, into)
+                    .replace("target.copied", "target.mart.copied")
+                )
+
+            try:
+                source.sql(keeper)
+                target.sql(writer)
+                acts_as("keeper")
+                town.project.capture_on("source.public.tree")
+                source.sql(reader)
+                acts_as("reader")
+                for statement in (
+                    [],
+                    ["UPDATE tree SET a = 2"],
+                    ["INSERT INTO tree VALUES (2, 2, 'elm')", "DELETE FROM tree WHERE k = 1"],
+                ):
+                    source.sql(*statement)
+                    for command in ("step", "check", "status"):
+                        self.assertEqual(town.run(command).exit_code, 0, town.run(command).output)
+                self.assertEqual(target.rows("mart.copied"), source.rows())
+                source.sql(log.replace("larkmoor", source.name))
+                acts_as("keeper")
+                town.project.capture_on("source.public.tree", (), "log")
+                source.sql(follower)
+                target.sql("DROP TABLE mart.copied; TRUNCATE plainstep.marks, plainstep.ledger")
+                text = text.replace("changes = 'capture'", "changes = 'log'")
+                acts_as("follower")
+                for statement in (
+                    [],
+                    ["UPDATE tree SET a = 2"],
+                    ["INSERT INTO tree VALUES (3, 2, 'ash')", "DELETE FROM tree WHERE k = 2"],
+                ):
+                    source.sql(*statement)
+                    for command in ("step", "check", "status"):
+                        self.assertEqual(town.run(command, INTO[0]).exit_code, 0, town.run(command, INTO[0]).output)
+                self.assertEqual(target.rows("mart.copied"), source.rows())
+            finally:
+                town.config.write_text(text)
+                for database in (source, target):
+                    for name in ("keeper", "reader", "follower", "writer"):
+                        with contextlib.suppress(psycopg.errors.UndefinedObject), database.connect() as connection:
+                            connection.execute(f"DROP OWNED BY {name} CASCADE")
+                with cluster().connect() as connection:
+                    connection.execute("DROP ROLE IF EXISTS keeper, reader, follower, writer")
+
+    def test_a_stranger_writes_and_is_recorded_whatever_tricks_it_tries(self) -> None:
+        stranger = role()
+        with park(TREE) as (source, target, town):
+            source.sql(
+                f"GRANT INSERT, UPDATE, DELETE, TRUNCATE, SELECT ON tree TO {stranger}",
+                f"CREATE SCHEMA evil AUTHORIZATION {stranger}",
+            )
+            with source.connect(stranger) as connection:
+                connection.execute(
+                    "CREATE FUNCTION evil.to_jsonb(anyelement) RETURNS jsonb LANGUAGE sql AS $$ SELECT '{}'::jsonb $$"
+                )
+                connection.execute("CREATE FUNCTION evil.no(text, text) RETURNS bool LANGUAGE sql AS 'SELECT false'")
+                connection.execute("CREATE OPERATOR evil.= (LEFTARG = text, RIGHTARG = text, FUNCTION = evil.no)")
+                connection.execute("CREATE TABLE evil.captures (k int); CREATE TYPE evil.jsonb AS (x int)")
+                connection.execute(
+                    "SET search_path = evil, pg_catalog, public; SET extra_float_digits = -5; SET datestyle = 'German'"
+                )
+                connection.execute(
+                    "INSERT INTO tree VALUES (1, 1, 'oak'); UPDATE tree SET a = 2; INSERT INTO tree VALUES (2, 2, 'elm')"
+                )
+                with self.assertRaises(psycopg.errors.InsufficientPrivilege):
+                    connection.execute("INSERT INTO plainstep.\"public.tree\" (op) VALUES ('delete')")
+                with self.assertRaises(psycopg.errors.InsufficientPrivilege):
+                    connection.execute(
+                        "CREATE TRIGGER t AFTER TRUNCATE ON evil.captures EXECUTE FUNCTION plainstep.record_1()"
+                    )
+            look = town.project.look(INTO[0], after="start")
+            self.assertEqual(look.changes.table["by"].to_pylist(), [stranger] * 3)
+            town.project.step()
+            self.assertEqual(target.rows("copied"), [(1, 2, "oak"), (2, 2, "elm")])
+
+
+class Times(unittest.TestCase):
+    def test_midnight_to_midnight(self) -> None:
+        """Exactly the transactions that committed between two times, however long before they wrote."""
+        for how, kept in (("log", "off"), ("capture", "off"), ("capture", "on")):
+            server = cluster()
+            with server.connect() as connection:
+                connection.execute(f"ALTER SYSTEM SET track_commit_timestamp = {kept}")
+            if how == "capture":
+                server.stop("fast")
+                server.start()
+            with self.subTest(how, kept=kept), park(TREE, how=how) as (source, _, town):
+                writers = Writers(source)
+                source.sql("INSERT INTO tree SELECT n, 0, 'old' FROM generate_series(1, 4) n")
+                writers.act("begin", 0)
+                writers.act("put", 0, 1)  # written before the day, committed in it
+                writers.act("begin", 1)
+                writers.act("put", 1, 2)
+                [(midnight,)] = source.rows("SELECT clock_timestamp()")
+                source.sql("UPDATE tree SET b = 'that day' WHERE k = 3")
+                writers.act("commit", 0)
+                time.sleep(0.05)
+                [(next_midnight,)] = source.rows("SELECT clock_timestamp()")
+                writers.act("commit", 1)
+                source.sql("UPDATE tree SET b = 'after' WHERE k = 4")
+                writers.close()
+                for read in (town.project.look, town.project.net):
+                    found = read(INTO[0], midnight.isoformat(), next_midnight.isoformat())
+                    table = found.changes.table if isinstance(found, LookResult) else found.net.to_arrow()
+                    keys = table["now.k" if isinstance(found, LookResult) else "k"].to_pylist()
+                    exact = how == "log" or kept == "on"
+                    self.assertEqual(sorted(keys), [1, 3] if exact else [3])
+                    self.assertEqual(bool(found.note), not exact)
+                late = town.run("look", INTO[0], "--after", next_midnight.isoformat())
+                self.assertIn("after", late.output)
+                self.assertEqual("track_commit_timestamp is off" in late.output, not exact)
+                town.project.move_mark(INTO[1], next_midnight.isoformat())
+                self.assertEqual(town.project.step(INTO[1])[0].net["update"], 2 if exact else 1)
 
 
 if __name__ == "__main__":

@@ -34,6 +34,7 @@ class LookResult:
         changes: the first of them, oldest first.
         counts: how many there are of each operation, in the whole window.
         total: how many there are.
+        note: how well the window could be found, where there is something to say.
     """
 
     load: str
@@ -43,6 +44,7 @@ class LookResult:
     changes: Changes
     counts: dict[str, int]
     total: int
+    note: str = ""
 
     @property
     def more(self) -> int:
@@ -59,6 +61,7 @@ class NetResult:
         after, upto: the window, ``(after, upto]``.
         net: the net changes.
         edits: what a step over this window would do: rows by primitive.
+        note: how well the window could be found, where there is something to say.
     """
 
     load: str
@@ -66,6 +69,7 @@ class NetResult:
     upto: int
     net: NetChanges
     edits: dict[str, int]
+    note: str = ""
 
     def __len__(self) -> int:
         return len(self.net)
@@ -163,7 +167,7 @@ def look(load: Load, after: str | None = None, upto: str | None = None, limit: i
             kept.append(Changes(batch.table.slice(0, max(room, 0))))
             room -= len(batch)
     key = key_of(load, load.source.schema())
-    return LookResult(load.name, key, asked.after, asked.upto, concat(kept), dict(counts), counts.total())
+    return LookResult(load.name, key, asked.after, asked.upto, concat(kept), dict(counts), counts.total(), asked.note)
 
 
 def net(load: Load, after: str | None = None, upto: str | None = None) -> NetResult:
@@ -178,7 +182,7 @@ def net(load: Load, after: str | None = None, upto: str | None = None) -> NetRes
         "append": 0,
         "add": 0,
     }
-    return NetResult(load.name, asked.after, asked.upto, found, counted)
+    return NetResult(load.name, asked.after, asked.upto, found, counted, asked.note)
 
 
 def status(load: Load) -> LoadStatus:

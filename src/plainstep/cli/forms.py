@@ -79,7 +79,7 @@ def look(found: LookResult) -> dict[str, Any]:
             for row in changes(found)
         ],
         "more": found.more,
-    }
+    } | ({"note": found.note} if found.note else {})
 
 
 def net(found: NetResult, limit: int | None) -> dict[str, Any]:
@@ -97,7 +97,7 @@ def net(found: NetResult, limit: int | None) -> dict[str, Any]:
         "contradictions": found.net.contradictions,
         "net": [{name: row[name] for name in ("op", "key", "was", "now", "changed", "count")} for row in rows],
         "more": len(found.net) - len(rows),
-    }
+    } | ({"note": found.note} if found.note else {})
 
 
 def status(found: LoadStatus) -> dict[str, Any]:

@@ -61,6 +61,7 @@ def look(found: LookResult) -> None:
         f"{found.load}: {many(found.total, 'change')} after {found.after} up to {found.upto}"
         + (f" ({_counts(found.counts)})" if found.total else "")
     )
+    _note(found.note)
     rows = changes(found)
     who = ["by"] if any(row.get("by") for row in rows) else []
     table = new_table(["position>", "time", *who, "op", *_key_heads(found.key), "what changed"])
@@ -83,6 +84,7 @@ def net(found: NetResult, limit: int | None) -> None:
     )
     done = " and ".join(f"{name} {number:,}" for name, number in found.edits.items() if number)
     click.echo(f"A step would {done} of the target's rows." if done else "A step would touch no row.")
+    _note(found.note)
     if net.contradictions:
         click.echo(
             f"{many(net.contradictions, 'contradiction')}: changes that do not fit those before them; the last state counts."
@@ -93,6 +95,11 @@ def net(found: NetResult, limit: int | None) -> None:
         table.add_row(op(row["op"]), *_key_cells(row), f"{row['count']:,}", what_changed(row, net.key))
     show(table)
     _rest(len(net) - len(rows))
+
+
+def _note(note: str) -> None:
+    if note:
+        click.echo(f"Note: {note}.")
 
 
 def _rest(more: int) -> None:

@@ -18,26 +18,35 @@ class Place:
             where the number says it all. (Where transactions commit in another order than they write, no number
             does: see ``plainstep.stores.postgresql.capture``.)
         at: when the last change up to here was made, if known (UTC).
+        note: how well the place was found, where there is something to say.
     """
 
     position: int
     token: str = ""
     at: datetime | None = None
+    note: str = ""
 
 
 @dataclass(frozen=True)
 class Window:
-    """The changes after one position and up to another: ``(after, upto]``, and the two places' tokens."""
+    """The changes after one position and up to another: ``(after, upto]``.
+
+    Attributes:
+        after, upto: the two positions.
+        after_token, upto_token: their tokens; see ``Place``.
+        note: what a person should know of how well the source could find them.
+    """
 
     after: int
     upto: int
     after_token: str = ""
     upto_token: str = ""
+    note: str = ""
 
     @staticmethod
     def between(after: Place, upto: Place) -> Window:
         """The changes after one place and up to another."""
-        return Window(after.position, upto.position, after.token, upto.token)
+        return Window(after.position, upto.position, after.token, upto.token, after.note or upto.note)
 
     def __post_init__(self) -> None:
         if self.upto < self.after:

@@ -73,7 +73,7 @@ def inspect(connection: Connection, store: str, table: str) -> State | None:
 
 
 def _judge(connection: Connection, place: str, state: State) -> None:
-    state.problem, state.remedy = _wrong(connection, state), f"plainstep capture refresh {place}"
+    state.problem, state.remedy = _wrong(connection, state), f"plainstep capture refresh {place} --how log"
     if not (state.problem or state.stale):
         state.remedy = ""
 
@@ -298,7 +298,10 @@ def list_all(connection: Connection, store: PostgresqlStore) -> list[CaptureInfo
     for state in capture.registered(connection, "log"):
         state.table = catalog.by_number(connection, state.oid)
         if state.table is None:
-            state.problem, state.remedy = "the table is gone", f"plainstep capture off {store.name}.{state.name}"
+            state.problem, state.remedy = (
+                "the table is gone",
+                f"plainstep capture off {store.name}.{state.name} --how log",
+            )
         else:
             _judge(connection, f"{store.name}.{state.name}", state)
         found.append(info_of(connection, state))

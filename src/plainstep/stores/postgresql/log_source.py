@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -37,8 +37,9 @@ PAGE = 8192
 
 MESSAGES = (
     "SELECT data FROM pg_logical_slot_peek_binary_changes({slot}, {upto}, {limit}, "
-    "'proto_version', '1', 'publication_names', {published})"
+    "'proto_version', '1', 'publication_names', {published}) WHERE {kinds}"
 )
+EVERYTHING, BEGINS = "true", "get_byte(data, 0) = ascii('B')"
 Begins = Callable[[pgoutput.Begin], bool]
 
 
@@ -141,19 +142,19 @@ class LogSource:
         """Whether a window holds anything; how much is only known by reading it."""
         if window.upto <= window.after and not window.after_token:
             return Waiting(0, False)
-        for begin in self._begins(window):
+        # Where the slot stands at the window's beginning, its first transaction is the first there is.
+        first = not window.after_token and window.after <= self._confirmed()
+        for begin in self._begins(window, "1" if first else "NULL"):
             return Waiting(None, True, _time(begin.at))
         return Waiting(0, False)
 
-    def _begins(self, window: Window) -> Iterator[pgoutput.Begin]:
+    def _begins(self, window: Window, limit: str = "NULL") -> Iterator[pgoutput.Begin]:
         """The transactions of a window, each by its beginning."""
         wanted = _wanted(window)
-        limit = "1" if not window.after_token and window.after <= self._confirmed() else "NULL"
-        for data in self._messages(window, limit):
-            if data[:1] == b"B":
-                begin = pgoutput.begin_of(data)
-                if wanted(begin):
-                    yield begin
+        for data in self._messages(window, BEGINS, limit):
+            begin = pgoutput.begin_of(data)
+            if wanted(begin):
+                yield begin
 
     def _confirmed(self) -> int:
         with self.store.opened() as connection:
@@ -167,9 +168,9 @@ class LogSource:
         with self.store.opened() as connection:
             oldest, head = self._confirmed(), _flushed(connection)
         found = Place(oldest)
-        limit = int(point.timestamp() * 1_000_000)
+        latest = (point - datetime.fromtimestamp(0, UTC)) // timedelta(microseconds=1)
         for begin in self._begins(Window(oldest, head)):
-            if begin.at > limit:
+            if begin.at > latest:
                 break
             found = Place(begin.position + 1, "", _time(begin.at))
         return found
@@ -233,11 +234,11 @@ class LogSource:
                     ) from None
             time.sleep(0.02)
 
-    def _messages(self, window: Window, limit: str = "NULL") -> Iterator[bytes]:
+    def _messages(self, window: Window, kinds: str = EVERYTHING, limit: str = "NULL") -> Iterator[bytes]:
         """The messages up to the end of a window, from where the slot stands."""
         slot, upto, published = map(text, (self._state.changes, log.lsn(window.upto), log.publication(self._state.oid)))
         declare = "DECLARE plainstep_read NO SCROLL CURSOR FOR " + MESSAGES.format(
-            slot=slot, upto=upto, limit=limit, published=published
+            slot=slot, upto=upto, limit=limit, published=published, kinds=kinds
         )
         with self.store.opened() as connection, connection.transaction(), connection.cursor(binary=True) as cursor:
 

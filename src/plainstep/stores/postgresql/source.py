@@ -23,6 +23,10 @@ if TYPE_CHECKING:
     from plainstep.stores.postgresql import PostgresqlStore
     from plainstep.stores.postgresql.types import Column
 
+ROUGHLY = (
+    "times are those of each transaction's last captured change, shortly before it committed: "
+    "the server keeps no commit times (track_commit_timestamp is off)"
+)
 OPS = " ".join(f"WHEN '{op.word}' THEN {int(op)}" for op in Op)
 
 
@@ -139,9 +143,13 @@ class CapturedSource:
         As with every place, no transaction is split, and none is in without those that came before it on a row.
         """
         with self.store.opened() as connection:
-            at = "at"
-            if isinstance(point, datetime) and self._keeps_commit_times(connection):
-                at = "coalesce(pg_xact_commit_timestamp(txn::xid), at)"
+            at, note = "at", ""
+            if isinstance(point, datetime):
+                at, note = (
+                    ("coalesce(pg_xact_commit_timestamp(txn::xid), at)", "")
+                    if self._keeps_commit_times(connection)
+                    else ("at", ROUGHLY)
+                )
             early = "last <= %(point)s" if isinstance(point, int) else "last_at <= %(point)s"
             row = connection.execute(
                 f"""WITH per AS (
@@ -155,7 +163,7 @@ FROM newest""",
             assert row is not None
             txn, last, when, late, now = row
             token = snapshots.Snapshot.parse(now).without(late, max(txn, 2))
-            return Place(last or 0, str(token), when)
+            return Place(last or 0, str(token), when, note)
 
     def _keeps_commit_times(self, connection: Connection) -> bool:
         row = connection.execute("SELECT current_setting('track_commit_timestamp')").fetchone()
