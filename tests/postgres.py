@@ -122,8 +122,8 @@ def cluster() -> Cluster:
 class Database:
     """A database of its own, dropped in the end."""
 
-    def __init__(self, *statements: str) -> None:
-        self.server = cluster()
+    def __init__(self, *statements: str, server: Cluster | None = None) -> None:
+        self.server = server or cluster()
         self.name = f"t_{uuid.uuid4().hex[:12]}"
         with self.server.connect() as connection:
             connection.execute(f"CREATE DATABASE {self.name}")

@@ -15,9 +15,9 @@ from psycopg.types.json import Jsonb
 
 from plainstep.errors import Refused, StoreError
 from plainstep.stores.base import CaptureInfo
-from plainstep.stores.postgresql import capture, catalog
-from plainstep.stores.postgresql.capture import State
+from plainstep.stores.postgresql import capture, catalog, registry
 from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.postgresql.registry import State
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:
@@ -60,11 +60,11 @@ def inspect(connection: Connection, store: str, table: str) -> State | None:
     """Look at one table's capture, or None if it is off."""
     found = catalog.find(connection, table)
     if found is None:
-        capture.renamed(connection, store, table, "log")
+        registry.renamed(connection, store, table, "log")
         return None
-    states = capture.registered(connection, "log", found.oid)
+    states = registry.registered(connection, "log", found.oid)
     if not states:
-        capture.made_again(connection, store, table, "log")
+        registry.made_again(connection, store, table, "log")
         return None
     state = states[0]
     state.table = found
@@ -122,7 +122,7 @@ def turn_on(store: PostgresqlStore, table: str, key: tuple[str, ...]) -> tuple[C
         chosen = _ready(connection, store, table, found, key)
         with connection.transaction():
             capture.lock(connection, store, table)
-            capture.ready(connection)
+            registry.ready(connection)
             if not catalog.exists(connection, "plainstep.readers"):
                 connection.execute(READERS)
             _publish(connection, found)
@@ -208,7 +208,7 @@ def _begin(
     try:
         started = connection.execute(SLOT, [slot]).fetchone()
         assert started is not None
-        capture.register(connection, "log", table, name, key, slot, started[0])
+        registry.register(connection, "log", table, name, key, slot, started[0])
     except BaseException:
         _drop_slot(connection, slot)
         raise
@@ -222,7 +222,7 @@ def _drop_slot(connection: Connection, slot: str) -> None:
 def turn_off(store: PostgresqlStore, table: str) -> CaptureInfo:
     """Drop the slot and the publication, whatever became of the table."""
     with store.opened() as connection:
-        state = capture.state_of(connection, table, "log")
+        state = registry.state_of(connection, table, "log")
         if state is None:
             raise off(connection, store.name, table)
         info = info_of(connection, state)
@@ -295,7 +295,7 @@ def _take_in(connection: Connection, state: State) -> str:
 def list_all(connection: Connection, store: PostgresqlStore) -> list[CaptureInfo]:
     """The tables whose log is followed."""
     found = []
-    for state in capture.registered(connection, "log"):
+    for state in registry.registered(connection, "log"):
         state.table = catalog.by_number(connection, state.oid)
         if state.table is None:
             state.problem, state.remedy = (

@@ -17,7 +17,7 @@ from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, WAS, Op
 from plainstep.errors import Refused, StoreError
 from plainstep.stores.base import Snapshot
-from plainstep.stores.postgresql import capture, catalog, log, snapshots
+from plainstep.stores.postgresql import catalog, log, registry, snapshots
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.sql import quoted, text
 
@@ -63,11 +63,11 @@ class LogSource:
         self.store, self.name, self.types, self.reader = store, table, types, reader
 
     @cached_property
-    def _state(self) -> capture.State:
+    def _state(self) -> registry.State:
         with self.store.opened() as connection:
             return self._look(connection)
 
-    def _look(self, connection: Connection) -> capture.State:
+    def _look(self, connection: Connection) -> registry.State:
         state = log.inspect(connection, self.store.name, self.name)
         if state is None:
             raise log.off(connection, self.store.name, self.name)

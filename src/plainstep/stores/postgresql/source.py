@@ -12,7 +12,7 @@ from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, WAS, Op
 from plainstep.errors import Refused
 from plainstep.stores.base import Snapshot
-from plainstep.stores.postgresql import capture, catalog, snapshots
+from plainstep.stores.postgresql import capture, catalog, registry, snapshots
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.sql import quoted, text
 
@@ -48,11 +48,11 @@ class CapturedSource:
         self.store, self.name, self.types = store, table, types
 
     @cached_property
-    def _state(self) -> capture.State:
+    def _state(self) -> registry.State:
         with self.store.opened() as connection:
             return self._look(connection)
 
-    def _look(self, connection: Connection) -> capture.State:
+    def _look(self, connection: Connection) -> registry.State:
         state = capture.inspect(connection, self.store.name, self.name)
         if state is None:
             raise capture.off(connection, self.store.name, self.name)
@@ -64,7 +64,7 @@ class CapturedSource:
             )
         return state
 
-    def _renew(self, connection: Connection) -> capture.State:
+    def _renew(self, connection: Connection) -> registry.State:
         """The state of the capture and the columns, as they are now."""
         self.__dict__["_state"] = self._look(connection)
         self.__dict__.pop("_columns", None)
