@@ -281,7 +281,7 @@ class Shapes(unittest.TestCase):
                 source.sql("ALTER TABLE tree RENAME TO bush")
                 for outcome in town.project.step(raise_errors=False):
                     self.assertEqual(outcome.outcome, "refused", outcome)
-                    self.assertIn("is called bush now", str(outcome.error))
+                    self.assertIn("is called public.bush now", str(outcome.error))
                 source.sql("CREATE TABLE tree (k int PRIMARY KEY)")
                 self.assertIn("dropped and made again", str(town.project.step(raise_errors=False)[0].error))
 
@@ -349,9 +349,9 @@ class Shapes(unittest.TestCase):
 # Where a child is killed: it kills itself, at once and for good, at that point of its own step.
 POINTS = {
     "before reading": """
-import plainstep.stores.postgresql.source as s, plainstep.stores.postgresql.log_source as l
+import plainstep.stores.postgresql.captured_source as s, plainstep.stores.postgresql.table_source as b, plainstep.stores.postgresql.log_source as l
 for source in (s.CapturedSource, l.LogSource):
-    source.read = source.snapshot = die
+    source.read = b.TableSource.snapshot = die
 """,
     "after reading": "import plainstep.step as m; m._commit = die",
     "in the middle of applying": """
@@ -650,6 +650,27 @@ class Refusals(unittest.TestCase):
             self.assertIn("plainstep reload", self.told(town, "step", INTO[1]))
             town.project.reload(INTO[1])
             self.assertEqual(town.rows("house", "copied"), source.rows())
+            with cluster().connect() as connection:
+                spare = [f"spare_{number}" for number in range(30)]
+                try:
+                    with contextlib.suppress(psycopg.errors.ConfigurationLimitExceeded):
+                        for name in spare:
+                            connection.execute("SELECT pg_create_physical_replication_slot(%s)", [name])
+                    found = self.told(town, "capture", "on", "source.other", "--how", "log")
+                    self.assertIn("all 30 replication slots are taken", found)
+                finally:
+                    for (name,) in connection.execute(
+                        "SELECT slot_name FROM pg_replication_slots WHERE slot_name LIKE 'spare%'"
+                    ).fetchall():
+                        connection.execute("SELECT pg_drop_replication_slot(%s)", [name])
+                connection.execute("ALTER SYSTEM SET max_slot_wal_keep_size = '1MB'")
+                connection.execute("SELECT pg_reload_conf()")
+                for _ in range(3):  # log that nobody has room for
+                    source.sql("UPDATE tree SET a = 1", "SELECT pg_switch_wal()", "CHECKPOINT")
+                connection.execute("ALTER SYSTEM RESET max_slot_wal_keep_size")
+                connection.execute("SELECT pg_reload_conf()")
+            self.assertIn("was lost: it held back more log", self.told(town, "step", INTO[1]))
+            self.assertIn("was lost", town.run("status", INTO[1]).output)
 
 
 class Privileges(unittest.TestCase):

@@ -27,12 +27,12 @@ def retried(work: Callable[[], Found], wait: float, lost: bool = False) -> Found
         if not lost:
             raise
     # Imported only now: nothing is lost in most steps.
-    from tenacity import Retrying, retry_if_exception_type, stop_after_delay, wait_exponential_jitter
+    from tenacity import Retrying, retry_if_exception_type, stop_after_delay, wait_exponential
 
     again = Retrying(
         retry=retry_if_exception_type((LostConnection, Unreachable)),
         stop=stop_after_delay(wait),
-        wait=wait_exponential_jitter(initial=0.05, max=1.0),
+        wait=wait_exponential(multiplier=0.05, max=1.0),
         reraise=True,
     )
     return again(work)

@@ -80,7 +80,7 @@ class NetChanges:
     def reversible(self) -> bool:
         """Whether every old value is told, so that the net changes could be undone."""
         told = all(WAS + name in self.state.column_names for name in self.others)
-        return told and not self.partial and not self.truncated and Op.PUT not in self.ops
+        return told and not self.truncated and Op.PUT not in self.ops
 
     def without(self, keys_of: NetChanges) -> NetChanges:
         """The net changes of all keys but those of another window."""

@@ -27,7 +27,6 @@ from plainstep.stores.urls import file_of, locked
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.core.edits import Edits
 
 CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False}
 
@@ -391,12 +390,7 @@ class _Merge(Merge):
             )
         return int(rows.num_rows)
 
-    def append(self, edits: Edits) -> int:
+    def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
         import pyarrow as pa
 
-        batches = iter(edits.append)
-        first = next(batches, None)
-        if first is None:
-            return 0
-        stream = (batch for part in ([first], batches) for batch in part)
-        return self._insert(pa.RecordBatchReader.from_batches(first.schema, stream), first.schema.names)
+        return self._insert(pa.RecordBatchReader.from_batches(schema, batches), schema.names)

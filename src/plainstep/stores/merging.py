@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from itertools import chain
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from plainstep.stores import bookkeeping
@@ -138,9 +139,15 @@ class Merge(ABC):
     def add(self, rows: pa.Table) -> int:
         """Add numbers to rows, or begin them; return how many."""
 
-    @abstractmethod
     def append(self, edits: Edits) -> int:
         """Add whole rows; return how many."""
+        batches = iter(edits.append)
+        first = next(batches, None)
+        return 0 if first is None else self.stream(first.schema, chain([first], batches))
+
+    @abstractmethod
+    def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
+        """Insert rows as they come, without looking for their keys; return how many."""
 
 
 class IndexedMerge(Merge):

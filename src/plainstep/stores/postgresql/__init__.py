@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from plainstep.errors import ConfigError
 
 if TYPE_CHECKING:
     from plainstep.stores.base import CaptureInfo, Source
+    from plainstep.stores.postgresql.capture import Capture
     from plainstep.stores.postgresql.connection import Connection
+    from plainstep.stores.postgresql.log import Log
     from plainstep.stores.postgresql.target import PostgresqlTarget
 
 
@@ -43,8 +45,8 @@ class PostgresqlStore:
 
     def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
         """The changes of one table, from its change table or from the server's log."""
+        from plainstep.stores.postgresql.captured_source import CapturedSource
         from plainstep.stores.postgresql.log_source import LogSource
-        from plainstep.stores.postgresql.source import CapturedSource
 
         return LogSource(self, table, types, reader) if how == "log" else CapturedSource(self, table, types)
 
@@ -56,24 +58,23 @@ class PostgresqlStore:
 
     def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before."""
-        return _way(how).turn_on(self, table, key)
+        return self._way(how).turn_on(table, key)
 
     def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
         """Turn capture off and forget its changes."""
-        return _way(how).turn_off(self, table)
+        return self._way(how).turn_off(table)
 
     def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring capture up to the table's columns; say what was done."""
-        return _way(how).refresh(self, table)
+        return self._way(how).refresh(table)
 
     def captures(self) -> list[CaptureInfo]:
         """What is captured in this database, in either way."""
         with self.opened() as connection:
-            return [info for how in ("capture", "log") for info in _way(how).list_all(connection, self)]
+            return [info for how in ("capture", "log") for info in self._way(how).list_all(connection)]
 
+    def _way(self, how: str) -> Capture | Log:
+        from plainstep.stores.postgresql.capture import Capture
+        from plainstep.stores.postgresql.log import Log
 
-def _way(how: str) -> Any:
-    """The module that captures in one way."""
-    from plainstep.stores.postgresql import capture, log
-
-    return log if how == "log" else capture
+        return Log(self) if how == "log" else Capture(self)

@@ -16,7 +16,7 @@ from plainstep.errors import Refused, StoreError
 from plainstep.stores.base import CaptureInfo
 from plainstep.stores.postgresql import catalog, registry, triggers
 from plainstep.stores.postgresql.connection import Connection, holders
-from plainstep.stores.postgresql.registry import State
+from plainstep.stores.postgresql.registry import State, Way
 from plainstep.stores.postgresql.triggers import RECORD, TRUNCATE
 from plainstep.stores.sql import quoted
 
@@ -29,76 +29,99 @@ SELECT t.tgname::text, t.tgenabled::text FROM pg_trigger t WHERE t.tgrelid = %s 
 ORDER BY 1"""
 
 
-def inspect(connection: Connection, store: str, table: str) -> State | None:
-    """Look at one table's capture, or None if it is off.
+class Capture(Way):
+    """Capturing by triggers that fill change tables."""
 
-    Raises:
-        Refused: the table was renamed.
-    """
-    found = catalog.find(connection, table)
-    if found is None:
-        registry.renamed(connection, store, table, "capture")
-        return None
-    states = registry.registered(connection, "capture", found.oid)
-    if not states:
-        registry.made_again(connection, store, table, "capture")
-        return None
-    states[0].table = found
-    _judge(connection, f"{store}.{table}", states[0])
-    return states[0]
+    how = "capture"
+    absent = ("Capture is off for {}.", "No changes of it are recorded, so there is nothing to read.")
 
+    def wrong(self, connection: Connection, state: State, table: catalog.Table) -> str:
+        """What is wrong with a capture, or nothing."""
+        if registry.system(connection) != state.system:
+            return "this is a copy of the database it was made in, where transactions are numbered otherwise"
+        if not set(state.key) <= set(table.names):
+            return f"{table.name} no longer has the key {', '.join(state.key)}"
+        if not any(set(names) == set(state.key) for names in table.uniques):
+            return f"nothing makes {', '.join(state.key)} unique in {table.name} any more"
+        found = dict(connection.execute(TRIGGERS, [table.oid, RECORD, TRUNCATE, RECORD]).fetchall())
+        for name in (RECORD, TRUNCATE):
+            if name not in found:
+                return f"the trigger {name} is gone, so changes were not recorded"
+            if found.pop(name) != "A":
+                return f"the trigger {name} was switched off, so changes were not recorded"
+        if found:
+            return f"the trigger {next(iter(found))} fires before capture's, so what it does is recorded too early"
+        if not catalog.exists(connection, state.change_table):
+            return f"its change table {state.change_table} is gone"
+        row = connection.execute(f"SELECT 1 FROM {state.change_table} LIMIT 1").fetchone()
+        return "" if row else f"the changes in {state.change_table} were cleared"
 
-def _judge(connection: Connection, place: str, state: State) -> None:
-    state.remedy = f"plainstep capture refresh {place}"
-    state.problem = _wrong(connection, state)
-    if not (state.problem or state.stale):
-        state.remedy = ""
+    def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
+        """Tell how much is held, and between which positions."""
+        if catalog.exists(connection, state.change_table):
+            sql = f"SELECT count(*) FILTER (WHERE seq > 0), coalesce(min(seq), 0), coalesce(max(seq), 0) FROM {state.change_table}"
+            row: tuple[Any, ...] = connection.execute(sql).fetchone() or (0, 0, 0)
+            info.held, info.oldest, info.head = row
 
+    def turn_on(self, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
+        """Turn capture on for a table, by its primary key or another unique set of columns.
 
-def _wrong(connection: Connection, state: State) -> str:
-    """What is wrong with a capture, or nothing."""
-    table = state.table
-    assert table is not None
-    if state.lost_partitions:
-        return f"a partition of {table.name} was detached or dropped, and its rows with it"
-    if registry.system(connection) != state.system:
-        return "this is a copy of the database it was made in, where transactions are numbered otherwise"
-    if not set(state.key) <= set(table.names):
-        return f"{table.name} no longer has the key {', '.join(state.key)}"
-    if not any(set(names) == set(state.key) for names in table.uniques):
-        return f"nothing makes {', '.join(state.key)} unique in {table.name} any more"
-    found = dict(connection.execute(TRIGGERS, [table.oid, RECORD, TRUNCATE, RECORD]).fetchall())
-    for name in (RECORD, TRUNCATE):
-        if name not in found:
-            return f"the trigger {name} is gone, so changes were not recorded"
-        if found.pop(name) != "A":
-            return f"the trigger {name} was switched off, so changes were not recorded"
-    if found:
-        return f"the trigger {next(iter(found))} fires before capture's, so what it does is recorded too early"
-    if not catalog.exists(connection, state.change_table):
-        return f"its change table {state.change_table} is gone"
-    row = connection.execute(f"SELECT 1 FROM {state.change_table} LIMIT 1").fetchone()
-    return "" if row else f"the changes in {state.change_table} were cleared"
+        Raises:
+            Refused: no key to tell its rows apart, or another transaction holds the table.
+        """
+        with self.store.opened() as connection, connection.transaction():
+            state = self.inspect(connection, table)
+            if state:
+                return self.info(connection, state), False
+            found = lock(connection, self.store, table)
+            registry.ready(connection)
+            _install(connection, found, catalog.key_of(found, key, f"{self.store.name}.{table}"), table)
+            state = self.inspect(connection, table)
+            assert state is not None
+            if state.problem:
+                raise Refused(
+                    f"{self.store.name}.{table} cannot be captured: {state.problem}.", "", _way_out(state, found)
+                )
+            return self.info(connection, state), True
 
+    def turn_off(self, table: str) -> CaptureInfo:
+        """Turn capture off, and forget what it holds, whatever became of the table."""
+        with self.store.opened() as connection, connection.transaction():
+            state = self.whatever_became_of(connection, table)
+            info = self.info(connection, state)
+            if state.table is not None:
+                lock(connection, self.store, table)
+            _remove(connection, state)
+            return info
 
-def turn_on(store: PostgresqlStore, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
-    """Turn capture on for a table, by its primary key or another unique set of columns.
+    def refresh(self, table: str) -> tuple[CaptureInfo, str]:
+        """Bring capture up to the table as it is now.
 
-    Raises:
-        Refused: no key to tell its rows apart, or another transaction holds the table.
-    """
-    with store.opened() as connection, connection.transaction():
-        state = inspect(connection, store.name, table)
-        if state:
-            return info_of(connection, state), False
-        found = lock(connection, store, table)
-        registry.ready(connection)
-        _install(connection, found, catalog.key_of(found, key, f"{store.name}.{table}"), table)
-        state = inspect(connection, store.name, table)
-        assert state is not None
-        if state.problem:
-            raise Refused(f"{store.name}.{table} cannot be captured: {state.problem}.", "", _way_out(state, found))
-        return info_of(connection, state), True
+        Columns that were added are read from here on, and the values they already hold are recorded as updates, so that
+        nothing is lost. Where changes may have been missed, a new capture is begun instead.
+        """
+        with self.store.opened() as connection, connection.transaction():
+            found = lock(connection, self.store, table)
+            state = self.inspect(connection, table)
+            if state is None:
+                raise self.off(connection, table)
+            if state.problem:
+                key = state.key if set(state.key) <= set(found.names) else ()
+                _remove(connection, state)
+                _install(connection, found, catalog.key_of(found, key, f"{self.store.name}.{table}"), table)
+                done = (
+                    f"begun anew, because {state.problem}; changes may have been missed, "
+                    "so every load of it must be reloaded: plainstep reload LOAD"
+                )
+            elif state.stale:
+                done = _take_in(connection, state, found)
+            else:
+                done = "nothing to do: every column is captured"
+            connection.execute(
+                "UPDATE plainstep.captures SET table_name = %s WHERE table_oid = %s AND how = 'capture'",
+                [table, found.oid],
+            )
+            return self.told(connection, table), done
 
 
 def _way_out(state: State, table: catalog.Table) -> str:
@@ -152,30 +175,6 @@ def _hand_over(connection: Connection, table: catalog.Table) -> None:
     connection.execute(f"ALTER FUNCTION plainstep.{quoted(f'record_{table.oid}')}() OWNER TO {owner}")
 
 
-def off(connection: Connection, store: str, table: str) -> Exception:
-    """The error for a table that is not captured."""
-    if catalog.find(connection, table) is None:
-        return catalog.missing(connection, table, store)
-    return Refused(
-        f"Capture is off for {store}.{table}.",
-        "No changes of it are recorded, so there is nothing to read.",
-        f"plainstep capture on {store}.{table}",
-    )
-
-
-def turn_off(store: PostgresqlStore, table: str) -> CaptureInfo:
-    """Turn capture off, and forget what it holds, whatever became of the table."""
-    with store.opened() as connection, connection.transaction():
-        state = registry.state_of(connection, table, "capture")
-        if state is None:
-            raise off(connection, store.name, table)
-        info = info_of(connection, state)
-        if state.table is not None:
-            lock(connection, store, table)
-        _remove(connection, state)
-        return info
-
-
 def _remove(connection: Connection, state: State) -> None:
     if state.table is not None:
         for name in (RECORD, TRUNCATE):
@@ -185,37 +184,6 @@ def _remove(connection: Connection, state: State) -> None:
     connection.execute(f"DROP FUNCTION IF EXISTS plainstep.{quoted(f'record_{state.oid}')}()")
     connection.execute(f"DROP TABLE IF EXISTS {state.change_table}")
     connection.execute("DELETE FROM plainstep.captures WHERE table_oid = %s AND how = 'capture'", [state.oid])
-
-
-def refresh(store: PostgresqlStore, table: str) -> tuple[CaptureInfo, str]:
-    """Bring capture up to the table as it is now.
-
-    Columns that were added are read from here on, and the values they already hold are recorded as updates, so that
-    nothing is lost. Where changes may have been missed, a new capture is begun instead.
-    """
-    with store.opened() as connection, connection.transaction():
-        found = lock(connection, store, table)
-        state = inspect(connection, store.name, table)
-        if state is None:
-            raise off(connection, store.name, table)
-        if state.problem:
-            key = state.key if set(state.key) <= set(found.names) else ()
-            _remove(connection, state)
-            _install(connection, found, catalog.key_of(found, key, f"{store.name}.{table}"), table)
-            done = (
-                f"begun anew, because {state.problem}; changes may have been missed, "
-                "so every load of it must be reloaded: plainstep reload LOAD"
-            )
-        elif state.stale:
-            done = _take_in(connection, state, found)
-        else:
-            done = "nothing to do: every column is captured"
-        connection.execute(
-            "UPDATE plainstep.captures SET table_name = %s WHERE table_oid = %s AND how = 'capture'", [table, found.oid]
-        )
-        again = inspect(connection, store.name, table)
-        assert again is not None
-        return info_of(connection, again), done
 
 
 def _take_in(connection: Connection, state: State, table: catalog.Table) -> str:
@@ -237,35 +205,3 @@ def _take_in(connection: Connection, state: State, table: catalog.Table) -> str:
     ).rowcount
     told = f"now capturing {', '.join(state.waiting)} too" if state.waiting else f"read {', '.join(fresh)} anew"
     return f"{told}; rows that had values there already, recorded as updates: {recorded:,}"
-
-
-def list_all(connection: Connection, store: PostgresqlStore) -> list[CaptureInfo]:
-    """What is captured by triggers in the database."""
-    found = []
-    for state in registry.registered(connection, "capture"):
-        state.table = catalog.by_number(connection, state.oid)
-        if state.table is None:
-            state.problem, state.remedy = "the table is gone", f"plainstep capture off {store.name}.{state.name}"
-        else:
-            _judge(connection, f"{store.name}.{state.name}", state)
-        found.append(info_of(connection, state))
-    return found
-
-
-def info_of(connection: Connection, state: State) -> CaptureInfo:
-    """What there is to say of a capture."""
-    info = CaptureInfo(
-        state.name,
-        state.key,
-        state.columns,
-        state.since,
-        state.identity,
-        waiting_columns=state.waiting,
-        problem=state.problem,
-        remedy=state.remedy,
-    )
-    if catalog.exists(connection, state.change_table):
-        sql = f"SELECT count(*) FILTER (WHERE seq > 0), coalesce(min(seq), 0), coalesce(max(seq), 0) FROM {state.change_table}"
-        row: tuple[Any, ...] = connection.execute(sql).fetchone() or (0, 0, 0)
-        info.held, info.oldest, info.head = row
-    return info

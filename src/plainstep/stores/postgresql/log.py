@@ -17,7 +17,7 @@ from plainstep.errors import Refused, StoreError
 from plainstep.stores.base import CaptureInfo
 from plainstep.stores.postgresql import capture, catalog, registry
 from plainstep.stores.postgresql.connection import Connection
-from plainstep.stores.postgresql.registry import State
+from plainstep.stores.postgresql.registry import State, Way
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:
@@ -56,46 +56,97 @@ def lsn(position: int) -> str:
     return f"{position >> 32:X}/{position & 0xFFFFFFFF:X}"
 
 
-def inspect(connection: Connection, store: str, table: str) -> State | None:
-    """Look at one table's capture, or None if it is off."""
-    found = catalog.find(connection, table)
-    if found is None:
-        registry.renamed(connection, store, table, "log")
-        return None
-    states = registry.registered(connection, "log", found.oid)
-    if not states:
-        registry.made_again(connection, store, table, "log")
-        return None
-    state = states[0]
-    state.table = found
-    _judge(connection, f"{store}.{table}", state)
-    return state
+class Log(Way):
+    """Following the server's own log."""
 
+    how = "log"
+    absent = (
+        "The log is not followed for {}.",
+        "A load with changes = 'log' needs a publication and a slot.",
+    )
 
-def _judge(connection: Connection, place: str, state: State) -> None:
-    state.problem, state.remedy = _wrong(connection, state), f"plainstep capture refresh {place} --how log"
-    if not (state.problem or state.stale):
-        state.remedy = ""
+    def wrong(self, connection: Connection, state: State, table: catalog.Table) -> str:
+        """What is wrong with a capture, or nothing."""
+        published = connection.execute(
+            "SELECT p.pubinsert AND p.pubupdate AND p.pubdelete AND p.pubtruncate FROM pg_publication p "
+            "JOIN pg_publication_rel r ON r.prpubid = p.oid WHERE p.pubname = %s AND r.prrelid = %s",
+            [publication(state.oid), state.oid],
+        ).fetchone()
+        if not published or not published[0]:
+            return f"the publication {publication(state.oid)} does not publish every change of {table.name} any more"
+        slot = connection.execute(SLOT, [state.changes]).fetchone()
+        if slot is None:
+            return f"the slot {state.changes} is gone"
+        if slot[1] == "lost":
+            return f"the slot {state.changes} was lost: it held back more log than max_slot_wal_keep_size allows"
+        return (
+            "" if set(state.key) <= set(identifying(table)) else f"the replica identity of {table.name} lacks its key"
+        )
 
+    def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
+        """Tell how much log is held back, and between which positions changes lie."""
+        row: tuple[Any, ...] | None = connection.execute(SLOT, [state.changes]).fetchone()
+        if row:
+            info.oldest, _, info.holds_back = row
+        head = connection.execute(f"SELECT {NUMBER.format('pg_current_wal_lsn()')}").fetchone()
+        info.head = head[0] if head else 0
 
-def _wrong(connection: Connection, state: State) -> str:
-    table = state.table
-    assert table is not None
-    if state.lost_partitions:
-        return f"a partition of {table.name} was detached or dropped, and its rows with it"
-    published = connection.execute(
-        "SELECT p.pubinsert AND p.pubupdate AND p.pubdelete AND p.pubtruncate FROM pg_publication p "
-        "JOIN pg_publication_rel r ON r.prpubid = p.oid WHERE p.pubname = %s AND r.prrelid = %s",
-        [publication(state.oid), state.oid],
-    ).fetchone()
-    if not published or not published[0]:
-        return f"the publication {publication(state.oid)} does not publish every change of {table.name} any more"
-    slot = connection.execute(SLOT, [state.changes]).fetchone()
-    if slot is None:
-        return f"the slot {state.changes} is gone"
-    if slot[1] == "lost":
-        return f"the slot {state.changes} was lost: it held back more log than max_slot_wal_keep_size allows"
-    return "" if set(state.key) <= set(identifying(table)) else f"the replica identity of {table.name} lacks its key"
+    def turn_on(self, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
+        """Make the publication and the slot.
+
+        Raises:
+            Refused: the server, the role or the table is not ready; it says everything that is missing.
+            StoreError: open transactions kept the slot from being made; it says whose.
+        """
+        with self.store.opened() as connection:
+            state = self.inspect(connection, table)
+            if state:
+                return self.info(connection, state), False
+            found = catalog.find(connection, table)
+            if found is None:
+                raise catalog.missing(connection, table, self.store.name)
+            chosen = _ready(connection, self.store, table, found, key)
+            with connection.transaction():
+                capture.lock(connection, self.store, table)
+                registry.ready(connection)
+                if not catalog.exists(connection, "plainstep.readers"):
+                    connection.execute(READERS)
+                _publish(connection, found)
+            try:
+                _begin(connection, self.store, found, chosen, table)
+            except BaseException:
+                connection.execute(f"DROP PUBLICATION IF EXISTS {quoted(publication(found.oid))}")
+                raise
+            return self.told(connection, table), True
+
+    def turn_off(self, table: str) -> CaptureInfo:
+        """Drop the slot and the publication, whatever became of the table."""
+        with self.store.opened() as connection:
+            state = self.whatever_became_of(connection, table)
+            info = self.info(connection, state)
+            _remove(connection, state)
+            return info
+
+    def refresh(self, table: str) -> tuple[CaptureInfo, str]:
+        """Bring capture up to the table as it is now. Where something may have been missed, it is begun anew."""
+        with self.store.opened() as connection:
+            state = self.inspect(connection, table)
+            if state is None:
+                raise self.off(connection, table)
+            assert state.table is not None
+            reload = "so every load of it must be reloaded: plainstep reload LOAD"
+            if state.problem:
+                key = _ready(connection, self.store, table, state.table, state.key)
+                _remove(connection, state)
+                _publish(connection, state.table)
+                _begin(connection, self.store, state.table, key, table)
+                done = f"begun anew, because {state.problem}; changes may have been missed, {reload}"
+            elif state.stale:
+                done = _take_in(connection, state)
+                done += f", {reload}" if "values" in done else ""
+            else:
+                done = "nothing to do: every column is captured"
+            return self.told(connection, table), done
 
 
 def identifying(table: catalog.Table) -> tuple[str, ...]:
@@ -103,37 +154,6 @@ def identifying(table: catalog.Table) -> tuple[str, ...]:
     if table.identity == "f":
         return table.names
     return table.primary if table.identity == "d" else table.identity_columns
-
-
-def turn_on(store: PostgresqlStore, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
-    """Make the publication and the slot.
-
-    Raises:
-        Refused: the server, the role or the table is not ready; it says everything that is missing.
-        StoreError: open transactions kept the slot from being made; it says whose.
-    """
-    with store.opened() as connection:
-        state = inspect(connection, store.name, table)
-        if state:
-            return info_of(connection, state), False
-        found = catalog.find(connection, table)
-        if found is None:
-            raise catalog.missing(connection, table, store.name)
-        chosen = _ready(connection, store, table, found, key)
-        with connection.transaction():
-            capture.lock(connection, store, table)
-            registry.ready(connection)
-            if not catalog.exists(connection, "plainstep.readers"):
-                connection.execute(READERS)
-            _publish(connection, found)
-        try:
-            _begin(connection, store, found, chosen, table)
-        except BaseException:
-            connection.execute(f"DROP PUBLICATION IF EXISTS {quoted(publication(found.oid))}")
-            raise
-        state = inspect(connection, store.name, table)
-        assert state is not None
-        return info_of(connection, state), True
 
 
 def _ready(
@@ -219,57 +239,11 @@ def _drop_slot(connection: Connection, slot: str) -> None:
         connection.execute("SELECT pg_drop_replication_slot(%s)", [slot])
 
 
-def turn_off(store: PostgresqlStore, table: str) -> CaptureInfo:
-    """Drop the slot and the publication, whatever became of the table."""
-    with store.opened() as connection:
-        state = registry.state_of(connection, table, "log")
-        if state is None:
-            raise off(connection, store.name, table)
-        info = info_of(connection, state)
-        _remove(connection, state)
-        return info
-
-
-def off(connection: Connection, store: str, table: str) -> Exception:
-    """The error for a table whose log is not followed."""
-    if catalog.find(connection, table) is None:
-        return catalog.missing(connection, table, store)
-    return Refused(
-        f"The log of {store} is not followed for {table}.",
-        "A load with changes = 'log' needs a publication and a slot.",
-        f"plainstep capture on {store}.{table} --how log",
-    )
-
-
 def _remove(connection: Connection, state: State) -> None:
     _drop_slot(connection, state.changes)
     connection.execute(f"DROP PUBLICATION IF EXISTS {quoted(publication(state.oid))}")
     connection.execute("DELETE FROM plainstep.readers WHERE identity = %s", [state.identity])
     connection.execute("DELETE FROM plainstep.captures WHERE table_oid = %s AND how = 'log'", [state.oid])
-
-
-def refresh(store: PostgresqlStore, table: str) -> tuple[CaptureInfo, str]:
-    """Bring capture up to the table as it is now. Where something may have been missed, it is begun anew."""
-    with store.opened() as connection:
-        state = inspect(connection, store.name, table)
-        if state is None:
-            raise off(connection, store.name, table)
-        assert state.table is not None
-        reload = "so every load of it must be reloaded: plainstep reload LOAD"
-        if state.problem:
-            key = _ready(connection, store, table, state.table, state.key)
-            _remove(connection, state)
-            _publish(connection, state.table)
-            _begin(connection, store, state.table, key, table)
-            done = f"begun anew, because {state.problem}; changes may have been missed, {reload}"
-        elif state.stale:
-            done = _take_in(connection, state)
-            done += f", {reload}" if "values" in done else ""
-        else:
-            done = "nothing to do: every column is captured"
-        again = inspect(connection, store.name, table)
-        assert again is not None
-        return info_of(connection, again), done
 
 
 def _take_in(connection: Connection, state: State) -> str:
@@ -290,40 +264,3 @@ def _take_in(connection: Connection, state: State) -> str:
         return "now following new partitions too; if one was attached with rows in it: plainstep reload LOAD"
     told = f"now capturing {', '.join(fresh)} too" if state.waiting else f"read {', '.join(fresh)} anew"
     return f"{told}; some rows hold values there already, which no log tells" if held else told
-
-
-def list_all(connection: Connection, store: PostgresqlStore) -> list[CaptureInfo]:
-    """The tables whose log is followed."""
-    found = []
-    for state in registry.registered(connection, "log"):
-        state.table = catalog.by_number(connection, state.oid)
-        if state.table is None:
-            state.problem, state.remedy = (
-                "the table is gone",
-                f"plainstep capture off {store.name}.{state.name} --how log",
-            )
-        else:
-            _judge(connection, f"{store.name}.{state.name}", state)
-        found.append(info_of(connection, state))
-    return found
-
-
-def info_of(connection: Connection, state: State) -> CaptureInfo:
-    """What there is to say of a followed log."""
-    row: tuple[Any, ...] | None = connection.execute(SLOT, [state.changes]).fetchone()
-    info = CaptureInfo(
-        state.name,
-        state.key,
-        state.columns,
-        state.since,
-        state.identity,
-        waiting_columns=state.waiting,
-        problem=state.problem,
-        remedy=state.remedy,
-        how="log",
-    )
-    if row:
-        info.oldest, _, info.holds_back = row
-    head = connection.execute(f"SELECT {NUMBER.format('pg_current_wal_lsn()')}").fetchone()
-    info.head = head[0] if head else 0
-    return info

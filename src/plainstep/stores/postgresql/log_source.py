@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import closing, contextmanager
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import psycopg
@@ -15,10 +13,10 @@ import psycopg
 from plainstep.core import pgoutput
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, WAS, Op
-from plainstep.errors import Refused, StoreError
-from plainstep.stores.base import Snapshot
-from plainstep.stores.postgresql import catalog, log, registry, snapshots
+from plainstep.errors import StoreError
+from plainstep.stores.postgresql import catalog, log, snapshots
 from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.postgresql.table_source import TableSource
 from plainstep.stores.sql import quoted, text
 
 if TYPE_CHECKING:
@@ -43,7 +41,7 @@ EVERYTHING, BEGINS = "true", "get_byte(data, 0) = ascii('B')"
 Begins = Callable[[pgoutput.Begin], bool]
 
 
-class LogSource:
+class LogSource(TableSource):
     """The changes of one table, as the server's log has them.
 
     Positions are places in the log, as whole numbers. Changes come in the order in which their transactions
@@ -57,82 +55,48 @@ class LogSource:
         reader: who reads, by a name that is the same at every step.
     """
 
-    own_capture = True
-
     def __init__(self, store: PostgresqlStore, table: str, types: dict[str, str], reader: str) -> None:
-        self.store, self.name, self.types, self.reader = store, table, types, reader
+        super().__init__(store, table, types, log.Log(store))
+        self.reader = reader
 
-    @cached_property
-    def _state(self) -> registry.State:
-        with self.store.opened() as connection:
-            return self._look(connection)
+    def hidden(self, table: catalog.Table) -> frozenset[str]:
+        """Computed columns are not in the log."""
+        return table.generated
 
-    def _look(self, connection: Connection) -> registry.State:
-        state = log.inspect(connection, self.store.name, self.name)
-        if state is None:
-            raise log.off(connection, self.store.name, self.name)
-        if state.problem:
-            raise Refused(
-                f"The log of {self.store.name} cannot be followed for {self.name}: {state.problem}.",
-                "Changes may have been missed.",
-                f"{state.remedy}, then plainstep reload LOAD",
-            )
-        return state
-
-    def _renew(self, connection: Connection) -> None:
-        self.__dict__["_state"] = self._look(connection)
-        self.__dict__.pop("_columns", None)
-
-    @cached_property
-    def _columns(self) -> list[Column]:
-        state = self._state
-        assert state.table is not None
-        hidden = {*state.waiting, *state.dropped, *state.table.generated}
-        captured = tuple(state.table.column(name) for name in state.columns if name not in hidden)
-        return catalog.typed(captured, self.types, self.name)
-
-    def key(self) -> tuple[str, ...]:
-        """The columns that tell rows apart."""
-        return self._state.key
-
-    def warnings(self) -> list[str]:
-        """Columns that came to the table, or changed their type."""
-        refresh = f"plainstep capture refresh {self.store.name}.{self.name} --how log"
-        came = [f"the column {name} of {self.name} is not captured yet: {refresh}" for name in self._state.waiting]
-        other = [f"the column {name} of {self.name} has another type now: {refresh}" for name in self._state.retyped]
-        parts = [f"{self.name} has a new partition: {refresh}"] if self._state.new_partitions else []
-        return came + other + parts
-
-    def dropped(self) -> tuple[str, ...]:
-        """Columns that the table once had while it was captured."""
-        return self._state.dropped
-
-    def schema(self) -> pa.Schema:
-        """The captured columns."""
-        import pyarrow as pa
-
-        return pa.schema([column.field for column in self._columns])
+    def plain(self, column: Column) -> str:
+        """A column of the table, as it is."""
+        return quoted(column.name)
 
     def span(self) -> Span:
         """How far the log can be read now: all that is flushed."""
         with self.store.opened() as connection:
-            self._renew(connection)
+            self.renew(connection)
             return self._span(connection)
 
+    def stands_at(self, connection: Connection) -> Span:
+        """Where the transaction's snapshot stands.
+
+        The token is the snapshot itself: what it saw is not applied again, what it did not see is in the log after
+        where the slot stood before.
+        """
+        row = connection.execute("SELECT pg_current_snapshot()::text").fetchone()
+        assert row is not None
+        return replace(self._span(connection, wait=True), token=row[0])
+
     def _span(self, connection: Connection, wait: bool = False) -> Span:
-        row = connection.execute(log.SLOT, [self._state.changes]).fetchone()
+        row = connection.execute(log.SLOT, [self.state.changes]).fetchone()
         if row is None:
-            raise StoreError(f"The slot {self._state.changes} is gone.")
+            raise StoreError(f"The slot {self.state.changes} is gone.")
         confirmed, _, held_back = row
         known = connection.execute(
             "SELECT mark, upto FROM plainstep.readers WHERE identity = %s AND reader = %s",
-            [self._state.identity, self.reader],
+            [self.state.identity, self.reader],
         ).fetchone()
         oldest = confirmed
         if known and known[0] is not None and known[1] >= confirmed:
             oldest = min(oldest, known[0])  # what lies between is known to hold nothing of this table
         head = max(_flushed(connection, wait), oldest)
-        return Span(self._state.identity, oldest, head, start=self._state.trimmed, holds_back=held_back)
+        return Span(self.state.identity, oldest, head, start=self.state.trimmed, holds_back=held_back)
 
     def time_of(self, place: Place) -> datetime | None:
         """The log does not tell the time of a place."""
@@ -158,7 +122,7 @@ class LogSource:
 
     def _confirmed(self) -> int:
         with self.store.opened() as connection:
-            row = connection.execute(log.SLOT, [self._state.changes]).fetchone()
+            row = connection.execute(log.SLOT, [self.state.changes]).fetchone()
             return int(row[0]) if row else 0
 
     def locate(self, point: int | datetime) -> Place:
@@ -193,13 +157,13 @@ class LogSource:
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
             known = connection.execute(
                 "SELECT mark, upto FROM plainstep.readers WHERE identity = %s AND reader = %s",
-                [self._state.identity, self.reader],
+                [self.state.identity, self.reader],
             ).fetchone()
             if known and known[0] == mark.position and upto.position - known[1] < IDLE:
                 return
             self._note(connection, mark.position, upto.position)
             row = connection.execute(
-                "SELECT min(upto) FROM plainstep.readers WHERE identity = %s", [self._state.identity]
+                "SELECT min(upto) FROM plainstep.readers WHERE identity = %s", [self.state.identity]
             ).fetchone()
         if row and row[0] > self._confirmed():
             self._advance(row[0])
@@ -208,14 +172,14 @@ class LogSource:
         connection.execute(
             "INSERT INTO plainstep.readers (identity, reader, mark, upto) VALUES (%s, %s, %s, %s) "
             "ON CONFLICT (identity, reader) DO UPDATE SET mark = excluded.mark, upto = excluded.upto, seen = now()",
-            [self._state.identity, self.reader, mark, upto],
+            [self.state.identity, self.reader, mark, upto],
         )
 
     def _advance(self, position: int) -> None:
         with self.store.opened() as connection:
             self._when_free(
                 lambda: connection.execute(
-                    "SELECT pg_replication_slot_advance(%s, %s)", [self._state.changes, log.lsn(position)]
+                    "SELECT pg_replication_slot_advance(%s, %s)", [self.state.changes, log.lsn(position)]
                 )
             )
 
@@ -228,7 +192,7 @@ class LogSource:
             except psycopg.errors.ObjectInUse:
                 if time.monotonic() > until:
                     raise StoreError(
-                        f"The slot {self._state.changes} was in use for {self.store.wait:g} seconds.",
+                        f"The slot {self.state.changes} was in use for {self.store.wait:g} seconds.",
                         "Another step, or a replication client, is reading it.",
                         "Run the command again when it has finished.",
                     ) from None
@@ -236,7 +200,7 @@ class LogSource:
 
     def _messages(self, window: Window, kinds: str = EVERYTHING, limit: str = "NULL") -> Iterator[bytes]:
         """The messages up to the end of a window, from where the slot stands."""
-        slot, upto, published = map(text, (self._state.changes, log.lsn(window.upto), log.publication(self._state.oid)))
+        slot, upto, published = map(text, (self.state.changes, log.lsn(window.upto), log.publication(self.state.oid)))
         declare = "DECLARE plainstep_read NO SCROLL CURSOR FOR " + MESSAGES.format(
             slot=slot, upto=upto, limit=limit, published=published, kinds=kinds
         )
@@ -262,7 +226,7 @@ class LogSource:
         Raises:
             DataError: a value has no like in other stores.
         """
-        decoder = pgoutput.Decoder([column.name for column in self._columns], _wanted(window))
+        decoder = pgoutput.Decoder([column.name for column in self.columns], _wanted(window))
         seq = 0
         yield self._changes(decoder.take(), seq)
         for data in self._messages(window):
@@ -278,8 +242,8 @@ class LogSource:
 
         from plainstep.core.changes import AT, Changes
 
-        assert self._state.table is not None
-        full = self._state.table.identity == "f"
+        assert self.state.table is not None
+        full = self.state.table.identity == "f"
         op = np.array(rows.op, dtype=np.int8)
         if full:  # an update without its old row, from before the replica identity was set so
             op[(op == Op.UPDATE) & ~np.array(rows.old, dtype=np.bool_)] = Op.PUT
@@ -293,8 +257,8 @@ class LogSource:
         if any(sent is not None for sent in rows.given):
             columns["given"] = pa.array(rows.given, pa.list_(pa.string()))
         for side, images in ((WAS, rows.was), (NOW, rows.now)):
-            for column, values in zip(self._columns, images, strict=True):
-                if side == NOW or full or column.name in self._state.key:
+            for column, values in zip(self.columns, images, strict=True):
+                if side == NOW or full or column.name in self.state.key:
                     columns[side + column.name] = self._typed(column, values)
         return Changes(pa.table(columns))
 
@@ -308,27 +272,6 @@ class LogSource:
             return from_text(texts, column.kind)
         except Misfit as wrong:
             raise misfit(self.name, column, texts[wrong.index].as_py()) from None
-
-    @contextmanager
-    def snapshot(self) -> Iterator[Snapshot]:
-        """The table as it stands, with the place it stands at.
-
-        The place's token is the snapshot itself: what it saw is not applied again, what it did not see is in the log
-        after where the slot stood before.
-        """
-        from plainstep.stores.postgresql.copying import read
-
-        with self.store.opened() as connection, connection.transaction():
-            connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
-            # Before the snapshot is taken: a truncate in between would show through it.
-            table = catalog.find_and_lock(connection, self.name)
-            self._renew(connection)
-            token = (connection.execute("SELECT pg_current_snapshot()::text").fetchone() or ("",))[0]
-            span = replace(self._span(connection, wait=True), token=token)
-            selected = ", ".join(quoted(column.name) for column in self._columns)
-            rows = read(connection, f"SELECT {selected} FROM {table}", self._columns, self.name)
-            with closing(rows) as batches:  # a copy that is not read to its end would hold up the transaction's
-                yield Snapshot(span, self.schema(), batches)
 
 
 def _wanted(window: Window) -> Begins:

@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 import uuid
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from datetime import datetime
+from typing import TYPE_CHECKING, ClassVar
 
 from psycopg.types.json import Jsonb
 
-from plainstep.errors import Refused
+from plainstep.errors import PlainStepError, Refused
+from plainstep.stores.base import CaptureInfo
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.sql import quoted
+
+if TYPE_CHECKING:
+    from plainstep.stores.postgresql import PostgresqlStore
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS plainstep.captures (
@@ -119,41 +125,6 @@ def registered(connection: Connection, how: str, oid: int | None = None) -> list
     ]
 
 
-def state_of(connection: Connection, table: str, how: str) -> State | None:
-    """A table's capture, also of a table that is gone or was made again; None if there is none."""
-    found = catalog.find(connection, table)
-    states = registered(connection, how, found.oid) if found else []
-    states = states or [one for one in registered(connection, how) if one.name == table]
-    if not states:
-        return None
-    states[0].table = found if found and found.oid == states[0].oid else None
-    return states[0]
-
-
-def renamed(connection: Connection, store: str, table: str, how: str) -> None:
-    """Refuse a name whose table goes by another name now."""
-    for state in registered(connection, how):
-        if state.name == table:
-            row = connection.execute("SELECT oid::regclass::text FROM pg_class WHERE oid = %s", [state.oid]).fetchone()
-            if row is not None:
-                now = row[0]
-                raise Refused(
-                    f"The table {table} of {store} is called {now} now.",
-                    "Its capture went with it; a load that names it must follow.",
-                    f'Change the load\'s "from" to {store}.{now}, then plainstep capture refresh {store}.{now}.',
-                )
-
-
-def made_again(connection: Connection, store: str, table: str, how: str) -> None:
-    """Refuse a table that was dropped and made again under a name that is captured."""
-    if any(state.name == table for state in registered(connection, how)):
-        raise Refused(
-            f"The table {table} of {store} was dropped and made again since capture was turned on.",
-            "Nothing records the new table's changes.",
-            f"plainstep capture off {store}.{table}, then plainstep capture on {store}.{table}, then plainstep reload LOAD.",
-        )
-
-
 def system(connection: Connection) -> str:
     """Which database this is."""
     row = connection.execute(SYSTEM).fetchone()
@@ -189,3 +160,146 @@ def register(
     }
     marks = ", ".join(["%s"] * len(values))
     connection.execute(f"INSERT INTO plainstep.captures ({', '.join(values)}) VALUES ({marks})", list(values.values()))
+
+
+class Way(ABC):
+    """One way of capturing: what both ways have in common.
+
+    Args:
+        store: the database.
+    """
+
+    how: ClassVar[str]
+    # What is said of a table that is not captured, and why that matters.
+    absent: ClassVar[tuple[str, str]]
+
+    def __init__(self, store: PostgresqlStore) -> None:
+        self.store = store
+
+    @abstractmethod
+    def wrong(self, connection: Connection, state: State, table: catalog.Table) -> str:
+        """What is wrong with a capture, or nothing."""
+
+    @abstractmethod
+    def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
+        """Tell how much is held, and between which positions."""
+
+    def command(self, verb: str, table: str) -> str:
+        """A command for a table, as a person types it."""
+        return f"plainstep capture {verb} {self.store.name}.{table}" + (" --how log" if self.how == "log" else "")
+
+    def inspect(self, connection: Connection, table: str) -> State | None:
+        """Look at one table's capture, or None if it is off.
+
+        Raises:
+            Refused: the table was renamed, or dropped and made again.
+        """
+        found = catalog.find(connection, table)
+        if found is None:
+            self._renamed(connection, table)
+            return None
+        states = registered(connection, self.how, found.oid)
+        if not states:
+            self._made_again(connection, table)
+            return None
+        self._judge(connection, states[0], found, table)
+        return states[0]
+
+    def trusted(self, connection: Connection, table: str) -> State:
+        """A table's capture, if it is on and has missed nothing.
+
+        Raises:
+            Refused: it is off, or may have missed changes.
+        """
+        state = self.inspect(connection, table)
+        if state is None:
+            raise self.off(connection, table)
+        if state.problem:
+            raise Refused(
+                f"The capture of {self.store.name}.{table} cannot be trusted: {state.problem}.",
+                "Changes may have been missed or recorded out of order.",
+                f"{state.remedy}, then plainstep reload LOAD",
+            )
+        return state
+
+    def _judge(self, connection: Connection, state: State, found: catalog.Table, table: str) -> None:
+        state.table = found
+        state.problem = self.wrong(connection, state, found)
+        if state.lost_partitions:
+            state.problem = f"a partition of {found.name} was detached or dropped, and its rows with it"
+        if state.problem or state.stale:
+            state.remedy = self.command("refresh", table)
+
+    def _renamed(self, connection: Connection, table: str) -> None:
+        for state in registered(connection, self.how):
+            now = catalog.by_number(connection, state.oid) if state.name == table else None
+            if now:
+                name = f"{now.schema}.{now.name}"
+                raise Refused(
+                    f"The table {table} of {self.store.name} is called {name} now.",
+                    "Its capture went with it; a load that names it must follow.",
+                    f'Change the load\'s "from" to {self.store.name}.{name}, then {self.command("refresh", name)}',
+                )
+
+    def _made_again(self, connection: Connection, table: str) -> None:
+        if any(state.name == table for state in registered(connection, self.how)):
+            raise Refused(
+                f"The table {table} of {self.store.name} was dropped and made again since capture was turned on.",
+                "Nothing records the new table's changes.",
+                f"{self.command('off', table)}, then on again, then plainstep reload LOAD",
+            )
+
+    def whatever_became_of(self, connection: Connection, table: str) -> State:
+        """A table's capture, also of a table that is gone or was made again.
+
+        Raises:
+            Refused: it is off.
+        """
+        found = catalog.find(connection, table)
+        states = registered(connection, self.how, found.oid) if found else []
+        states = states or [one for one in registered(connection, self.how) if one.name == table]
+        if not states:
+            raise self.off(connection, table)
+        states[0].table = found if found and found.oid == states[0].oid else None
+        return states[0]
+
+    def off(self, connection: Connection, table: str) -> PlainStepError:
+        """The error for a table that is not captured in this way."""
+        if catalog.find(connection, table) is None:
+            return catalog.missing(connection, table, self.store.name)
+        what, why = self.absent
+        return Refused(what.format(f"{self.store.name}.{table}"), why, self.command("on", table))
+
+    def list_all(self, connection: Connection) -> list[CaptureInfo]:
+        """What is captured in this way in the database."""
+        infos = []
+        for state in registered(connection, self.how):
+            found = catalog.by_number(connection, state.oid)
+            if found:
+                self._judge(connection, state, found, state.name)
+            else:
+                state.problem, state.remedy = "the table is gone", self.command("off", state.name)
+            infos.append(self.info(connection, state))
+        return infos
+
+    def info(self, connection: Connection, state: State) -> CaptureInfo:
+        """What there is to say of a capture."""
+        info = CaptureInfo(
+            state.name,
+            state.key,
+            state.columns,
+            state.since,
+            state.identity,
+            waiting_columns=state.waiting,
+            problem=state.problem,
+            remedy=state.remedy,
+            how=self.how,
+        )
+        self.fill_in(connection, state, info)
+        return info
+
+    def told(self, connection: Connection, table: str) -> CaptureInfo:
+        """What there is to say of a table's capture, which is on."""
+        state = self.inspect(connection, table)
+        assert state is not None
+        return self.info(connection, state)

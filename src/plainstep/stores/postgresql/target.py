@@ -20,7 +20,6 @@ from plainstep.stores.sql import quoted
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.core.edits import Edits
     from plainstep.stores.postgresql import PostgresqlStore
 
 BOOKS = bookkeeping.Books("plainstep.marks", "plainstep.ledger", "%s")
@@ -260,10 +259,5 @@ class _Merge(IndexedMerge):
             f"ON CONFLICT ({key}) DO {on_conflict}"
         )
 
-    def append(self, edits: Edits) -> int:
-        batches = iter(edits.append)
-        first = next(batches, None)
-        if first is None:
-            return 0
-        stream = (batch for part in ([first], batches) for batch in part)
-        return self._copy(self.table, first.schema.names, stream)
+    def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
+        return self._copy(self.table, schema.names, batches)

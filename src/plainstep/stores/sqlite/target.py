@@ -19,7 +19,6 @@ from plainstep.stores.sqlite.connection import fetched
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.core.edits import Edits
     from plainstep.stores.sqlite import SqliteStore
 
 BATCH = 1 << 11
@@ -217,10 +216,10 @@ class _Merge(IndexedMerge):
             self._sorted(rows), [f"{name} = coalesce({self.table}.{name}, 0) + excluded.{name}" for name in others]
         )
 
-    def append(self, edits: Edits) -> int:
+    def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
         import pyarrow as pa
 
-        return sum(self._insert(pa.Table.from_batches([batch])) for batch in edits.append)
+        return sum(self._insert(pa.Table.from_batches([batch])) for batch in batches)
 
 
 def _values(table: pa.Table) -> list[tuple[Any, ...]]:
