@@ -45,12 +45,18 @@ def _said(one: StepOutcome) -> str:
         return f"loaded again as of {entry.upto}: {_counts(one.net)} to mend; {done}; {took}"
     odd = f"; {many(entry.contradictions, 'contradiction')}" if entry.contradictions else ""
     note = f"; {entry.note}" if entry.note else ""
-    window = f"after {one.after} up to {one.upto}" if one.after is not None else f"up to {one.upto}"
-    return f"{many(entry.changes, 'change')} {window} came to {_counts(one.net)}; {done}{odd}{note}; {took}"
+    return f"{many(entry.changes, 'change')} {_window(one.after, one.upto, entry.changes)} came to {_counts(one.net)}; {done}{odd}{note}; {took}"
 
 
 def _counts(counts: dict[str, int]) -> str:
     return ", ".join(f"{number:,} {word}" for word, number in counts.items() if number) or "nothing"
+
+
+def _window(after: int | None, upto: int | None, count: int) -> str:
+    """Where changes lie. What was written before a position may be committed after it was read."""
+    if after is None:
+        return f"up to {upto}"
+    return f"committed since {after}" if after == upto and count else f"after {after} up to {upto}"
 
 
 def look(found: LookResult) -> None:
@@ -58,7 +64,7 @@ def look(found: LookResult) -> None:
     from plainstep.cli.rows import changes
 
     click.echo(
-        f"{found.load}: {many(found.total, 'change')} after {found.after} up to {found.upto}"
+        f"{found.load}: {many(found.total, 'change')} {_window(found.after, found.upto, found.total)}"
         + (f" ({_counts(found.counts)})" if found.total else "")
     )
     _note(found.note)
@@ -79,7 +85,7 @@ def net(found: NetResult, limit: int | None) -> None:
 
     net = found.net
     click.echo(
-        f"{found.load}: {many(net.read, 'change')} after {found.after} up to {found.upto} come to "
+        f"{found.load}: {many(net.read, 'change')} {_window(found.after, found.upto, net.read)} come to "
         f"{many(len(net), 'net change')}" + (f" ({_counts(found.counts)})" if len(net) else "")
     )
     done = " and ".join(f"{name} {number:,}" for name, number in found.edits.items() if number)
