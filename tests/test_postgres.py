@@ -20,7 +20,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from plainstep.inspect import LookResult
-from tests.postgres import Database, cluster, role
+from tests.postgres import Cluster, Database, cluster, role
 from tests.support import WITHOUT_SHRINKING, Town
 from tests.test_crashes import DIE, RACER, STEP
 
@@ -625,6 +625,16 @@ class Refusals(unittest.TestCase):
             self.assertIn("Capture is off", town.run("capture", "off", "source.public.tree").output)
             self.assertEqual(town.project.captures("source"), [])
 
+    def test_a_server_that_writes_no_such_log(self) -> None:
+        server = Cluster(cluster().bin, wal_level="replica", max_wal_senders=0)
+        with Town() as town:
+            with server.connect() as connection:
+                connection.execute(TREE)
+            town.config.write_text(f"[stores.source]\nurl = '{server.url('postgres')}'\n")
+            found = self.told(town, "capture", "on", "source.tree", "--how", "log")
+            self.assertIn("wal_level is replica: ALTER SYSTEM SET wal_level = 'logical'", found)
+            self.assertEqual(town.run("capture", "on", "source.tree").exit_code, 0)
+
     def test_the_log_is_not_ready_or_was_lost(self) -> None:
         with park(TREE, how="log") as (source, _, town):
             source.sql("CREATE TABLE other (k int PRIMARY KEY)")
@@ -760,6 +770,96 @@ class Privileges(unittest.TestCase):
             self.assertEqual(look.changes.table["by"].to_pylist(), [stranger] * 3)
             town.project.step()
             self.assertEqual(target.rows("copied"), [(1, 2, "oak"), (2, 2, "elm")])
+
+
+class Held(unittest.TestCase):
+    """What is held of the changes, and what happens when it is not what it was."""
+
+    def test_trimmed_and_read_by_position(self) -> None:
+        with park(TREE) as (source, target, town):
+            writers = Writers(source)
+            town.project.step()
+            writers.act("begin", 0)
+            writers.act("put", 0, 1)  # position 1, and open for long
+            source.sql(
+                "INSERT INTO tree VALUES (2, 2, 'x')",
+                "UPDATE tree SET a = 3 WHERE k = 2",
+                "UPDATE tree SET a = 4 WHERE k = 2",
+            )
+            town.project.step(INTO[0], INTO[1])
+            writers.act("commit", 0)
+            writers.close()
+            positions = lambda *window: town.project.look(INTO[0], *window).changes.table["seq"].to_pylist()  # noqa: E731
+            self.assertEqual(
+                [positions("start"), positions("1"), positions("2", "3"), positions(None)],
+                [[1, 2, 3, 4], [2, 3, 4], [3], [1]],
+            )
+            loads = [town.project.load(name) for name in INTO[:2]]
+            places = [load.target.mark(load.name).place for load in loads]  # type: ignore[union-attr]
+            self.assertEqual(loads[0].source.trim(places), 3)  # the begin, and what both have merged but the newest
+            self.assertEqual(positions(None), [1])
+            for load in loads:
+                self.assertEqual(town.project.step(load.name)[0].changes, 1)
+            self.assertEqual(target.rows("copied"), source.rows())
+            self.assertIn("were trimmed", str(town.project.step(INTO[2], raise_errors=False)[0].error))
+            town.project.reload(INTO[2])
+            self.assertTrue(town.project.check(INTO[2])[0].ok)
+
+    def test_copied_restored_and_cleared(self) -> None:
+        with park(TREE) as (source, _, town):
+            source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+            town.project.step()
+            source.sql(*["UPDATE tree SET a = a + 1"] * 3)
+            town.project.step(INTO[1])
+            with cluster().connect() as connection:
+                town.project.stores.clear()
+                connection.execute(
+                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = %s", [source.name]
+                )
+                connection.execute(f"CREATE DATABASE {source.name}_copy TEMPLATE {source.name}")
+            text = town.config.read_text()
+            try:
+                town.config.write_text(text.replace(source.url, source.url + "_copy"))
+                self.assertIn(
+                    "this is a copy of the database", str(town.project.step(INTO[1], raise_errors=False)[0].error)
+                )
+                town.project.capture_refresh("source.public.tree")
+                self.assertIn("was rebuilt", str(town.project.step(INTO[1], raise_errors=False)[0].error))
+            finally:
+                town.config.write_text(text)
+                with cluster().connect() as connection:
+                    connection.execute(f"DROP DATABASE {source.name}_copy WITH (FORCE)")
+            harms = {
+                'DELETE FROM plainstep."public.tree" WHERE seq > 1': "ahead of the source's head",
+                'TRUNCATE plainstep."public.tree"': "were cleared",
+            }
+            for harm, words in harms.items():
+                source.sql(harm)
+                result = town.run("step", INTO[1])
+                self.assertIn(words, result.output)
+                if "cleared" in words:
+                    town.project.capture_refresh("source.public.tree")
+                town.project.reload(INTO[1])
+                source.sql("UPDATE tree SET a = a + 1")
+                town.project.step(INTO[1])
+                self.assertEqual(town.rows("house", "copied"), source.rows())
+
+    def test_from_one_schema_to_another_of_one_database(self) -> None:
+        for how in ("capture", "log"):
+            with (
+                self.subTest(how),
+                park(TREE, "CREATE SCHEMA mart", "INSERT INTO tree VALUES (1, 1, 'oak')", how=how) as (source, _, town),
+            ):
+                load = f"[loads.within]\nfrom = 'source.public.tree'\ninto = 'source.mart.tree'\nchanges = '{how}'\n"
+                town.config.write_text(town.config.read_text() + load)
+                for statement in (
+                    [],
+                    ["UPDATE tree SET a = 2"],
+                    ["DELETE FROM tree", "INSERT INTO tree VALUES (2, 2, 'elm')"],
+                ):
+                    source.sql(*statement)
+                    self.assertEqual(town.project.step("within")[0].outcome, "stepped")
+                    self.assertEqual(source.rows("mart.tree"), source.rows())
 
 
 class Times(unittest.TestCase):

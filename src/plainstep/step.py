@@ -153,9 +153,9 @@ def _snapshot(load: Load, began: float) -> LedgerEntry:
             )
         edits = Edits(append=_begun(with_keys(rows, key, load.config.source)))
         entry = _entry(load, "snapshot", snapshot.span, None)
-        if load.from_store.url != load.into_store.url:
+        if load.from_store.url != load.into_store.url or not load.into_store.exclusive:
             return _commit(load, edits, None, snapshot.span, entry, began)
-        edits.append = list(edits.append)  # one file: whoever reads it could keep it from being written
+        edits.append = list(edits.append)
     return _commit(load, edits, None, snapshot.span, entry, began)
 
 

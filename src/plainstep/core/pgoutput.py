@@ -91,11 +91,12 @@ def _string(data: bytes, at: int) -> tuple[str, int]:
     return data[at:end].decode(), end + 1
 
 
-def tuple_of(data: bytes, at: int) -> tuple[list[bytes | None], int]:
-    """The values of a row as text, and where its message goes on."""
+def tuple_of(data: bytes, at: int) -> tuple[list[bytes | None], int, bool]:
+    """The values of a row as text, where its message goes on, and whether some value was not sent."""
     [count] = SHORT.unpack_from(data, at)
     at += 2
     values: list[bytes | None] = []
+    unsent = False
     for _ in range(count):
         kind = data[at]
         if kind == TEXT:
@@ -107,31 +108,34 @@ def tuple_of(data: bytes, at: int) -> tuple[list[bytes | None], int]:
             at += 1
         elif kind == UNSENT:
             values.append(MISSING)
+            unsent = True
             at += 1
         else:
             raise DataError(f"The server's log holds a value of the unknown kind {chr(kind)!r}.")
-    return values, at
+    return values, at, unsent
+
+
+Image = Sequence["bytes | None"]
 
 
 @dataclass
 class Rows:
-    """Changes in columns, values as the server writes them.
+    """Changes, values as the server writes them.
 
     Attributes:
-        op, at, xid, position: one each a change: its operation, and its transaction's commit time, number and place.
-        was, now: for each of the table's columns, one value a change.
-        given: for each change, the columns that were sent, or None for all.
-        old: for each change, whether ``was`` is the whole row.
+        op: their operations.
+        begin: the transactions they were made in.
+        was, now: the rows, a value for each of the table's columns.
+        given: the columns that were sent, or None for all.
+        whole: whether ``was`` is the whole row.
     """
 
     op: list[int] = field(default_factory=list)
-    at: list[int] = field(default_factory=list)
-    xid: list[int] = field(default_factory=list)
-    position: list[int] = field(default_factory=list)
-    was: list[list[bytes | None]] = field(default_factory=list)
-    now: list[list[bytes | None]] = field(default_factory=list)
+    begin: list[Begin] = field(default_factory=list)
+    was: list[Image] = field(default_factory=list)
+    now: list[Image] = field(default_factory=list)
     given: list[list[str] | None] = field(default_factory=list)
-    old: list[bool] = field(default_factory=list)
+    whole: list[bool] = field(default_factory=list)
 
     def __len__(self) -> int:
         return len(self.op)
@@ -150,17 +154,15 @@ class Decoder:
         self.wanted = wanted
         self._relations: dict[int, tuple[Relation, list[int]]] = {}
         self._begin: Begin | None = None
-        self._rows = self._fresh()
-
-    def _fresh(self) -> Rows:
-        return Rows(was=[[] for _ in self.columns], now=[[] for _ in self.columns])
+        self._rows = Rows()
+        self._nothing: Image = (None,) * len(self.columns)
 
     def __len__(self) -> int:
         return len(self._rows)
 
     def take(self) -> Rows:
         """The changes gathered so far; the next ones start anew."""
-        rows, self._rows = self._rows, self._fresh()
+        rows, self._rows = self._rows, Rows()
         return rows
 
     def add(self, data: bytes) -> None:
@@ -174,17 +176,17 @@ class Decoder:
         elif self._begin is None:
             return
         elif kind == b"I":
-            relation, places = self._at(data)
-            now, _ = tuple_of(data, 6)
-            self._row(Op.INSERT, relation, places, None, now, False)
+            _, places = self._at(data)
+            now, _, _ = tuple_of(data, 6)
+            self._row(Op.INSERT, self._nothing, self._placed(now, places), None, False)
         elif kind == b"U":
             self._update(data)
         elif kind == b"D":
-            relation, places = self._at(data)
-            was, _ = tuple_of(data, 6)
-            self._row(Op.DELETE, relation, places, was, None, data[5] == OLD)
+            _, places = self._at(data)
+            was, _, _ = tuple_of(data, 6)
+            self._row(Op.DELETE, self._placed(was, places), self._nothing, None, data[5] == OLD)
         elif kind == b"T":
-            self._row(Op.TRUNCATE, None, [], None, None, False)
+            self._row(Op.TRUNCATE, self._nothing, self._nothing, None, False)
 
     def _relation(self, relation: Relation) -> None:
         known = {name: place for place, name in enumerate(relation.columns)}
@@ -198,43 +200,29 @@ class Decoder:
         was, at, whole = None, 5, False
         if data[at] != NEW:
             whole = data[at] == OLD
-            was, at = tuple_of(data, at + 1)
-        now, _ = tuple_of(data, at + 1)
-        if was is not None and whole:  # a large value that did not change is in the old row
+            was, at, _ = tuple_of(data, at + 1)
+        now, _, unsent = tuple_of(data, at + 1)
+        given = None
+        if unsent and was is not None and whole:  # a large value that did not change is in the old row
             now = [old if new is MISSING else new for old, new in zip(was, now, strict=True)]
-        self._row(Op.UPDATE, relation, places, was, now, whole)
+        elif unsent:
+            given = [name for name, at in zip(self.columns, places, strict=True) if at < 0 or now[at] is not MISSING]
+            now = [None if value is MISSING else value for value in now]
+        if was is None:  # the key did not change: the old one is the new one
+            was = [value if key else None for value, key in zip(now, relation.key, strict=True)]
+        self._row(Op.UPDATE, self._placed(was, places), self._placed(now, places), given, whole)
 
-    def _row(
-        self,
-        op: Op,
-        relation: Relation | None,
-        places: list[int],
-        was: list[bytes | None] | None,
-        now: list[bytes | None] | None,
-        whole: bool,
-    ) -> None:
+    @staticmethod
+    def _placed(image: list[bytes | None], places: list[int]) -> Image:
+        """A row's values in the order of the table's columns."""
+        return [image[place] if place >= 0 else None for place in places]
+
+    def _row(self, op: Op, was: Image, now: Image, given: list[str] | None, whole: bool) -> None:
         begin, rows = self._begin, self._rows
         assert begin is not None
-        rows.op.append(int(op))
-        rows.at.append(begin.at)
-        rows.xid.append(begin.xid)
-        rows.position.append(begin.position)
-        rows.old.append(whole)
-        if op is Op.UPDATE and was is None:  # the key did not change: the old one is the new one
-            assert relation is not None and now is not None
-            was = [value if key else None for value, key in zip(now, relation.key, strict=True)]
-        for side, image in ((rows.was, was), (rows.now, now)):
-            if image is None:
-                for values in side:
-                    values.append(None)
-            else:
-                for values, place in zip(side, places, strict=True):
-                    value = image[place] if place >= 0 else None
-                    values.append(None if value is MISSING else value)
-        if now is not None and MISSING in now:
-            sent = [
-                name for name, place in zip(self.columns, places, strict=True) if place < 0 or now[place] is not MISSING
-            ]
-            rows.given.append(sent)
-        else:
-            rows.given.append(None)
+        rows.op.append(op)
+        rows.begin.append(begin)
+        rows.was.append(was)
+        rows.now.append(now)
+        rows.given.append(given)
+        rows.whole.append(whole)

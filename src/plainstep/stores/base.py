@@ -251,11 +251,13 @@ class Store(Protocol):
         name: its name in plainstep.toml.
         url: its URL, without a password.
         wait: how many seconds to wait for a lock, or to come back to a server that was lost.
+        exclusive: whether it cannot be written while it is being read.
     """
 
     name: str
     url: str
     wait: float
+    exclusive: bool
 
     def source(self, table: str, types: dict[str, str], how: str, reader: str) -> Source:
         """The changes of one table. Nothing is opened yet.

@@ -140,6 +140,8 @@ class DuckdbStore:
         wait: how many seconds to wait while another process holds the file.
     """
 
+    exclusive = True
+
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)

@@ -26,6 +26,8 @@ class PostgresqlStore:
         wait: how many seconds to wait for a lock, or for a server that is starting.
     """
 
+    exclusive = False
+
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         try:
             from plainstep.stores.postgresql.connection import Connections

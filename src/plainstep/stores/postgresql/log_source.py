@@ -246,23 +246,24 @@ class LogSource(TableSource):
         full = self.state.table.identity == "f"
         op = np.array(rows.op, dtype=np.int8)
         if full:  # an update without its old row, from before the replica identity was set so
-            op[(op == Op.UPDATE) & ~np.array(rows.old, dtype=np.bool_)] = Op.PUT
+            op[(op == Op.UPDATE) & ~np.array(rows.whole, dtype=np.bool_)] = Op.PUT
         columns: dict[str, Any] = {
             "op": pa.array(op, pa.int8()),
             "seq": pa.array(np.arange(seq + 1, seq + 1 + len(rows))),
-            "at": pa.array(rows.at, pa.int64()).cast(AT),
-            "txn": pa.array(rows.xid, pa.int64()),
-            "position": pa.array(rows.position, pa.int64()),
+            "at": pa.array([begin.at for begin in rows.begin], pa.int64()).cast(AT),
+            "txn": pa.array([begin.xid for begin in rows.begin], pa.int64()),
+            "position": pa.array([begin.position for begin in rows.begin], pa.int64()),
         }
         if any(sent is not None for sent in rows.given):
             columns["given"] = pa.array(rows.given, pa.list_(pa.string()))
         for side, images in ((WAS, rows.was), (NOW, rows.now)):
-            for column, values in zip(self.columns, images, strict=True):
+            by_column = zip(*images, strict=True) if images else ((),) * len(self.columns)
+            for column, values in zip(self.columns, by_column, strict=True):
                 if side == NOW or full or column.name in self.state.key:
                     columns[side + column.name] = self._typed(column, values)
         return Changes(pa.table(columns))
 
-    def _typed(self, column: Column, values: list[bytes | None]) -> pa.Array:
+    def _typed(self, column: Column, values: Sequence[bytes | None]) -> pa.Array:
         import pyarrow as pa
 
         from plainstep.stores.postgresql.types import Misfit, from_text, misfit

@@ -27,6 +27,8 @@ class SqliteStore:
         wait: how many seconds to wait for a lock.
     """
 
+    exclusive = True
+
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)
