@@ -64,6 +64,16 @@ def encoded(values: list[Any]) -> list[bytes | None]:
     return [None if value is None else value.encode() for value in values]
 
 
+def told(decoder: Decoder, messages: list[bytes]) -> list[tuple[Any, ...]]:
+    """The changes in some messages, a tuple each."""
+    found = []
+    for gone in decoder.decode(messages):
+        images = [zip(*(column.to_pylist() for column in side), strict=True) for side in (gone.was, gone.now)]
+        for op, by, was, now, whole in zip(gone.op, gone.begin, *images, gone.whole, strict=True):
+            found.append((op, by.xid, by.position, by.at, was, now, whole))
+    return found
+
+
 class Messages(unittest.TestCase):
     @given(transactions, st.integers(0, 9), st.permutations(range(3)), st.integers(1, 5))
     def test_every_change_of_every_wanted_transaction(
@@ -71,52 +81,43 @@ class Messages(unittest.TestCase):
     ) -> None:
         """Whatever order the table's columns are in now, and however often the rows are taken out."""
         laid_out = tuple(COLUMNS[place] for place in order)
-        decoder = Decoder(COLUMNS, lambda begin: begin.xid >= least)
-        decoder.add(relation(laid_out))
-        found: list[tuple[Any, ...]] = []
-
-        def take() -> None:
-            gone = decoder.take()
-            told = [(begin.xid, begin.position, begin.at) for begin in gone.begin]
-            for op, who, was, now, whole in zip(gone.op, told, gone.was, gone.now, gone.whole, strict=True):
-                found.append((op, *who, tuple(was), tuple(now), whole))
-
-        expected = []
+        messages, expected = [relation(laid_out)], []
         for position, (xid, parts) in enumerate(history):
-            decoder.add(begin(position, EPOCH + position, xid))
+            messages.append(begin(position, EPOCH + position, xid))
             for op, was, now, whole in parts:
-                decoder.add(
-                    change(
-                        op,
-                        was and [was[place] for place in order],
-                        now and [now[place] for place in order],
-                        whole=whole,
-                    )
-                )
-                whole = whole and was is not None
+                old, new = (image and [image[place] for place in order] for image in (was, now))
+                messages.append(change(op, old, new, whole=whole))
                 if op is Op.UPDATE and was is None:  # only the key is known of the old row
                     was = [value if COLUMNS[place] == laid_out[0] else None for place, value in enumerate(now)]
+                    whole = False
                 if xid >= least:
                     images = (tuple(encoded(image or [None] * 3)) for image in (was, now))
                     expected.append((op, xid, position, EPOCH + position, *images, whole))
-                if len(decoder) >= taken:
-                    take()
-            decoder.add(b"C" + bytes(25))
-        take()
+            messages.append(b"C" + bytes(25))
+        decoder = Decoder(COLUMNS, lambda begin: begin.xid >= least)
+        found = [
+            one for start in range(0, len(messages), taken) for one in told(decoder, messages[start : start + taken])
+        ]
         self.assertEqual(found, expected)
 
     def test_what_was_not_sent_is_not_null(self) -> None:
         decoder = Decoder(("k", "a", "b", "later"), lambda begin: True)
-        decoder.add(relation(COLUMNS))
-        decoder.add(begin(1, EPOCH, 1))
-        decoder.add(change(Op.UPDATE, None, ["1", UNSENT, None]))
-        decoder.add(change(Op.UPDATE, ["1", "old", None], ["1", UNSENT, "x"], whole=True))
-        decoder.add(relation(("k", "b", "later")))
-        decoder.add(change(Op.INSERT, None, ["2", None, "new"]))
-        taken = decoder.take()
-        self.assertEqual(taken.given, [["k", "b", "later"], None, None])
-        self.assertEqual(list(map(tuple, taken.now)), [
-            (b"1", None, None, None), (b"1", b"old", b"x", None), (b"2", None, None, b"new")])  # fmt: skip
+        messages = [
+            relation(COLUMNS),
+            begin(1, EPOCH, 1),
+            change(Op.UPDATE, None, ["1", UNSENT, None]),
+            change(Op.UPDATE, ["1", "old", None], ["1", UNSENT, "x"], whole=True),
+            relation(("k", "b", "later")),
+            change(Op.INSERT, None, ["2", None, "new"]),
+        ]
+        first, second = decoder.decode(messages)
+        self.assertEqual([list(mask) for mask in first.sent], [[True, True], [False, True], [True, True], [True, True]])
+        self.assertEqual(
+            [column.to_pylist() for column in first.now], [[b"1", b"1"], [None, b"old"], [None, b"x"], [None, None]]
+        )
+        self.assertEqual(
+            ([column.to_pylist() for column in second.now], second.sent), ([[b"2"], [None], [None], [b"new"]], [])
+        )
 
     def test_the_single_messages(self) -> None:
         self.assertEqual(begin_of(begin(1 << 40, EPOCH + 5, 3)), Begin(1 << 40, EPOCH + 5, 3))
@@ -126,11 +127,10 @@ class Messages(unittest.TestCase):
             ("public", "tree", "f", ("é", "b"), (True, False)),
         )
         decoder = Decoder(COLUMNS, lambda begin: True)
-        for data in (relation(COLUMNS), b"Y" + bytes(9), b"O" + bytes(9), b"M" + bytes(9), begin(1, EPOCH, 1)):
-            decoder.add(data)
-        self.assertEqual(len(decoder), 0)
+        others = [relation(COLUMNS), b"Y" + bytes(9), b"O" + bytes(9), b"M" + bytes(9), begin(1, EPOCH, 1)]
+        self.assertEqual((list(decoder.decode(others)), list(decoder.decode([]))), ([], []))
         with self.assertRaises(plainstep.DataError):
-            decoder.add(b"I" + struct.pack(">I", 7) + b"N" + struct.pack(">H", 1) + b"?")
+            list(decoder.decode([b"I" + struct.pack(">I", 7) + b"N" + struct.pack(">H", 3) + b"???"]))
 
 
 class Snapshots(unittest.TestCase):

@@ -14,6 +14,7 @@ from plainstep.core import pgoutput
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, WAS, Op
 from plainstep.errors import StoreError
+from plainstep.stores.collecting import held_off
 from plainstep.stores.postgresql import catalog, log, snapshots
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.table_source import TableSource
@@ -26,9 +27,8 @@ if TYPE_CHECKING:
     from plainstep.stores.postgresql import PostgresqlStore
     from plainstep.stores.postgresql.types import Column
 
-# Messages fetched at a time, and changes made into columns at a time.
-FETCHED = 1 << 13
-BATCH = 1 << 15
+# Messages fetched and decoded at a time: at first, at most, and at most by their bytes.
+FIRST, MOST, MOST_BYTES = 1 << 8, 1 << 14, 1 << 26
 # How much log without a change of the table is let stand before the slot moves past it.
 IDLE = 16 << 20
 PAGE = 8192
@@ -115,10 +115,11 @@ class LogSource(TableSource):
     def _begins(self, window: Window, limit: str = "NULL") -> Iterator[pgoutput.Begin]:
         """The transactions of a window, each by its beginning."""
         wanted = _wanted(window)
-        for data in self._messages(window, BEGINS, limit):
-            begin = pgoutput.begin_of(data)
-            if wanted(begin):
-                yield begin
+        for messages in self._messages(window, BEGINS, limit):
+            for (data,) in messages:
+                begin = pgoutput.begin_of(data)
+                if wanted(begin):
+                    yield begin
 
     def _confirmed(self) -> int:
         with self.store.opened() as connection:
@@ -198,16 +199,17 @@ class LogSource(TableSource):
                     ) from None
             time.sleep(0.02)
 
-    def _messages(self, window: Window, kinds: str = EVERYTHING, limit: str = "NULL") -> Iterator[bytes]:
-        """The messages up to the end of a window, from where the slot stands."""
+    def _messages(self, window: Window, kinds: str = EVERYTHING, limit: str = "NULL") -> Iterator[list[tuple[bytes]]]:
+        """The messages up to the end of a window, from where the slot stands, some at a time."""
         slot, upto, published = map(text, (self.state.changes, log.lsn(window.upto), log.publication(self.state.oid)))
         declare = "DECLARE plainstep_read NO SCROLL CURSOR FOR " + MESSAGES.format(
             slot=slot, upto=upto, limit=limit, published=published, kinds=kinds
         )
         with self.store.opened() as connection, connection.transaction(), connection.cursor(binary=True) as cursor:
 
-            def fetched() -> list[tuple[bytes]]:
-                return cursor.execute(f"FETCH {FETCHED} FROM plainstep_read").fetchall()
+            def fetched(count: int = FIRST) -> list[tuple[bytes]]:
+                with held_off():
+                    return cursor.execute(f"FETCH {count} FROM plainstep_read").fetchall()
 
             def first() -> list[tuple[bytes]]:
                 with connection.transaction():  # a savepoint to come back to while another reads the slot
@@ -216,9 +218,9 @@ class LogSource(TableSource):
 
             rows = self._when_free(first)
             while rows:
-                for (data,) in rows:
-                    yield data
-                rows = fetched()
+                yield rows
+                average = sum(len(data) for (data,) in rows) // len(rows) + 1
+                rows = fetched(max(1, min(MOST, MOST_BYTES // average)))
 
     def read(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, in batches.
@@ -228,47 +230,48 @@ class LogSource(TableSource):
         """
         decoder = pgoutput.Decoder([column.name for column in self.columns], _wanted(window))
         seq = 0
-        yield self._changes(decoder.take(), seq)
-        for data in self._messages(window):
-            decoder.add(data)
-            if len(decoder) >= BATCH:
-                yield self._changes(decoder.take(), seq)
-                seq += BATCH
-        yield self._changes(decoder.take(), seq)
+        yield self._changes(None, seq)  # so that the columns are known, whatever comes
+        for messages in self._messages(window):
+            for rows in decoder.decode([data for (data,) in messages]):
+                yield self._changes(rows, seq)
+                seq += len(rows)
 
-    def _changes(self, rows: pgoutput.Rows, seq: int) -> Changes:
+    def _changes(self, rows: pgoutput.Rows | None, seq: int) -> Changes:
         import numpy as np
         import pyarrow as pa
 
-        from plainstep.core.changes import AT, Changes
+        from plainstep.core.changes import AT, Changes, name_lists
 
         assert self.state.table is not None
         full = self.state.table.identity == "f"
-        op = np.array(rows.op, dtype=np.int8)
-        if full:  # an update without its old row, from before the replica identity was set so
-            op[(op == Op.UPDATE) & ~np.array(rows.whole, dtype=np.bool_)] = Op.PUT
+        empty = pa.nulls(0, pa.binary())
+        count, begins = (len(rows), rows.begin) if rows else (0, [])
+        op = rows.op if rows else np.zeros(0, np.int8)
+        if rows and full:  # an update without its old row, from before the replica identity was set so
+            op = np.where((op == Op.UPDATE) & ~rows.whole, np.int8(Op.PUT), op)
         columns: dict[str, Any] = {
             "op": pa.array(op, pa.int8()),
-            "seq": pa.array(np.arange(seq + 1, seq + 1 + len(rows))),
-            "at": pa.array([begin.at for begin in rows.begin], pa.int64()).cast(AT),
-            "txn": pa.array([begin.xid for begin in rows.begin], pa.int64()),
-            "position": pa.array([begin.position for begin in rows.begin], pa.int64()),
+            "seq": pa.array(np.arange(seq + 1, seq + 1 + count)),
+            "at": pa.array([begin.at for begin in begins], pa.int64()).cast(AT),
+            "txn": pa.array([begin.xid for begin in begins], pa.int64()),
+            "position": pa.array([begin.position for begin in begins], pa.int64()),
         }
-        if any(sent is not None for sent in rows.given):
-            columns["given"] = pa.array(rows.given, pa.list_(pa.string()))
-        for side, images in ((WAS, rows.was), (NOW, rows.now)):
-            by_column = zip(*images, strict=True) if images else ((),) * len(self.columns)
-            for column, values in zip(self.columns, by_column, strict=True):
+        if rows and rows.sent:
+            names = [column.name for column in self.columns]
+            columns["given"] = name_lists(dict(zip(names, rows.sent, strict=True)), count)
+        for side in (WAS, NOW):
+            for place, column in enumerate(self.columns):
                 if side == NOW or full or column.name in self.state.key:
+                    values = empty if rows is None else (rows.was if side == WAS else rows.now)[place]
                     columns[side + column.name] = self._typed(column, values)
         return Changes(pa.table(columns))
 
-    def _typed(self, column: Column, values: Sequence[bytes | None]) -> pa.Array:
+    def _typed(self, column: Column, values: pa.Array) -> pa.Array:
         import pyarrow as pa
 
         from plainstep.stores.postgresql.types import Misfit, from_text, misfit
 
-        texts = pa.array(values, pa.binary()).cast(pa.string())
+        texts = values.cast(pa.string())
         try:
             return from_text(texts, column.kind)
         except Misfit as wrong:

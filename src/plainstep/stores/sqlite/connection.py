@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -11,6 +10,7 @@ from typing import Any
 from urllib.parse import quote
 
 from plainstep.errors import StoreError
+from plainstep.stores.collecting import held_off
 from plainstep.stores.urls import locked
 
 
@@ -64,19 +64,10 @@ def _connect(path: Path, mode: str, wait: float) -> sqlite3.Connection:
 
 
 def fetched(cursor: sqlite3.Cursor, size: int) -> Iterator[list[tuple[Any, ...]]]:
-    """The rows of a query, some at a time.
-
-    A garbage collection walks over every row fetched and finds nothing, which takes a third of the time of a long
-    read; so none is made while rows are fetched.
-    """
-    collecting = gc.isenabled()
+    """The rows of a query, some at a time."""
     while True:
-        gc.disable()
-        try:
+        with held_off():
             rows = cursor.fetchmany(size)
-        finally:
-            if collecting:
-                gc.enable()
         if not rows:
             return
         yield rows
