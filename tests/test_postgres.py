@@ -134,6 +134,29 @@ class Laws(unittest.TestCase):
                 self.play(how, CROSSED)
                 any_history(how)
 
+    def test_two_phases_and_commits_that_are_not_waited_for(self) -> None:
+        for how in ("capture", "log"):
+            with self.subTest(how), park(TREE, how=how) as (source, target, town), source.connect() as other:
+                other.execute("BEGIN; INSERT INTO tree VALUES (1, 1, 'prepared'); PREPARE TRANSACTION 'later'")
+                source.sql("INSERT INTO tree VALUES (2, 2, 'x')")
+                for _ in range(2):  # the second finds nothing
+                    town.project.step()
+                    self.assertEqual(self.rows(INTO[0], target, town), [(2, 2, "x")])
+                other.execute("COMMIT PREPARED 'later'")
+                town.project.step()
+                other.execute("SET synchronous_commit = off")
+                for number in range(3, 40):
+                    other.execute(f"INSERT INTO tree VALUES ({number}, 0, 'async')")
+                    if number % 10 == 0:
+                        self.assertTrue(town.project.check(INTO[1])[0].ok)
+                        town.project.step(INTO[1])
+                until = time.monotonic() + 5
+                while self.rows(INTO[1], target, town) != source.rows() and time.monotonic() < until:
+                    time.sleep(0.1)  # until the server has written its log
+                    town.project.step()
+                for name in INTO:
+                    self.assertEqual(self.rows(name, target, town), source.rows())
+
     def rows(self, load: str, target: Database, town: Town) -> list[Any]:
         if load == "into_postgres":
             return target.rows("copied")

@@ -215,7 +215,6 @@ class _Merge(IndexedMerge):
             f"CREATE TEMP TABLE plainstep_staged_{self._staged} ON COMMIT DROP AS SELECT {names} FROM {self.table} LIMIT 0"
         )
         self._copy(staged, rows.column_names, iter(rows.to_batches()))
-        self.execute(f"ANALYZE {staged}")
         return staged
 
     def _copy(self, into: str, names: Sequence[str], batches: Iterator[pa.RecordBatch]) -> int:
