@@ -817,12 +817,17 @@ class Held(unittest.TestCase):
                 [positions("start"), positions("1"), positions("2", "3"), positions(None)],
                 [[1, 2, 3, 4], [2, 3, 4], [3], [1]],
             )
+            source.sql(
+                "CREATE TABLE two (k int); INSERT INTO tree VALUES (6, 6, 'p'); INSERT INTO tree VALUES (7, 7, 'q')"
+            )
+            look = town.run("look", INTO[0], "--after", "start", "--upto", "5")
+            self.assertIn("Note: 5 is amid a transaction, which is never split: 4 is taken instead.", look.output)
             loads = [town.project.load(name) for name in INTO[:2]]
             places = [load.target.mark(load.name).place for load in loads]  # type: ignore[union-attr]
             self.assertEqual(loads[0].source.trim(places), 3)  # the begin, and what both have merged but the newest
-            self.assertEqual(positions(None), [1])
+            self.assertEqual(positions(None), [1, 5, 6])
             for load in loads:
-                self.assertEqual(town.project.step(load.name)[0].changes, 1)
+                self.assertEqual(town.project.step(load.name)[0].changes, 3)
             self.assertEqual(target.rows("copied"), source.rows())
             self.assertIn("were trimmed", str(town.project.step(INTO[2], raise_errors=False)[0].error))
             town.project.reload(INTO[2])

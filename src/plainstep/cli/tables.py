@@ -166,6 +166,8 @@ def move(load: Load, to: str) -> None:
         would = "would be merged again" if place is earlier else "would never be merged"
         told = f"{load.name} is merged up to {now.position}; {changes} {would}."
     click.echo(told, err=True)
+    if place.note:
+        click.echo(f"Note: {place.note}.", err=True)
 
 
 def ledger(entries: list[LedgerEntry]) -> None:

@@ -92,32 +92,31 @@ class CapturedSource(TableSource):
 
         As with every place, no transaction is split, and none is in without those that came before it on a row.
         """
+        changes = self.state.change_table
         with self.store.opened() as connection:
-            at, note = "at", ""
-            if isinstance(point, datetime):
-                at, note = (
-                    ("coalesce(pg_xact_commit_timestamp(txn::xid), at)", "")
-                    if self._keeps_commit_times(connection)
-                    else ("at", ROUGHLY)
-                )
+            at, note = self._clock(connection) if isinstance(point, datetime) else ("at", "")
             early = "last <= %(point)s" if isinstance(point, int) else "last_at <= %(point)s"
             row = connection.execute(
                 f"""WITH per AS (
-    SELECT txn::text::bigint AS txn, max(seq) AS last, max({at}) AS last_at, pg_current_snapshot()::text AS now
-    FROM {self.state.change_table} GROUP BY txn
+    SELECT txn::text::bigint AS txn, max(seq) AS last, max({at}) AS last_at FROM {changes} GROUP BY txn
 ), newest AS (SELECT coalesce(max(txn), 0) AS txn, max(last) AS last, max(last_at) AS at FROM per WHERE {early})
 SELECT newest.*, ARRAY(SELECT per.txn FROM per WHERE NOT ({early}) AND per.txn < newest.txn), pg_current_snapshot()::text
 FROM newest""",
                 {"point": point},
             ).fetchone()
-            assert row is not None
-            txn, last, when, late, now = row
-            token = snapshots.Snapshot.parse(now).without(late, max(txn, 2))
-            return Place(last or 0, str(token), when, note)
+        assert row is not None
+        txn, last, when, late, now = row
+        if isinstance(point, int) and point > (last or 0) and self.time_of(Place(point)):
+            note = f"{point} is amid a transaction, which is never split: {last or 0} is taken instead"
+        token = snapshots.Snapshot.parse(now).without(late, max(txn, 2))
+        return Place(last or 0, str(token), when, note)
 
-    def _keeps_commit_times(self, connection: Connection) -> bool:
+    def _clock(self, connection: Connection) -> tuple[str, str]:
+        """When a change's transaction committed, as SQL, and how well the server knows."""
         row = connection.execute("SELECT current_setting('track_commit_timestamp')").fetchone()
-        return row is not None and row[0] == "on"
+        if row == ("on",):
+            return "coalesce(pg_xact_commit_timestamp(txn::xid), at)", ""
+        return "at", ROUGHLY
 
     def trim(self, places: Sequence[Place]) -> int:
         """Forget changes that lie at or before all these places. The newest change always stays."""
