@@ -15,12 +15,13 @@ from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
 from plainstep.progress import counted
 from plainstep.retries import retried
-from plainstep.stores.base import Commit, LedgerEntry, TableInfo
+from plainstep.stores.base import Commit, LeanSource, LedgerEntry, TableInfo
 from plainstep.windows import refuse_unless_continuous, resolve
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from plainstep.core.changes import Changes
     from plainstep.core.net import NetChanges
     from plainstep.load import Load
 
@@ -168,7 +169,7 @@ def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
 def _merge(
     load: Load, window: Window, span: Span, mark: Mark | None, began: float, waiting: int | None = None
 ) -> LedgerEntry:
-    net = read_net(load, window, waiting)
+    net = _read_lean(load, window, waiting)
     entry = _entry(load, "changes", span, mark)
     entry.changes, entry.contradictions = net.read, net.contradictions
     counts = net.counts
@@ -179,12 +180,28 @@ def _merge(
 
 def read_net(load: Load, window: Window, total: int | None = None) -> NetChanges:
     """The net changes of a window, collapsed batch by batch; ``total`` says how many changes there are, if known."""
+    return _collapsed(load, load.source.read(window), total)
+
+
+def _collapsed(load: Load, batches: Iterable[Changes], total: int | None) -> NetChanges:
     from plainstep.core.collapse import Collapser
 
     collapser = Collapser(key_of(load, load.source.schema()))
-    for changes in counted(load.source.read(window), f"{load.name}: changes", total):
+    for changes in counted(batches, f"{load.name}: changes", total):
         collapser.add(changes)
     return collapser.result()
+
+
+def _read_lean(load: Load, window: Window, total: int | None) -> NetChanges:
+    """The net changes of a window, without old values where the source is quicker without them."""
+    source = load.source
+    if not isinstance(source, LeanSource):
+        return read_net(load, window, total)
+    net = _collapsed(load, source.read_lean(window), total)
+    unsure = net.unsure
+    if not len(unsure):
+        return net
+    return net.made_sure(unsure, source.unchanged(*net.ends(unsure)))
 
 
 def edits_of(load: Load, net: NetChanges) -> Edits:

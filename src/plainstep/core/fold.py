@@ -18,7 +18,7 @@ import pyarrow.compute as pc
 from plainstep.core import keys
 from plainstep.core.changes import Changes, flat, numbers
 from plainstep.core.net import ABSENT, GIVEN, KEY, PRESENT, UNKNOWN, Bools, Ints, NetChanges, surely
-from plainstep.core.words import NOW, WAS, Op
+from plainstep.core.words import NOW, SAME, WAS, Op
 from plainstep.errors import DataError
 
 
@@ -201,6 +201,8 @@ def fold(events: Events) -> NetChanges:
     columns["first_seq"] = pa.array(events.first_seq[firsts])
     columns["last_seq"] = pa.array(events.last_seq[lasts])
     columns["last_at"] = events.at.take(taken_last)
+    if SAME in events.table.column_names:
+        columns[SAME] = flat(events.table[SAME]).take(pa.array(lasts if events.row is None else events.row[lasts]))
     columns.update(_old_values(events, firsts))
     columns.update(_new_values(events, codes, present, lasts, resets))
     return NetChanges(

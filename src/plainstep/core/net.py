@@ -18,7 +18,7 @@ import pyarrow.compute as pc
 
 from plainstep.core import keys
 from plainstep.core.changes import flat, name_lists, numbers, words
-from plainstep.core.words import NOW, WAS, Op
+from plainstep.core.words import NOW, SAME, WAS, Op
 
 KEY, GIVEN = "key.", "given."
 ABSENT, PRESENT, UNKNOWN = 0, 1, 2
@@ -77,6 +77,25 @@ class NetChanges:
         return ops
 
     @property
+    def unsure(self) -> Ints:
+        """Keys that were changed more than once, where only the source can tell whether all came back as it was."""
+        if SAME not in self.state.column_names:
+            return np.zeros(0, dtype=np.int64)
+        both = (numbers(self.state["had"]) == PRESENT) & numbers(self.state["has"])
+        return np.flatnonzero(both & (numbers(self.state["count"]) > 1))
+
+    def ends(self, rows: Ints) -> tuple[list[int], list[int]]:
+        """The first and the last change of some keys."""
+        return numbers(self.state["first_seq"])[rows].tolist(), numbers(self.state["last_seq"])[rows].tolist()
+
+    def made_sure(self, rows: Ints, same: list[bool]) -> NetChanges:
+        """The same net changes, knowing which of some keys came back as they were."""
+        known = numbers(self.state[SAME]).copy()
+        known[rows] = same
+        place = self.state.schema.get_field_index(SAME)
+        return replace(self, state=self.state.set_column(place, SAME, pa.array(known)))
+
+    @property
     def reversible(self) -> bool:
         """Whether every old value is told, so that the net changes could be undone."""
         told = all(WAS + name in self.state.column_names for name in self.others)
@@ -115,6 +134,8 @@ class NetChanges:
         for name in self.others:
             if WAS + name in self.state.column_names:
                 differs = differing(flat(self.state[WAS + name]), flat(self.state[NOW + name]))
+            elif SAME in self.state.column_names:
+                differs = ~numbers(self.state[SAME])  # some column changed, so this one may have
             else:
                 differs = np.ones(len(both), dtype=np.bool_)  # no old values: it may have changed
             found[name] = differs & both & self.given(name)

@@ -5,6 +5,8 @@ from __future__ import annotations
 from enum import IntEnum
 
 WAS, NOW = "was.", "now."
+# Where old values are not told: whether an update left every value as it was.
+SAME = "same"
 
 
 class Op(IntEnum):

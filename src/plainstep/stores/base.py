@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window
 
@@ -204,6 +204,19 @@ class Source(Protocol):
 
     def trim(self, places: Sequence[Place]) -> int:
         """Forget changes that lie before all of these places; return how many."""
+        ...
+
+
+@runtime_checkable
+class LeanSource(Source, Protocol):
+    """A source that is quicker where old values are not asked for."""
+
+    def read_lean(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, with old values of the key only, and ``same``: whether all stayed as it was."""
+        ...
+
+    def unchanged(self, firsts: list[int], lasts: list[int]) -> list[bool]:
+        """For pairs of changes, whether the row was before the first as it is after the last."""
         ...
 
 

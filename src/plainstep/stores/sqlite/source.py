@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -10,7 +11,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Place, Span, Waiting, Window
-from plainstep.core.words import NOW, WAS
+from plainstep.core.words import NOW, SAME, WAS
 from plainstep.errors import DataError, Refused
 from plainstep.stores.base import Snapshot
 from plainstep.stores.sql import quoted
@@ -161,8 +162,47 @@ class SqliteSource:
             DataError: a value does not fit its column's declared type.
             Refused: changes of the window are missing.
         """
-        images = [(side + column.name, column) for side in (WAS, NOW) for column in self._columns]
-        selected = ", ".join(column.read_sql(quoted(name)) for name, column in images)
+        return self._read(window, [(side + column.name, column) for side in (WAS, NOW) for column in self._columns])
+
+    def read_lean(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, with old values of the key only: what costs is to make a value Python's."""
+        import pyarrow as pa
+
+        from plainstep.stores.sqlite.types import Column
+
+        if any(
+            pa.types.is_decimal(one.kind) or pa.types.is_timestamp(one.kind) or pa.types.is_time(one.kind)
+            for one in self._columns
+        ):
+            return self.read(window)  # 1.5 and 1.50 are one value, but not one text: SQLite could not compare them
+        olds = [(WAS + column.name, column) for column in self._columns if column.name in self.key()]
+        news = [(NOW + column.name, column) for column in self._columns]
+        return self._read(
+            window, [(SAME, Column(SAME, "BOOLEAN", pa.bool_())), *olds, *news], {SAME: self._unchanged("", "")}
+        )
+
+    def unchanged(self, firsts: list[int], lasts: list[int]) -> list[bool]:
+        """For pairs of changes, whether the row was before the first as it is after the last."""
+        changes = quoted(self._state.what.changes)
+        sql = (
+            f"SELECT {self._unchanged('f.', 'l.')} FROM json_each(?) pair JOIN {changes} f ON f.seq = pair.value ->> 0 "
+            f"JOIN {changes} l ON l.seq = pair.value ->> 1 ORDER BY pair.key"
+        )
+        with self.store.opened() as connection:
+            return [
+                bool(same) for (same,) in connection.execute(sql, [json.dumps(list(zip(firsts, lasts, strict=True)))])
+            ]
+
+    def _unchanged(self, first: str, last: str) -> str:
+        """Whether the old values of one change are the new ones of another, as SQL."""
+        others = [column.name for column in self._columns if column.name not in self.key()]
+        pairs = [f"{first}{quoted(WAS + name)} IS {last}{quoted(NOW + name)}" for name in others]
+        return f"({' AND '.join(pairs) or '1'})"
+
+    def _read(
+        self, window: Window, images: list[tuple[str, Column]], computed: dict[str, str] | None = None
+    ) -> Iterator[Changes]:
+        selected = ", ".join((computed or {}).get(name) or column.read_sql(quoted(name)) for name, column in images)
         sql = (
             f"SELECT seq, CASE op WHEN 'insert' THEN 1 WHEN 'update' THEN 2 WHEN 'delete' THEN 3 END, at, {selected} "
             f"FROM {quoted(self._state.what.changes)} WHERE seq > ? AND seq <= ? ORDER BY seq"
