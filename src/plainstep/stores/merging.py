@@ -50,9 +50,9 @@ class Merge(ABC):
 
     def _move_mark(self) -> None:
         mark, before = self.commit.mark, self.commit.before
-        self.make_books()
         values = bookkeeping.mark_values(mark)
         if before is None:
+            self.make_books()
             if self.finds(self.books.find_mark, [mark.load]):
                 raise bookkeeping.moved(mark.load)
             self.execute(self.books.insert_mark, values)
