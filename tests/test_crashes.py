@@ -25,7 +25,7 @@ for line in sys.stdin:
 # Where a child is killed: it kills itself, at once and for good, at that point of its own step.
 DIE = "import os, signal\ndef die(*_, **__): os.kill(os.getpid(), signal.SIGKILL)\n"
 POINTS = {
-    "before reading": "import plainstep.stores.sqlite.source as m; m.SqliteSource.read = die; m.SqliteSource.snapshot = die",
+    "before reading": "import plainstep.stores.sqlite.source as m; m.SqliteSource._read = die; m.SqliteSource.snapshot = die",
     "after reading": "import plainstep.step as m; m._commit = die",
     "in the middle of applying": """
 import plainstep.stores.duckdb as d, plainstep.stores.sqlite.target as s

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Mark, Place, Span, Window
-from plainstep.errors import PlainStepError, Refused
+from plainstep.errors import MarkMoved, PlainStepError, Refused
 from plainstep.progress import counted
 from plainstep.step import edits_of, key_of, read_net
 from plainstep.windows import refuse_unless_continuous, why_not, window
@@ -197,6 +197,8 @@ def status(load: Load) -> LoadStatus:
         found.holds_back = span.holds_back
         found.warnings = load.source.warnings()
         _judge(load, found, span)
+    except MarkMoved:
+        return status(load)
     except PlainStepError as error:
         found.health, found.reason, found.remedy = "refuses", error.what, error.next
     return found

@@ -7,15 +7,23 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Mark, Place, Span, Window, parse_point, why_not_continue
 from plainstep.errors import ConfigError, Refused
+from plainstep.stores.bookkeeping import moved
 
 if TYPE_CHECKING:
     from plainstep.load import Load
 
 
 def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
-    """Why a load cannot go on from its mark, or None if it can."""
+    """Why a load cannot go on from its mark, or None if it can.
+
+    Raises:
+        MarkMoved: another step moved the mark since it was read, and the source may have forgotten what it merged.
+    """
     made_at = load.source.time_of(mark.place) if mark.position <= span.head else None
-    return why_not_continue(mark, span, made_at)
+    refusal = why_not_continue(mark, span, made_at)
+    if refusal and load.target.mark(load.name) != mark:
+        raise moved(load.name)
+    return refusal
 
 
 def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
@@ -23,6 +31,7 @@ def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
 
     Raises:
         Refused: going on would lose something.
+        MarkMoved: the mark has moved since it was read.
     """
     refusal = why_not(load, mark, span)
     if refusal:
