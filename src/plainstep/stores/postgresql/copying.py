@@ -121,9 +121,7 @@ def _written(batch: pa.RecordBatch) -> Any:
 def _as_text(column: pa.Array) -> pa.Array:
     if pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type):
         return pa.array([None if value is None else "\\x" + value.hex() for value in column.to_pylist()], pa.string())
-    if pa.types.is_large_string(column.type):
-        return column.cast(pa.string())
-    if pa.types.is_null(column.type):
+    if pa.types.is_large_string(column.type) or pa.types.is_null(column.type):
         return column.cast(pa.string())
     if pa.types.is_dictionary(column.type):
         return pc.cast(column, column.type.value_type)

@@ -88,10 +88,7 @@ class LogSource(TableSource):
         if row is None:
             raise StoreError(f"The slot {self.state.changes} is gone.")
         confirmed, _, held_back = row
-        known = connection.execute(
-            "SELECT mark, upto FROM plainstep.readers WHERE identity = %s AND reader = %s",
-            [self.state.identity, self.reader],
-        ).fetchone()
+        known = self._known(connection)
         oldest = confirmed
         if known and known[0] is not None and known[1] >= confirmed:
             oldest = min(oldest, known[0])  # what lies between is known to hold nothing of this table
@@ -156,10 +153,7 @@ class LogSource(TableSource):
             return  # what the snapshot did not see may lie before its place: the slot waits for the next step
         with self.store.opened() as connection, connection.transaction():
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
-            known = connection.execute(
-                "SELECT mark, upto FROM plainstep.readers WHERE identity = %s AND reader = %s",
-                [self.state.identity, self.reader],
-            ).fetchone()
+            known = self._known(connection)
             if known and known[0] == mark.position and upto.position - known[1] < IDLE:
                 return
             self._note(connection, mark.position, upto.position)
@@ -168,6 +162,13 @@ class LogSource(TableSource):
             ).fetchone()
         if row and row[0] > self._confirmed():
             self._advance(row[0])
+
+    def _known(self, connection: Connection) -> tuple[int | None, int] | None:
+        """What is written down of this reader: its mark, and how far there is nothing for it."""
+        return connection.execute(
+            "SELECT mark, upto FROM plainstep.readers WHERE identity = %s AND reader = %s",
+            [self.state.identity, self.reader],
+        ).fetchone()
 
     def _note(self, connection: Connection, mark: int | None, upto: int) -> None:
         connection.execute(
