@@ -28,13 +28,13 @@ POINTS = {
     "before reading": "import plainstep.stores.sqlite.source as m; m.SqliteSource._read = die; m.SqliteSource.snapshot = die",
     "after reading": "import plainstep.step as m; m._commit = die",
     "in the middle of applying": """
-import plainstep.stores.duckdb as d, plainstep.stores.sqlite.target as s
+import plainstep.stores.duckdb.target as d, plainstep.stores.sqlite.target as s
 for owner, name in ((d._Merge, "_insert"), (s._Merge, "_insert"), (s._Merge, "update")):
     setattr(owner, name, lambda self, *rows, done=getattr(owner, name): (done(self, *rows), die()))
 """,
     "before the commit": "import plainstep.stores.bookkeeping as m; m.entry_values = die",
     "after the commit": """
-import plainstep.stores.duckdb as d, plainstep.stores.sqlite.target as s
+import plainstep.stores.duckdb.target as d, plainstep.stores.sqlite.target as s
 for target in (d.DuckdbTarget, s.SqliteTarget):
     target.commit = lambda self, commit, done=target.commit: (done(self, commit), die())
 """,

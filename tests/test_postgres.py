@@ -378,13 +378,13 @@ for source in (s.CapturedSource, l.LogSource):
 """,
     "after reading": "import plainstep.step as m; m._commit = die",
     "in the middle of applying": """
-import plainstep.stores.duckdb as d, plainstep.stores.postgresql.target as t
+import plainstep.stores.duckdb.target as d, plainstep.stores.postgresql.target as t
 for owner, name in ((d._Merge, "_insert"), (t._Merge, "_copy"), (t._Merge, "update")):
     setattr(owner, name, lambda self, *rows, done=getattr(owner, name): (done(self, *rows), die()))
 """,
     "before the commit": "import plainstep.stores.bookkeeping as m; m.entry_values = die",
     "after the commit": """
-import plainstep.stores.duckdb as d, plainstep.stores.postgresql.target as t
+import plainstep.stores.duckdb.target as d, plainstep.stores.postgresql.target as t
 for target in (d.DuckdbTarget, t.PostgresqlTarget):
     target.commit = lambda self, commit, done=target.commit: (done(self, commit), die())
 """,

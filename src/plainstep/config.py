@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 
 class StoreConfig(BaseModel):
@@ -22,6 +22,67 @@ class StoreConfig(BaseModel):
     )
 
 
+# A code as TOML writes it.
+Code = str | int | bool
+
+
+class TimesConfig(BaseModel):
+    """A table that maps positions to times."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    table: str = Field(description="The table, in the store that is read.")
+    position: str = Field(description="Its column that holds positions: those of the layout's first position column.")
+    time: str = Field(description="Its column that holds times.")
+
+
+class LayoutConfig(BaseModel):
+    """``[loads.NAME.layout]``: how rows that something else wrote are read as changes."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    position: list[str] = Field(
+        default=[],
+        description="The columns that order the changes, compared one after the other; in files, default: file name and line.",
+    )
+    operation: str = Field(
+        default="",
+        description="The column that tells the operation; default: every row is the latest state of its key.",
+    )
+    insert: list[Code] = Field(default=[], description="The codes of an insert.")
+    update: list[Code] = Field(default=[], description="The codes of an update that comes as one row.")
+    delete: list[Code] = Field(default=[], description="The codes of a delete.")
+    truncate: list[Code] = Field(default=[], description="The codes of a truncate.")
+    update_was: list[Code] = Field(default=[], description="The codes of the old row of an update that comes as two.")
+    update_now: list[Code] = Field(default=[], description="The codes of the new row of an update that comes as two.")
+    now: str = Field(
+        default="*", description="Where new values lie: * stands for a column's name, as in new_* or doc.after.*"
+    )
+    was: str = Field(default="", description="Where old values lie, in the same way; default: there are none.")
+    columns: list[str] | dict[str, str] = Field(
+        default=[], description="The row's own columns; or names, each with the path of its value below the *."
+    )
+    bookkeeping: list[str] = Field(default=[], description="Columns that are not the row's own.")
+    time: str | TimesConfig = Field(
+        default="", description="The column that tells when a change was made, or a table that maps positions to times."
+    )
+    transaction: str = Field(default="", description="The column that tells which changes belong together.")
+    sent: str = Field(
+        default="",
+        description="The column that lists which columns a row really carries, or with * a yes or no for each, as in has_*.",
+    )
+    absent: Literal["", "null", "unsent"] = Field(
+        default="", description="What it means that a document lacks a field: it is null, or it was not sent."
+    )
+    deleted: str = Field(default="", description="A column that says, with a yes or a time, that the row is deleted.")
+    delete_carries: Literal["row", "key"] = Field(
+        default="row", description="What a delete carries where old values are told: the whole row, or its key alone."
+    )
+    lookup: bool = Field(
+        default=False, description="Rows carry keys only: values are looked up in the table that 'rows' names."
+    )
+
+
 class LoadConfig(BaseModel):
     """``[loads.NAME]``: from one source table into one target table."""
 
@@ -30,20 +91,55 @@ class LoadConfig(BaseModel):
     source: str = Field(alias="from", description="STORE.TABLE to read changes of.")
     into: str = Field(description="STORE.TABLE to merge into; made when it is not there.")
     key: list[str] = Field(default=[], description="The columns that tell rows apart; default: the captured key.")
-    changes: Literal["capture", "log"] = Field(
+    changes: Literal["capture", "log", "table", "column", "diff"] = Field(
         default="capture",
-        description="How changes are read: from tables that triggers fill, or from the server's own log.",
+        description="How changes are read: from Plain Step's own capture, the server's log, a change table or files that "
+        "something else fills, a column that grows, or by comparing. Default: table where there is a layout.",
+    )
+    rows: str = Field(
+        default="",
+        description="STORE.TABLE that the changes are of, if it can be read: for the first load, reload, check and lookups.",
+    )
+    layout: LayoutConfig | None = Field(default=None, description="How the rows of 'from' are read as changes.")
+    column: list[str] = Field(
+        default=[], description="With changes = 'column': the columns that grow with every change."
+    )
+    overlap: str | int = Field(
+        default="",
+        description="How far behind the mark rows are read again, for those that are committed late: 10m, or a number.",
+    )
+    bad: Literal["refuse", "aside"] = Field(
+        default="refuse",
+        description="What is done with rows that contradict the layout: refuse them, or set them aside.",
     )
     first: Literal["snapshot", "beginning", "head"] = Field(
         default="snapshot",
-        description="The first step: the whole table, every change since capture began, or only what comes next.",
+        description="The first step: the whole table, every change since capture began, or only what comes next. "
+        "Default: beginning for a feed whose table cannot be read.",
     )
     shape: Literal["mirror"] = Field(default="mirror", description="What the target is.")
     deletes: Literal["drop", "ignore"] = Field(default="drop", description="What a delete does to the target.")
-    strict: bool = Field(default=False, description="Refuse contradictions instead of counting them.")
+    strict: bool | None = Field(
+        default=None,
+        description="Refuse every contradiction, or none and count them. Default: none of our own capture; from others, "
+        "more than one change in ten.",
+    )
     types: dict[str, str] = Field(
         default={}, description="What a column holds, where its declared type does not say or is not kept to."
     )
+
+    @model_validator(mode="before")
+    @classmethod
+    def _implied(cls, data: Any) -> Any:
+        """What follows from what is said: a layout is of a change table, and a feed without its table begins at its beginning."""
+        if not isinstance(data, dict):
+            return data
+        data = dict(data)
+        if "layout" in data:
+            data.setdefault("changes", "table")
+        if data.get("changes") == "table" and not data.get("rows"):
+            data.setdefault("first", "beginning")
+        return data
 
 
 class Config(BaseModel):

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError, Refused
 from plainstep.progress import counted
-from plainstep.step import edits_of, key_of, read_net
-from plainstep.windows import refuse_unless_continuous, why_not, window
+from plainstep.step import edits_of, key_of, news, read_net
+from plainstep.windows import ahead, refuse_unless_continuous, why_not, window
 
 if TYPE_CHECKING:
     from plainstep.core.changes import Changes
@@ -174,6 +174,8 @@ def net(load: Load, after: str | None = None, upto: str | None = None) -> NetRes
     """The net changes of a window, and what a step would do with them."""
     asked = window(load, after, upto)
     found = read_net(load, asked)
+    if after is None and upto is None:
+        found = news(load, found)
     edits = edits_of(load, found)
     counted = {
         "put": edits.put.num_rows if edits.put is not None else 0,
@@ -218,7 +220,7 @@ def _judge(load: Load, found: LoadStatus, span: Span) -> None:
     if refusal:
         found.health, found.reason, found.remedy = "refuses", refusal.what, refusal.next
         return
-    waiting = load.source.waiting(Window.between(mark.place, span.end))
+    waiting = load.source.waiting(ahead(mark, span))
     found.waiting, found.lag_seconds = waiting.count, 0.0
     if waiting.any:
         found.health = "behind"
@@ -243,8 +245,8 @@ def check(load: Load) -> CheckResult:
         raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
     with load.source.snapshot() as snapshot:
         refuse_unless_continuous(load, mark, snapshot.span)
-        asked = Window.between(mark.place, snapshot.span.end)
-        waiting = read_net(load, asked)
+        waiting = news(load, read_net(load, ahead(mark, snapshot.span)))
+        undo = waiting.reversible and load.source.reversible
         schema = load.target.fits(snapshot.schema)
         key = key_of(load, schema)
         info = load.target.table(load.into_table, key)
@@ -258,8 +260,8 @@ def check(load: Load) -> CheckResult:
         target = counted(load.target.rows(load.into_table, schema), f"{load.name}: target rows")
         source = counted(snapshot.batches, f"{load.name}: source rows")
         # What waits is undone; where old values are not told, the keys that wait are left out instead.
-        found, target_rows = difference(key, schema, target, source, waiting if waiting.reversible else None)
-        if not waiting.reversible:
+        found, target_rows = difference(key, schema, target, source, waiting if undo else None)
+        if not undo:
             found = _settled(found, waiting)
     if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
         return check(load)

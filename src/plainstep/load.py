@@ -20,6 +20,7 @@ class Load:
         config: what plainstep.toml says of it.
         from_store, from_table: where changes are read.
         into_store, into_table: where they are merged.
+        rows_store, rows_table: the table that the changes are of, where something else writes them.
     """
 
     name: str
@@ -28,10 +29,16 @@ class Load:
     from_table: str
     into_store: Store
     into_table: str
+    rows_store: Store | None = None
+    rows_table: str = ""
 
     @cached_property
     def source(self) -> Source:
         """Where changes are read."""
+        if self.config.changes not in ("capture", "log"):
+            from plainstep.feeds.build import source_of
+
+            return source_of(self)
         reader = f"{self.name}, into {self.into_table} of {self.into_store.url}"
         return self.from_store.source(self.from_table, self.config.types, self.config.changes, reader)
 

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel, ValidationError
 
-from plainstep.config import Config, LoadConfig, StoreConfig
+from plainstep.config import Config, LayoutConfig, LoadConfig, StoreConfig
 from plainstep.errors import ConfigError
 from plainstep.load import Load
 from plainstep.stores import open_store
@@ -202,7 +202,11 @@ def _build(path: Path, text: str) -> Project:
         into_store, into_table = find_table(load.into, stores, f"{path}, line {line}: into = STORE.TABLE")
         if from_store is into_store and from_table == into_table:
             raise ConfigError(f"{path}, line {line}: the load {name} would merge {load.into} into itself.")
-        project.loads[name] = Load(name, load, from_store, from_table, into_store, into_table)
+        made = Load(name, load, from_store, from_table, into_store, into_table)
+        if load.rows:
+            line = _line(text, ["loads", name, "rows"])
+            made.rows_store, made.rows_table = find_table(load.rows, stores, f"{path}, line {line}: rows = STORE.TABLE")
+        project.loads[name] = made
     _refuse_shared_targets(path, text, project)
     return project
 
@@ -281,6 +285,8 @@ def _known_keys(place: list[str]) -> Iterator[str]:
     model: type[BaseModel] = Config
     if len(place) > 2:
         model = StoreConfig if place[0] == "stores" else LoadConfig
+    if len(place) > 3 and place[2] == "layout":
+        model = LayoutConfig
     for name, info in model.model_fields.items():
         yield info.alias or name
 

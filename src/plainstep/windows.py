@@ -5,8 +5,9 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Mark, Place, Span, Window, parse_point, why_not_continue
+from plainstep.core.positions import Mark, Place, Span, Window, is_time, parse_point, why_not_continue
 from plainstep.errors import ConfigError, Refused
+from plainstep.stores.base import ForeignSource
 from plainstep.stores.bookkeeping import moved
 
 if TYPE_CHECKING:
@@ -19,8 +20,11 @@ def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
     Raises:
         MarkMoved: another step moved the mark since it was read, and the source may have forgotten what it merged.
     """
-    made_at = load.source.time_of(mark.place) if mark.position <= span.head else None
-    refusal = why_not_continue(mark, span, made_at)
+    if isinstance(load.source, ForeignSource):
+        refusal = load.source.why_not(mark, span)
+    else:
+        made_at = load.source.time_of(mark.place) if mark.position <= span.head else None
+        refusal = why_not_continue(mark, span, made_at)
     if refusal and load.target.mark(load.name) != mark:
         raise moved(load.name)
     return refusal
@@ -38,12 +42,19 @@ def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
         raise refusal
 
 
+def ahead(mark: Mark, span: Span) -> Window:
+    """The changes after a mark. Where the newest row of a table is gone, its head lies behind the mark: then none."""
+    return Window.between(mark.place, span.end if span.head >= mark.position else mark.place)
+
+
 def resolve(load: Load, span: Span, text: str) -> Place:
     """The place that a person's words mean.
 
     Raises:
         ConfigError: it is no position, or lies beyond the head.
     """
+    if isinstance(load.source, ForeignSource) and not is_time(text) and text not in ("start", "head"):
+        return load.source.placed(text)
     point = parse_point(text)
     if isinstance(point, datetime):
         return load.source.locate(point)
@@ -77,6 +88,8 @@ def window(load: Load, after: str | None, upto: str | None) -> Window:
         start = mark.place
     else:
         start = Place(span.oldest)
+    if upto is None and after is None and mark is not None:
+        return ahead(mark, span)
     end = resolve(load, span, upto) if upto is not None else span.end
     if start.position < span.oldest:
         raise Refused(

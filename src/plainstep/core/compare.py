@@ -13,8 +13,9 @@ import pyarrow as pa
 
 from plainstep.core.changes import AT, Changes
 from plainstep.core.collapse import Collapser
+from plainstep.core.evaluator import spilling
 from plainstep.core.net import NetChanges
-from plainstep.core.words import NOW, WAS, Op
+from plainstep.core.words import NOW, WAS, Op, quoted
 from plainstep.errors import DataError
 
 
@@ -51,6 +52,68 @@ def difference(
         for part in _undone(waiting, schema, seq):
             collapser.add(part)
     return collapser.result(), target_rows
+
+
+def differences(
+    key: tuple[str, ...], schema: pa.Schema, target: Iterable[pa.RecordBatch], source: Iterable[pa.RecordBatch]
+) -> Iterator[pa.Table]:
+    """The same in bounded memory, as changes that make the target equal the source; in no order.
+
+    What does not fit in memory is kept in temporary files meanwhile.
+
+    Args:
+        key: the columns that tell rows apart.
+        schema: the columns of both sides.
+        target, source: their rows.
+
+    Yields:
+        ``op``, ``at`` (null), ``was.*`` and ``now.*``; at least one batch, which may be empty.
+    """
+    others = [name for name in schema.names if name not in key]
+    yield _flat_form(schema.empty_table(), schema, None)
+    on = " AND ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in key)
+    same = " AND ".join(f"t.{quoted(name)} IS NOT DISTINCT FROM s.{quoted(name)}" for name in others) or "true"
+    absent = [f"{side}.{quoted(key[0])} IS NULL" for side in "ts"]
+    images = ", ".join(
+        f"{side}.{quoted(name)} AS {quoted(prefix + name)}"
+        for side, prefix in (("t", WAS), ("s", NOW))
+        for name in schema.names
+    )
+    query = (
+        f"SELECT CASE WHEN {absent[0]} THEN 1 WHEN {absent[1]} THEN 3 ELSE 2 END::TINYINT AS op, {images} "
+        f"FROM t FULL JOIN s ON {on} WHERE {absent[0]} OR {absent[1]} OR NOT ({same})"
+    )
+    with spilling() as evaluator:
+        for name, batches in (("t", target), ("s", with_keys(source, key, "the source"))):
+            evaluator.register(
+                name, pa.RecordBatchReader.from_batches(schema, (batch.cast(schema) for batch in batches))
+            )
+        for batch in evaluator.sql(query).to_arrow_reader(1 << 16):
+            yield _flat_form(batch, schema, batch.column("op"))
+
+
+def _flat_form(batch: pa.Table | pa.RecordBatch, schema: pa.Schema, op: pa.Array | None) -> pa.Table:
+    count = batch.num_rows
+    columns = {"op": pa.array([], pa.int8()) if op is None else op, "at": pa.nulls(count, AT)}
+    for side in (WAS, NOW):
+        for field in schema:
+            found = batch.column(side + field.name) if op is not None else pa.array([], field.type)
+            columns[side + field.name] = found.cast(field.type)
+    return pa.table(columns)
+
+
+def known(wanted: pa.Schema, found: pa.Schema) -> pa.Schema:
+    """The columns that a table has of those that are wanted."""
+    return pa.schema([field for field in wanted if field.name in found.names])
+
+
+def widened(batch: pa.RecordBatch, wanted: pa.Schema) -> pa.RecordBatch:
+    """The batch with nulls in the columns that the target does not have yet."""
+    columns = [
+        batch.column(field.name) if field.name in batch.schema.names else pa.nulls(batch.num_rows, field.type)
+        for field in wanted
+    ]
+    return pa.record_batch(columns, schema=wanted)
 
 
 def _as_changes(rows: pa.Table | pa.RecordBatch, op: Op, side: str, seq: int) -> Changes:

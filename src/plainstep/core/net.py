@@ -84,6 +84,11 @@ class NetChanges:
         both = (numbers(self.state["had"]) == PRESENT) & numbers(self.state["has"])
         return np.flatnonzero(both & (numbers(self.state["count"]) > 1))
 
+    @property
+    def every(self) -> pa.Array:
+        """Where all keys are, those that came to nothing among them."""
+        return pa.array(np.arange(self.state.num_rows))
+
     def ends(self, rows: Ints) -> tuple[list[int], list[int]]:
         """The first and the last change of some keys."""
         return numbers(self.state["first_seq"])[rows].tolist(), numbers(self.state["last_seq"])[rows].tolist()
@@ -118,6 +123,11 @@ class NetChanges:
         if GIVEN + column in self.state.column_names:
             return numbers(self.state[GIVEN + column])
         return np.ones(self.state.num_rows, dtype=np.bool_)
+
+    @property
+    def whole(self) -> bool:
+        """Whether every row that stands was sent in full."""
+        return bool((self._whole | ~numbers(self.state["has"])).all())
 
     @cached_property
     def _whole(self) -> Bools:

@@ -91,12 +91,12 @@ class Waiting:
 
     Attributes:
         count: how many changes, or None if counting them would mean to read them all.
-        any: whether there are any.
+        any: whether there are any; None if only reading them all would tell.
         since: when the oldest of them was made, if known (UTC).
     """
 
     count: int | None
-    any: bool
+    any: bool | None
     since: datetime | None = None
 
 
@@ -151,6 +151,17 @@ def parse_point(text: str) -> int | datetime | str:
             "A position is a number, an ISO 8601 time such as 2026-05-04T09:30, start or head.",
         ) from None
     return time.astimezone(UTC)
+
+
+def is_time(text: str) -> bool:
+    """Whether a person wrote a time."""
+    if text.strip().isdigit():
+        return False
+    try:
+        datetime.fromisoformat(text.strip())
+    except ValueError:
+        return False
+    return True
 
 
 def why_not_continue(mark: Mark, span: Span, made_at: datetime | None) -> Refused | None:

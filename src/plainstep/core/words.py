@@ -22,3 +22,8 @@ class Op(IntEnum):
     def word(self) -> str:
         """The operation as people read it."""
         return self.name.lower()
+
+
+def quoted(name: str) -> str:
+    """A name as SQL writes it, whatever is in it."""
+    return '"' + name.replace('"', '""') + '"'

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING, Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window
 
@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
     from plainstep.core.changes import Changes
     from plainstep.core.edits import Edits
+    from plainstep.errors import Refused
 
 
 @dataclass
@@ -84,7 +85,7 @@ class Commit:
         before: the mark as it was read; the commit fails if it has moved since.
         mark: the mark as it will be.
         entry: the ledger row; the counts of edits are filled in by the commit.
-        strict: refuse contradictions instead of counting them.
+        tolerated: how many contradictions are counted and merged all the same; None for any number.
         fit: looks at the table as it stands in the transaction (None: there is none), refuses one that does not
             fit, and says what will be changed about it.
     """
@@ -96,7 +97,7 @@ class Commit:
     before: Mark | None
     mark: Mark
     entry: LedgerEntry
-    strict: bool = False
+    tolerated: int | None = None
     fit: Callable[[TableInfo | None], str] = lambda info: ""
 
 
@@ -149,10 +150,94 @@ class CaptureInfo:
     holds_back: int | None = None
 
 
+class Reading(Protocol):
+    """A table that is being read, in one transaction."""
+
+    def select(self, columns: Sequence[str], texts: dict[str, str], tail: str) -> Iterator[pa.RecordBatch]:
+        """Rows, in batches.
+
+        Args:
+            columns: the table's columns that are wanted, in their own types.
+            texts: SQL expressions that are wanted beside them, as text, by the names they get.
+            tail: what follows the table's name in the query.
+        """
+        ...
+
+    def first(self, sql: str) -> tuple[Any, ...] | None:
+        """The first row of a query."""
+        ...
+
+    def matching(self, columns: Sequence[str], keys: pa.Table) -> Iterator[pa.RecordBatch]:
+        """The rows with these keys, whose columns bear the table's own names."""
+        ...
+
+    def beside(self, table: Any) -> Reading:
+        """Another table of the same store, in the same transaction."""
+        ...
+
+    def unsettled(self, column: str) -> str:
+        """A condition on changes that are safe to read by the order of this column, or empty where all are.
+
+        Changes that another transaction has yet to commit may lie before some that are there already.
+
+        Raises:
+            Refused: such a transaction stays open.
+        """
+        ...
+
+
+class Table(Protocol):
+    """A table or view that can be read, whether its changes are recorded or not.
+
+    Attributes:
+        place: its name, as in ``town.tree``.
+        sql: its name, as SQL writes it.
+    """
+
+    place: str
+    sql: str
+
+    def schema(self) -> pa.Schema:
+        """Its columns; ``null`` is the type of one that does not say what it holds."""
+        ...
+
+    def key(self) -> tuple[str, ...]:
+        """Its primary key, or nothing."""
+        ...
+
+    def text(self, column: str) -> str:
+        """A column's value as text, as SQL."""
+        ...
+
+    def literal(self, column: str, value: str) -> str:
+        """A value of a column, given as that text, as SQL.
+
+        Raises:
+            ConfigError: it is no value of that column.
+        """
+        ...
+
+    def later(self, column: str, time: datetime) -> str:
+        """The condition that a column holds a later time, as SQL."""
+        ...
+
+    def reading(self) -> AbstractContextManager[Reading]:
+        """Read it, in one transaction."""
+        ...
+
+
 class Source(Protocol):
-    """Where the changes of one table are read."""
+    """Where the changes of one table are read.
+
+    Attributes:
+        own_capture: whether the changes are Plain Step's own capture, which is known to be complete.
+        rereads: whether a window may hold what is merged already.
+        reversible: whether old values are told, so that changes could be undone.
+    """
 
     own_capture: bool
+    rereads: bool
+    reversible: bool
 
     def key(self) -> tuple[str, ...]:
         """The columns that tell rows apart."""
@@ -220,6 +305,19 @@ class LeanSource(Source, Protocol):
         ...
 
 
+@runtime_checkable
+class ForeignSource(Source, Protocol):
+    """A source whose positions are its own."""
+
+    def placed(self, said: str) -> Place:
+        """The last place that is not after a position, as a person wrote it."""
+        ...
+
+    def why_not(self, mark: Mark, span: Span) -> Refused | None:
+        """Why a load cannot go on from its mark, or None if it can."""
+        ...
+
+
 class Target(Protocol):
     """Where rows, marks and ledger are kept."""
 
@@ -283,6 +381,18 @@ class Store(Protocol):
 
         Raises:
             Refused: the store is no source.
+        """
+        ...
+
+    def table(self, name: str, types: dict[str, str]) -> Table:
+        """One of its tables or views, to be read as it is. Nothing is opened yet.
+
+        Args:
+            name: its name.
+            types: what columns hold, where it is not what they are declared as.
+
+        Raises:
+            Refused: the store has no tables.
         """
         ...
 

@@ -139,11 +139,20 @@ def moved(load: str) -> MarkMoved:
 
 
 def contradicted(commit: Commit) -> Refused:
-    """The error for contradictions under ``strict``."""
+    """The error for more contradictions than are tolerated."""
+    load, count = commit.mark.load, commit.entry.contradictions
+    what = f"{count:,} of the {commit.entry.changes:,} changes of {load} contradict what is there."
+    if commit.tolerated == 0:
+        return Refused(
+            what,
+            "A row to insert is there already, or one to update or delete is not; strict = true refuses that.",
+            f"plainstep check {load} tells which rows differ; plainstep reload {load} mends them.",
+        )
     return Refused(
-        f"{commit.entry.contradictions:,} changes of {commit.mark.load} contradict what is there.",
-        "A row to insert is there already, or one to update or delete is not; strict = true refuses that.",
-        f"plainstep check {commit.mark.load} tells which rows differ; plainstep reload {commit.mark.load} mends them.",
+        what,
+        "A row to insert is there already, or one to update or delete is not: codes may be swapped, the key not unique, "
+        "or the order wrong.",
+        f"plainstep look {load} shows what the layout makes of the rows; strict = false merges them all the same.",
     )
 
 

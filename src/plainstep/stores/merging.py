@@ -91,7 +91,7 @@ class Merge(ABC):
         entry.append = self.append(edits)
         if edits.sure:
             entry.contradictions += self.odd
-        if self.commit.strict and entry.contradictions:
+        if self.commit.tolerated is not None and entry.contradictions > self.commit.tolerated:
             raise bookkeeping.contradicted(self.commit)
 
     def others(self, rows: pa.Table) -> list[str]:

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from plainstep.stores.postgresql.capture import Capture
     from plainstep.stores.postgresql.connection import Connection
     from plainstep.stores.postgresql.log import Log
+    from plainstep.stores.postgresql.table import PostgresqlTable
     from plainstep.stores.postgresql.target import PostgresqlTarget
 
 
@@ -51,6 +52,12 @@ class PostgresqlStore:
         from plainstep.stores.postgresql.log_source import LogSource
 
         return LogSource(self, table, types, reader) if how == "log" else CapturedSource(self, table, types)
+
+    def table(self, name: str, types: dict[str, str]) -> PostgresqlTable:
+        """One of its tables or views, to be read as it is."""
+        from plainstep.stores.postgresql.table import PostgresqlTable
+
+        return PostgresqlTable(self, name, types)
 
     def target(self) -> PostgresqlTarget:
         """The database as a place to merge into."""

@@ -14,6 +14,7 @@ from plainstep.stores.urls import file_of
 if TYPE_CHECKING:
     from plainstep.stores.base import CaptureInfo
     from plainstep.stores.sqlite.source import SqliteSource
+    from plainstep.stores.sqlite.table import SqliteTable
     from plainstep.stores.sqlite.target import SqliteTarget
 
 
@@ -43,6 +44,12 @@ class SqliteStore:
 
         self._refuse_log(how)
         return SqliteSource(self, table, types)
+
+    def table(self, name: str, types: dict[str, str]) -> SqliteTable:
+        """One of its tables or views, to be read as it is."""
+        from plainstep.stores.sqlite.table import SqliteTable
+
+        return SqliteTable(self, name, types)
 
     def target(self) -> SqliteTarget:
         """The file as a place to merge into."""

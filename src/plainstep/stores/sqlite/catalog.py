@@ -70,11 +70,11 @@ def tables(connection: sqlite3.Connection) -> list[str]:
     return sorted(name for (name,) in rows if not name.startswith(("sqlite_", "plainstep_")))
 
 
-def find(connection: sqlite3.Connection, name: str) -> Table | None:
-    """Look a table up, or None if there is no ordinary table of that name."""
+def find(connection: sqlite3.Connection, name: str, views: bool = False) -> Table | None:
+    """Look a table up, or None if there is no ordinary table (or, if asked for, view) of that name."""
     row = connection.execute(
-        "SELECT name, wr FROM pragma_table_list WHERE schema = 'main' AND type = 'table' AND lower(name) = lower(?)",
-        [name],
+        "SELECT name, wr FROM pragma_table_list WHERE schema = 'main' AND type IN ('table', ?) AND lower(name) = lower(?)",
+        ["view" if views else "table", name],
     ).fetchone()
     if row is None:
         return None

@@ -42,6 +42,8 @@ class SqliteSource:
     """
 
     own_capture = True
+    rereads = False
+    reversible = True
 
     def __init__(self, store: SqliteStore, table: str, types: dict[str, str]) -> None:
         self.store, self.name, self.types = store, table, types

@@ -6,7 +6,6 @@ refused with its row, never bent into shape.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -16,27 +15,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plainstep.errors import DataError
+from plainstep.stores.declared import TIMESTAMP, arrow_type
+
+__all__ = ["arrow_type"]
 
 # SQLite keeps at most this many digits of a number that is not an integer. Decimals with more are kept as text.
 DIGITS_IN_A_REAL = 15
-
-TIMESTAMP = pa.timestamp("us")
-TIMESTAMP_UTC = pa.timestamp("us", "UTC")
-
-# The first pattern that matches the declared type, without its size, decides.
-DECLARED: list[tuple[str, pa.DataType]] = [
-    (r"BOOL(EAN)?", pa.bool_()),
-    (r"DATE", pa.date32()),
-    (r"TIME", pa.time64("us")),
-    (r"(DATETIME|TIMESTAMP)", TIMESTAMP),
-    (r"(TIMESTAMPTZ|TIMESTAMP WITH TIME ZONE|DATETIMETZ)", TIMESTAMP_UTC),
-    (r".*INT.*", pa.int64()),
-    (r"(UUID|JSON|JSONB|XML|.*(CHAR|CLOB|TEXT).*)", pa.string()),
-    (r".*(BLOB|BINARY|BYTEA).*", pa.binary()),
-    (r".*(REAL|FLOA|DOUB).*", pa.float64()),
-    (r"(NUMERIC|DECIMAL|NUMBER)", pa.float64()),
-]
-SIZED = re.compile(r"(DECIMAL|NUMERIC|NUMBER|DEC|DECIMALTEXT)\s*\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\)")
 
 
 @dataclass(frozen=True)
@@ -50,30 +34,6 @@ class Column:
     def read_sql(self, quoted: str) -> str:
         """How to select the column, so that its values come ready for ``to_arrow``."""
         return f"CAST({quoted} AS TEXT)" if pa.types.is_decimal(self.kind) else quoted
-
-
-def arrow_type(table: str, column: str, declared: str) -> pa.DataType:
-    """The Arrow type a declared type means.
-
-    Raises:
-        DataError: the declaration does not say what the column holds.
-    """
-    plain = " ".join(declared.upper().split())
-    sized = SIZED.fullmatch(plain)
-    if sized:
-        digits, scale = int(sized[2]), int(sized[3] or 0)
-        if scale <= digits <= 76:
-            return (pa.decimal128 if digits <= 38 else pa.decimal256)(digits, scale)
-    bare = re.sub(r"\s*\(.*\)", "", plain)
-    for pattern, kind in DECLARED:
-        if re.fullmatch(pattern, bare):
-            return kind
-    told = f"is declared {declared!r}, which does not say" if declared else "has no declared type to say"
-    raise DataError(
-        f"The column {column!r} of {table} {told} what it holds.",
-        "Its values could not be merged in their own type.",
-        f'Say so in the load: types = {{ "{column}" = "TEXT" }} (or INTEGER, REAL, DECIMAL(10,2), DATE, ...).',
-    )
 
 
 def declaration(kind: pa.DataType) -> str:
@@ -102,6 +62,15 @@ DECLARATIONS: list[tuple[Callable[[pa.DataType], bool], str]] = [
     (lambda kind: pa.types.is_string(kind) or pa.types.is_large_string(kind), "TEXT"),
     (lambda kind: pa.types.is_binary(kind) or pa.types.is_large_binary(kind), "BLOB"),
 ]
+
+
+@dataclass(frozen=True)
+class Untyped(Column):
+    """A column whose declared type does not say what it holds, read as text."""
+
+    def read_sql(self, quoted: str) -> str:
+        """How to select the column."""
+        return f"CASE typeof({quoted}) WHEN 'blob' THEN '0x' || hex({quoted}) ELSE CAST({quoted} AS TEXT) END"
 
 
 class Misfit(ValueError):

@@ -1,0 +1,64 @@
+"""DuckDB as an evaluator of SQL over Arrow columns: in memory, with no access to files, network or settings."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from tempfile import TemporaryDirectory
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+
+if TYPE_CHECKING:
+    import duckdb
+
+_local = threading.local()
+
+# What a large comparison may take; beyond, it goes to disk.
+MEMORY = "400MB"
+
+
+def connection() -> duckdb.DuckDBPyConnection:
+    """This thread's evaluator."""
+    if not hasattr(_local, "connection"):
+        import duckdb
+
+        _local.connection = duckdb.connect(config={"enable_external_access": False, "lock_configuration": True})
+    found: duckdb.DuckDBPyConnection = _local.connection
+    return found
+
+
+@contextmanager
+def spilling() -> Iterator[duckdb.DuckDBPyConnection]:
+    """An evaluator of one's own, which keeps what does not fit in memory in temporary files."""
+    import duckdb
+
+    with TemporaryDirectory(prefix="plainstep-") as directory:
+        settings: dict[str, str | bool | int | float | list[str]] = {
+            "memory_limit": MEMORY,
+            "temp_directory": directory,
+            "preserve_insertion_order": False,
+        }
+        evaluator = duckdb.connect(config=settings)
+        try:
+            evaluator.execute("SET TimeZone = 'UTC'; SET enable_external_access = false; SET lock_configuration = true")
+            yield evaluator
+        finally:
+            evaluator.close()
+
+
+def evaluated(table: pa.Table, select: str, parameters: list[Any] | None = None) -> pa.Table:
+    """What ``SELECT {select} FROM rows`` gives, in the order of the rows.
+
+    Args:
+        table: the rows.
+        select: SQL expressions over its columns.
+        parameters: values for ``?`` in them.
+    """
+    evaluator = connection()
+    evaluator.register("rows", table)
+    try:
+        return evaluator.sql(f"SELECT {select} FROM rows", params=parameters).to_arrow_table()
+    finally:
+        evaluator.unregister("rows")

@@ -1,0 +1,85 @@
+"""Positions that are not numbers: one or several values, written as one text that people can read and type."""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, datetime, timedelta
+
+from plainstep.errors import ConfigError
+
+SPAN = re.compile(r"(\d+)\s*(s|m|h|d)")
+UNITS = {"s": "seconds", "m": "minutes", "h": "hours", "d": "days"}
+
+
+def joined(parts: list[str]) -> str:
+    """Several values as one text, with slashes between them."""
+    return parts[0] if len(parts) == 1 else "/".join(part.replace("%", "%25").replace("/", "%2F") for part in parts)
+
+
+def parted(label: str, count: int) -> list[str]:
+    """The values of such a text.
+
+    Raises:
+        ConfigError: there are not so many.
+    """
+    if count == 1:
+        return [label]
+    parts = [part.replace("%2F", "/").replace("%25", "%") for part in label.split("/")]
+    if len(parts) != count:
+        raise ConfigError(f"{label!r} is no position here.", f"A position is {count} values with slashes between them.")
+    return parts
+
+
+def number(label: str) -> int:
+    """A number that never falls as positions rise: the first value, if it is a number or a time; else 0."""
+    first = label.split("/")[0]
+    if re.fullmatch(r"-?\d{1,18}", first):
+        return int(first)
+    moment = as_time(first)
+    return int(moment.timestamp() * 1_000_000) if moment else 0
+
+
+def as_time(text: str) -> datetime | None:
+    """A text as a time in UTC, or None if it is none."""
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment
+
+
+def overlap_of(said: str | int) -> int | timedelta | None:
+    """How far to go back: a number, or a time such as ``90s``, ``10m``, ``2h`` or ``1d``; None where nothing is said.
+
+    Raises:
+        ConfigError: it is neither.
+    """
+    if said == "":
+        return None
+    if isinstance(said, int) or said.isdigit():
+        return int(said)
+    found = SPAN.fullmatch(said)
+    if not found:
+        raise ConfigError(
+            f"overlap = {said!r} is no span.", "", "A span is a number, or a time such as 90s, 10m, 2h or 1d."
+        )
+    return timedelta(**{UNITS[found[2]]: int(found[1])})
+
+
+def earlier(value: str, overlap: int | timedelta) -> str:
+    """A position's first value, moved back; a time stays written as it was.
+
+    Raises:
+        ConfigError: a time is to be moved by a number, or a number by a time.
+    """
+    if isinstance(overlap, int) and re.fullmatch(r"-?\d+", value):
+        return str(int(value) - overlap)
+    moment = as_time(value)
+    if isinstance(overlap, int) or moment is None:
+        unit = "a number" if isinstance(overlap, int) else "a time"
+        raise ConfigError(
+            f"The overlap is {unit}, but the position is {value!r}.", "", "Give an overlap of the same kind."
+        )
+    body, fraction, zone = re.findall(r"^(\d{4}-\d\d-\d\d(?:.\d\d:\d\d(?::\d\d)?)?)(\.\d+)?(.*)$", value)[0]
+    written = (moment - overlap).isoformat(sep="T" if "T" in body else " ", timespec="microseconds")
+    return written[: len(body)] + written[19 : 19 + len(fraction)].ljust(len(fraction), "0") + zone

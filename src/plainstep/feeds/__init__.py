@@ -1,0 +1,1 @@
+"""Feeds: changes that something else wrote, read by a layout."""

@@ -1,0 +1,206 @@
+"""A change table, or any table with a column that grows, as a feed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.places import earlier, parted
+from plainstep.errors import ConfigError, Refused
+from plainstep.feeds.base import Ends
+from plainstep.stores.sql import quoted
+
+if TYPE_CHECKING:
+    from datetime import timedelta
+
+    import pyarrow as pa
+
+    from plainstep.config import TimesConfig
+    from plainstep.stores.base import Reading, Table
+
+# How many rows are looked at to learn what JSON documents hold.
+SAMPLE = 1000
+
+
+class SqlFeed:
+    """A table whose rows are changes.
+
+    Args:
+        table: the table.
+        position: the columns that order its rows.
+        first: an SQL expression that puts the rows at one position in order, or empty.
+        time: the column that tells when a change was made, or the table that does; or empty.
+        overlap: how far before the mark to begin, or None.
+    """
+
+    def __init__(
+        self,
+        table: Table,
+        position: tuple[str, ...],
+        time: str | TimesConfig = "",
+        times: Table | None = None,
+        order: str = "",
+        overlap: int | timedelta | None = None,
+    ) -> None:
+        self.table, self.position, self.time, self.times, self.overlap = table, position, time, times, overlap
+        self.place = table.place
+        self.identity = f"{table.sql} by {', '.join(position)}"
+        names = table.schema().names
+        for name in position:
+            if name not in names:
+                raise ConfigError(
+                    f"The position names the column {name!r}, which {self.place} does not have.",
+                    f"Its columns: {', '.join(names)}.",
+                    "Mend 'position' in the layout.",
+                )
+        self._by = ", ".join(map(quoted, position))
+        self._order = self._by + (f", {order}" if order else "")
+        self._down = ", ".join(f"{quoted(name)} DESC" for name in position)
+
+    def columns(self) -> pa.Schema:
+        """The table's columns."""
+        return self.table.schema()
+
+    def _label(self) -> str:
+        """A row's position as text, as SQL."""
+        parts = [self.table.text(name) for name in self.position]
+        if len(parts) == 1:
+            return parts[0]
+        return " || '/' || ".join(f"replace(replace({part}, '%', '%25'), '/', '%2F')" for part in parts)
+
+    def _compared(self, sign: str, label: str) -> str:
+        values = parted(label, len(self.position))
+        literals = [self.table.literal(name, value) for name, value in zip(self.position, values, strict=True)]
+        if len(literals) == 1:
+            return f"{self._by} {sign} {literals[0]}"
+        return f"({self._by}) {sign} ({', '.join(literals)})"
+
+    def ends(self) -> Ends:
+        """How far it can be read now."""
+        with self.opened() as (ends, _):
+            return ends
+
+    @contextmanager
+    def opened(self) -> Iterator[tuple[Ends, Reading]]:
+        """How far it can be read, and the transaction that says so."""
+        with self.table.reading() as reading:
+            yield self._ends(reading), reading
+
+    def _ends(self, reading: Reading) -> Ends:
+        self._refuse_nulls(reading)
+        # The order of these matters: who is writing is asked after the last position is known, so that whoever
+        # may yet commit an earlier one is among them.
+        last = self._one(reading, "", self._down)
+        if self.overlap is None:
+            safe = reading.unsettled(self.position[0])
+            last = self._one(reading, f"WHERE {safe}", self._down) if safe else last
+        return Ends(self._one(reading, "", self._by), last)
+
+    def _one(self, reading: Reading, where: str, order: str) -> str | None:
+        row = reading.first(f"SELECT {self._label()} FROM {self.table.sql} {where} ORDER BY {order} LIMIT 1")
+        return str(row[0]) if row else None
+
+    def _refuse_nulls(self, reading: Reading) -> None:
+        nulls = " OR ".join(f"{quoted(name)} IS NULL" for name in self.position)
+        if reading.first(f"SELECT 1 FROM {self.table.sql} WHERE {nulls} LIMIT 1"):
+            raise Refused(
+                f"A row of {self.place} has no position: {', '.join(self.position)} is null.",
+                "When it came cannot be told, so it would never be read.",
+                "Give it a position, or choose another column for 'position'.",
+            )
+
+    def at_or_before(self, position: str) -> str | None:
+        """The last position that is not after this one."""
+        where = f"WHERE {self._compared('<=', position)}"
+        with self.table.reading() as reading:
+            return self._one(reading, where, self._down)
+
+    def before_time(self, moment: datetime) -> str | None:
+        """The last position before the first change that was made after a time."""
+        if not isinstance(self.time, str):
+            assert self.times is not None
+            inner = (
+                f"{quoted(self.position[0])} IN (SELECT {quoted(self.time.position)} FROM {self.times.sql} "
+                f"WHERE {self.times.later(self.time.time, moment)})"
+            )
+        elif self.time:
+            inner = self.table.later(self.time, moment)
+        else:
+            raise ConfigError(
+                f"Nothing tells when the changes of {self.place} were made.",
+                "",
+                "Name a column with 'time' in the layout, or give a position.",
+            )
+        with self.table.reading() as reading:
+            first = self._one(reading, f"WHERE {inner}", self._by)
+            where = f"WHERE {self._compared('<', first)}" if first is not None else ""
+            return self._one(reading, where, self._down)
+
+    def _where(self, after: str | None, upto: str | None, again: bool = True) -> str:
+        """The condition for the rows in between; if asked for, with those that are read again."""
+        terms = []
+        if after is not None and (self.overlap is None or not again):
+            terms.append(self._compared(">", after))
+        elif after is not None and self.overlap is not None:
+            first = parted(after, len(self.position))[0]
+            back = earlier(first, self.overlap) if self.overlap else first
+            terms.append(f"{quoted(self.position[0])} >= {self.table.literal(self.position[0], back)}")
+        terms += [self._compared("<=", upto)] if upto is not None else []
+        return f"WHERE {' AND '.join(terms)}" if terms else ""
+
+    def count(self, after: str | None, upto: str | None) -> tuple[int | None, bool, datetime | None]:
+        """How many rows there are in between, and when the first was made."""
+        from plainstep.core.places import as_time
+
+        if upto is None:
+            return 0, False, None
+        where = self._where(after, upto, again=False)
+        timed = isinstance(self.time, str) and bool(self.time)
+        time = self.table.text(str(self.time)) if timed else "NULL"
+        with self.table.reading() as reading:
+            row = reading.first(f"SELECT count(*) FROM {self.table.sql} {where}")
+            count = int(row[0]) if row else 0
+            first = reading.first(f"SELECT {time} FROM {self.table.sql} {where} ORDER BY {self._by} LIMIT 1")
+        since = as_time(str(first[0])) if first and first[0] is not None else None
+        return count, count > 0, since
+
+    def read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
+        """The rows in between, in order."""
+        import pyarrow as pa
+
+        from plainstep.core.raw import PLACE, TIME
+
+        texts = {PLACE: self._label()}
+        if not isinstance(self.time, str):
+            assert self.times is not None
+            texts[TIME] = (
+                f"(SELECT {self.times.text(self.time.time)} FROM {self.times.sql} AS plainstep_times "
+                f"WHERE plainstep_times.{quoted(self.time.position)} = {self.table.sql}.{quoted(self.position[0])} LIMIT 1)"
+            )
+        if upto is None:
+            return
+        with self.table.reading() as reading:
+            tail = f"{self._where(after, upto)} ORDER BY {self._order}"
+            for batch in reading.select(self.columns().names, texts, tail):
+                yield pa.Table.from_batches([batch])
+
+    def sample(self) -> pa.Table:
+        """Its first rows."""
+        import pyarrow as pa
+
+        from plainstep.core.raw import PLACE
+
+        names = self.columns().names
+        with self.table.reading() as reading:
+            batches = list(reading.select(names, {PLACE: self._label()}, f"ORDER BY {self._order} LIMIT {SAMPLE}"))
+        if batches:
+            return pa.Table.from_batches(batches)
+        return self.columns().append(pa.field(PLACE, pa.string())).empty_table()
+
+    def told(self, position: str) -> str:
+        """Which row a position means."""
+        values = parted(position, len(self.position))
+        named = ", ".join(f"{name} {value}" for name, value in zip(self.position, values, strict=True))
+        return f"{self.place}, {named}"

@@ -1,0 +1,79 @@
+"""DuckDB files as stores: tables to merge into, and tables to read that something else fills."""
+
+from __future__ import annotations
+
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from plainstep.errors import Refused
+from plainstep.stores.urls import file_of
+
+if TYPE_CHECKING:
+    import duckdb
+
+    from plainstep.stores.base import CaptureInfo, Source
+    from plainstep.stores.duckdb.table import DuckdbTable
+    from plainstep.stores.duckdb.target import DuckdbTarget
+
+
+class DuckdbStore:
+    """A DuckDB file.
+
+    Args:
+        name: the store's name in plainstep.toml.
+        url: ``duckdb:///path``.
+        base: the folder that relative paths start from.
+        wait: how many seconds to wait while another process holds the file.
+    """
+
+    exclusive = True
+
+    def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
+        self.name, self.url, self.wait = name, url, wait
+        self.path = file_of(url, base)
+
+    def opened(self, read_only: bool) -> AbstractContextManager[duckdb.DuckDBPyConnection]:
+        """A connection whose default database is the file."""
+        from plainstep.stores.duckdb.connection import opened
+
+        return opened(self.path, read_only, self.wait)
+
+    def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
+        """Always refused: DuckDB has no triggers, so nothing records its changes."""
+        raise self._no_capture()
+
+    def table(self, name: str, types: dict[str, str]) -> DuckdbTable:
+        """One of its tables or views, to be read as it is."""
+        from plainstep.stores.duckdb.table import DuckdbTable
+
+        return DuckdbTable(self, name, types)
+
+    def target(self) -> DuckdbTarget:
+        """The file as a place to merge into."""
+        from plainstep.stores.duckdb.target import DuckdbTarget
+
+        return DuckdbTarget(self)
+
+    def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
+        """Always refused."""
+        raise self._no_capture()
+
+    def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
+        """Always refused."""
+        raise self._no_capture()
+
+    def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
+        """Always refused."""
+        raise self._no_capture()
+
+    def captures(self) -> list[CaptureInfo]:
+        """Nothing is ever captured here."""
+        return []
+
+    def _no_capture(self) -> Refused:
+        return Refused(
+            f"{self.name} is a DuckDB file, whose changes cannot be captured.",
+            "DuckDB has no triggers, so nothing would record its changes.",
+            "Read a change table that something else fills (changes = 'table'), or compare (changes = 'diff').",
+        )

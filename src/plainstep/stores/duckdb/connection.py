@@ -1,0 +1,119 @@
+"""Connections to DuckDB files, and its errors in our words.
+
+A DuckDB file admits one writing process at a time, so it is held only while it is read or written: attached to
+an in-memory instance that each process keeps (a tenth of the cost of an instance of its own), and detached.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import duckdb
+
+from plainstep.errors import PlainStepError, StoreError
+from plainstep.stores.sql import quoted, text
+from plainstep.stores.urls import locked
+
+CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False}
+_guard = threading.Lock()
+_instances: dict[int, duckdb.DuckDBPyConnection] = {}
+_busy: dict[Path, threading.RLock] = {}
+
+
+def _instance() -> duckdb.DuckDBPyConnection:
+    """This process's in-memory instance."""
+    with _guard:
+        if os.getpid() not in _instances:
+            _instances[os.getpid()] = duckdb.connect(config=CONFIG)
+        return _instances[os.getpid()].cursor()
+
+
+def _turn(path: Path) -> threading.RLock:
+    """The lock by which threads of this process take turns at a file."""
+    with _guard:
+        return _busy.setdefault(path, threading.RLock())
+
+
+@contextmanager
+def opened(path: Path, read_only: bool, wait: float) -> Iterator[duckdb.DuckDBPyConnection]:
+    """A connection whose default database is the file. Waits while another process holds it.
+
+    Raises:
+        StoreError: the file stayed locked, is no DuckDB database, or cannot be read or written.
+    """
+    path = path.resolve()  # however it is named, one file has one lock
+    with _turn(path):
+        connection, detach = _attached(path, read_only, wait)
+        try:
+            yield connection
+        except PlainStepError:
+            raise
+        except duckdb.Error as error:
+            raise _explained(error, path) from error
+        finally:
+            _let_go(connection, detach)
+
+
+def _attached(path: Path, read_only: bool, wait: float) -> tuple[duckdb.DuckDBPyConnection, str]:
+    """A connection to the file, and the name to detach it by; no name where the connection is the process's own."""
+    connection = _instance()
+    name = f"plainstep_{threading.get_ident()}_{time.monotonic_ns()}"
+    options = " (READ_ONLY)" if read_only else ""
+    try:
+        _attach_when_free(connection, f"ATTACH {text(str(path))} AS {quoted(name)}{options}", path, wait)
+        connection.execute(f"USE {quoted(name)}")
+        return connection, name
+    except duckdb.Error as error:
+        connection.close()
+        if "already attached" in str(error):  # this very process has the file open: share its instance
+            return _shared(path), ""
+        raise _explained(error, path) from error
+
+
+def _attach_when_free(connection: duckdb.DuckDBPyConnection, attach: str, path: Path, wait: float) -> None:
+    until = time.monotonic() + wait
+    pause = 0.005
+    while True:
+        try:
+            connection.execute(attach)
+            return
+        except duckdb.Error as error:
+            if "lock" not in str(error).lower() or "already attached" in str(error):
+                raise
+            if time.monotonic() > until:
+                raise locked(path, wait) from error
+        time.sleep(pause)
+        pause = min(pause * 1.5, 0.2)
+
+
+def _shared(path: Path) -> duckdb.DuckDBPyConnection:
+    try:
+        return duckdb.connect(str(path))
+    except duckdb.Error as error:
+        raise StoreError(
+            f"{path} is open in this process in another way: {error}.",
+            "DuckDB opens a file once a process.",
+            "Close that connection and run the step again.",
+        ) from error
+
+
+def _let_go(connection: duckdb.DuckDBPyConnection, name: str) -> None:
+    try:
+        if name:
+            connection.execute("USE memory")
+            connection.execute(f"DETACH {quoted(name)}")
+    finally:
+        connection.close()
+
+
+def _explained(error: duckdb.Error, path: Path) -> StoreError:
+    told = str(error).splitlines()[0]
+    if "not a valid DuckDB" in told:
+        return StoreError(f"{path} is not a DuckDB database.", "", "Check the store's url in plainstep.toml.")
+    return StoreError(f"DuckDB says of {path}: {told}", "Nothing was written.")

@@ -1,0 +1,164 @@
+"""Reading a DuckDB table or view as it is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from datetime import datetime
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import duckdb
+
+from plainstep.errors import Refused
+from plainstep.stores.sql import quoted, since_epoch, text
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.stores.duckdb import DuckdbStore
+
+WANTED = "plainstep_wanted"
+
+
+class DuckdbTable:
+    """A table or view of a DuckDB file.
+
+    Args:
+        store: the file.
+        name: its name.
+        types: types to use instead of its columns' own, by column.
+    """
+
+    def __init__(self, store: DuckdbStore, name: str, types: dict[str, str]) -> None:
+        self.store, self.name, self.types = store, name, types
+        self.place, self.sql = f"{store.name}.{name}", quoted(name)
+
+    @cached_property
+    def _described(self) -> tuple[pa.Schema, tuple[str, ...]]:
+        import pyarrow as pa
+
+        from plainstep.stores.declared import arrow_type
+        from plainstep.stores.duckdb.types import plain
+
+        if not self.store.path.exists():
+            raise Refused(f"There is no file {self.store.path}.", "", "Check the store's url in plainstep.toml.")
+        with self.store.opened(read_only=True) as connection:
+            try:
+                schema = plain(connection.sql(f"SELECT * FROM {self.sql} LIMIT 0").to_arrow_table().schema)
+            except duckdb.CatalogException:
+                known = [
+                    name
+                    for (name,) in connection.execute(
+                        "SELECT DISTINCT table_name FROM duckdb_columns() WHERE NOT internal ORDER BY 1"
+                    ).fetchall()
+                ]
+                raise Refused(
+                    f"There is no table {self.name!r} in {self.store.name}.",
+                    "",
+                    f"Its tables: {', '.join(known) or 'none'}.",
+                ) from None
+            row = connection.execute(
+                "SELECT constraint_column_names FROM duckdb_constraints() WHERE table_name = ? AND "
+                "constraint_type = 'PRIMARY KEY' AND database_name = current_database()",
+                [self.name],
+            ).fetchone()
+        fields = [
+            pa.field(field.name, arrow_type(self.place, field.name, self.types[field.name]))
+            if field.name in self.types
+            else field
+            for field in schema
+        ]
+        return pa.schema(fields), tuple(row[0]) if row else ()
+
+    def schema(self) -> pa.Schema:
+        """Its columns."""
+        return self._described[0]
+
+    def key(self) -> tuple[str, ...]:
+        """Its primary key, or nothing."""
+        return self._described[1]
+
+    def text(self, column: str) -> str:
+        """A column's value as text, as SQL."""
+        import pyarrow as pa
+
+        if pa.types.is_binary(self.schema().field(column).type):
+            return f"'0x' || hex({quoted(column)})"
+        return f"CAST({quoted(column)} AS VARCHAR)"
+
+    def literal(self, column: str, value: str) -> str:
+        """A value of a column, given as text, as SQL."""
+        import pyarrow as pa
+
+        from plainstep.stores.duckdb.types import declaration
+
+        kind = self.schema().field(column).type
+        if pa.types.is_binary(kind):
+            return f"unhex({text(value.removeprefix('0x'))})"
+        return f"CAST({text(value)} AS {declaration(kind)})"
+
+    def later(self, column: str, time: datetime) -> str:
+        """The condition that a column holds a later time, as SQL."""
+        import pyarrow as pa
+
+        if pa.types.is_integer(self.schema().field(column).type):
+            return since_epoch(quoted(column), time.timestamp())
+        return f"{quoted(column)}::TIMESTAMPTZ > {text(time.isoformat())}::TIMESTAMPTZ"
+
+    @contextmanager
+    def reading(self) -> Iterator[DuckdbReading]:
+        """Read it, in one transaction."""
+        with self.store.opened(read_only=True) as connection:
+            connection.execute("SET TimeZone = 'UTC'")
+            connection.execute("BEGIN")
+            try:
+                yield DuckdbReading(self, connection)
+            finally:
+                connection.execute("ROLLBACK")
+
+
+class DuckdbReading:
+    """A table of a DuckDB file that is being read."""
+
+    def __init__(self, table: DuckdbTable, connection: duckdb.DuckDBPyConnection) -> None:
+        self.table, self.connection, self.store = table, connection, table.store
+
+    def select(self, columns: Sequence[str], texts: dict[str, str], tail: str) -> Iterator[pa.RecordBatch]:
+        """Rows, in batches."""
+        yield from self._select(columns, texts, f"FROM {self.table.sql} {tail}")
+
+    def _select(
+        self, columns: Sequence[str], texts: dict[str, str], rest: str, of: str = ""
+    ) -> Iterator[pa.RecordBatch]:
+        import pyarrow as pa
+
+        schema = self.table.schema()
+        selected = [of + quoted(name) for name in columns]
+        selected += [f"{value} AS {quoted(name)}" for name, value in texts.items()]
+        wanted = pa.schema([schema.field(name) for name in columns] + [(name, pa.string()) for name in texts])
+        for batch in self.connection.sql(f"SELECT {', '.join(selected)} {rest}").to_arrow_reader(1 << 16):
+            yield batch.cast(wanted)
+
+    def first(self, sql: str) -> tuple[Any, ...] | None:
+        """The first row of a query."""
+        rows = self.connection.execute(sql).fetchall()
+        return rows[0] if rows else None
+
+    def matching(self, columns: Sequence[str], keys: pa.Table) -> Iterator[pa.RecordBatch]:
+        """The rows with these keys."""
+        self.connection.register(WANTED, keys)
+        try:
+            terms = " AND ".join(f"t.{quoted(name)} = k.{quoted(name)}" for name in keys.column_names)
+            rest = f"FROM {self.table.sql} t WHERE EXISTS (SELECT 1 FROM {WANTED} k WHERE {terms})"
+            yield from self._select(columns, {}, rest, "t.")
+        finally:
+            self.connection.unregister(WANTED)
+
+    def beside(self, table: DuckdbTable) -> DuckdbReading:
+        """Another table of the same store, in the same transaction."""
+        return DuckdbReading(table, self.connection)
+
+    def unsettled(self, column: str) -> str:
+        """Nothing: while the file is read here, no other process writes it."""
+        return ""

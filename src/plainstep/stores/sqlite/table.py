@@ -1,0 +1,207 @@
+"""Reading a SQLite table or view as it is."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from datetime import datetime
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from plainstep.errors import ConfigError, DataError
+from plainstep.stores.sql import quoted, since_epoch, text
+from plainstep.stores.sqlite import catalog
+from plainstep.stores.sqlite.connection import fetched
+
+if TYPE_CHECKING:
+    from typing import Any
+
+    import pyarrow as pa
+
+    from plainstep.stores.sqlite import SqliteStore
+    from plainstep.stores.sqlite.types import Column
+
+# Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
+BATCH = 1 << 11
+# Batches made of them: what is done with rows afterwards is better done with many at a time.
+TOGETHER = 16
+
+
+class SqliteTable:
+    """A table or view of a SQLite file.
+
+    Args:
+        store: the file.
+        name: its name.
+        types: declared types to use instead of its own, by column.
+    """
+
+    def __init__(self, store: SqliteStore, name: str, types: dict[str, str]) -> None:
+        self.store, self.name, self.types = store, name, types
+        self.place, self.sql = f"{store.name}.{name}", quoted(name)
+
+    @cached_property
+    def _found(self) -> catalog.Table:
+        with self.store.opened() as connection:
+            found = catalog.find(connection, self.name, views=True)
+            if found is None:
+                raise catalog.missing(self.name, connection, self.store.name)
+            return found
+
+    @cached_property
+    def columns(self) -> dict[str, Column]:
+        """Its columns by name."""
+        import pyarrow as pa
+
+        from plainstep.stores.sqlite.types import Column, arrow_type
+
+        columns = {}
+        for column in self._found.columns:
+            declared = self.types.get(column.name, column.declared)
+            try:
+                kind = arrow_type(self.place, column.name, declared)
+            except DataError:
+                kind = pa.null()
+            columns[column.name] = Column(column.name, declared, kind)
+        return columns
+
+    def schema(self) -> pa.Schema:
+        """Its columns."""
+        import pyarrow as pa
+
+        return pa.schema([(column.name, column.kind) for column in self.columns.values()])
+
+    def key(self) -> tuple[str, ...]:
+        """Its primary key, or nothing."""
+        return self._found.key
+
+    def text(self, column: str) -> str:
+        """A column's value as text, as SQL."""
+        name = quoted(column)
+        return f"CASE typeof({name}) WHEN 'blob' THEN '0x' || hex({name}) ELSE CAST({name} AS TEXT) END"
+
+    def literal(self, column: str, value: str) -> str:
+        """A value of a column, given as text, as SQL."""
+        import pyarrow as pa
+
+        kind = self.columns[column].kind
+        if pa.types.is_integer(kind):
+            if not value.lstrip("-").isdigit():
+                raise ConfigError(
+                    f"{value!r} is no {self.columns[column].declared}, which {column} of {self.place} is."
+                )
+            return value
+        if pa.types.is_binary(kind):
+            return f"X'{value.removeprefix('0x')}'"
+        return text(value)
+
+    def later(self, column: str, time: datetime) -> str:
+        """The condition that a column holds a later time, as SQL."""
+        import pyarrow as pa
+
+        if pa.types.is_integer(self.columns[column].kind):
+            return since_epoch(quoted(column), time.timestamp())
+        return f"julianday({quoted(column)}) > julianday({text(time.isoformat())})"
+
+    @contextmanager
+    def reading(self) -> Iterator[SqliteReading]:
+        """Read it, in one transaction."""
+        with self.store.opened() as connection:
+            connection.execute("BEGIN")
+            yield SqliteReading(self, connection)
+
+
+class SqliteReading:
+    """A table of a SQLite file that is being read."""
+
+    def __init__(self, table: SqliteTable, connection: sqlite3.Connection) -> None:
+        self.table, self.connection, self.store = table, connection, table.store
+
+    def select(self, columns: Sequence[str], texts: dict[str, str], tail: str) -> Iterator[pa.RecordBatch]:
+        """Rows, in batches."""
+        yield from self._select(columns, texts, f"FROM {self.table.sql} {tail}")
+
+    def _select(
+        self, columns: Sequence[str], texts: dict[str, str], rest: str, of: str = "", parameters: Sequence[Any] = ()
+    ) -> Iterator[pa.RecordBatch]:
+        import pyarrow as pa
+
+        from plainstep.stores.sqlite.types import Column
+
+        wanted = [self._known(self.table.columns[name]) for name in columns]
+        selected = [column.read_sql(of + quoted(column.name)) for column in wanted] + list(texts.values())
+        wanted += [Column(name, "TEXT", pa.string()) for name in texts]
+        cursor = self.connection.execute(f"SELECT {', '.join(selected)} {rest}", parameters)
+        gathered: list[pa.RecordBatch] = []
+        for rows in fetched(cursor, BATCH):
+            gathered.append(self._batch(wanted, rows))
+            if len(gathered) == TOGETHER:
+                yield pa.concat_batches(gathered)
+                gathered = []
+        if gathered:
+            yield pa.concat_batches(gathered)
+
+    def _known(self, column: Column) -> Column:
+        """A column whose declared type says nothing is read as text: what it means is said by a layout, or not at all."""
+        import pyarrow as pa
+
+        from plainstep.stores.sqlite.types import Untyped
+
+        return Untyped(column.name, column.declared, pa.string()) if pa.types.is_null(column.kind) else column
+
+    def _batch(self, columns: list[Column], rows: list[tuple[Any, ...]]) -> pa.RecordBatch:
+        import pyarrow as pa
+
+        from plainstep.stores.sqlite.types import Misfit, to_arrow
+
+        arrays = []
+        for column, values in zip(columns, zip(*rows, strict=True), strict=True):
+            try:
+                arrays.append(to_arrow(values, column.kind))
+            except Misfit as misfit:
+                row = dict(zip([column.name for column in columns], rows[misfit.index], strict=True))
+                raise DataError(
+                    f"In {self.table.place}, the column {column.name} holds {values[misfit.index]!r}, which is no "
+                    f"{column.declared}, in the row {row}.",
+                    "SQLite lets any value stand in any column; merging it would mean to guess what it is.",
+                    f'Mend the value, or say what the column holds: types = {{ "{column.name}" = "TEXT" }} in the load.',
+                ) from None
+        return pa.record_batch(arrays, names=[column.name for column in columns])
+
+    def first(self, sql: str) -> tuple[Any, ...] | None:
+        """The first row of a query."""
+        row: tuple[Any, ...] | None = self.connection.execute(sql).fetchone()
+        return row
+
+    def matching(self, columns: Sequence[str], keys: pa.Table) -> Iterator[pa.RecordBatch]:
+        """The rows with these keys."""
+        from plainstep.stores.sqlite.types import to_sqlite
+
+        values = [to_sqlite(keys[name].combine_chunks()) for name in keys.column_names]
+        if any(isinstance(value, bytes) for column in values for value in column):
+            values = [[value.hex() if isinstance(value, bytes) else value for value in column] for column in values]
+        rows = json.dumps(list(zip(*values, strict=True)))
+        terms = " AND ".join(
+            f"t.{quoted(name)} = {self._key_value(name, place)}" for place, name in enumerate(keys.column_names)
+        )
+        rest = f"FROM json_each(?) k CROSS JOIN {self.table.sql} t ON {terms}"
+        yield from self._select(columns, {}, rest, "t.", [rows])
+
+    def _key_value(self, name: str, place: int) -> str:
+        import pyarrow as pa
+
+        value = f"k.value ->> {place}"
+        kind = self.table.columns[name].kind
+        if pa.types.is_binary(kind):
+            return f"unhex({value})"
+        return f"CAST({value} AS NUMERIC)" if pa.types.is_decimal(kind) else f"({value})"
+
+    def beside(self, table: SqliteTable) -> SqliteReading:
+        """Another table of the same store, in the same transaction."""
+        return SqliteReading(table, self.connection)
+
+    def unsettled(self, column: str) -> str:
+        """Nothing: SQLite has one writer at a time."""
+        return ""
