@@ -11,7 +11,7 @@ from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError, Refused
 from plainstep.progress import counted
 from plainstep.step import edits_of, key_of, news, read_net
-from plainstep.windows import ahead, refuse_unless_continuous, why_not, window
+from plainstep.windows import ahead, ends, refuse_unless_continuous, shown, why_not, window
 
 if TYPE_CHECKING:
     from plainstep.core.changes import Changes
@@ -39,8 +39,8 @@ class LookResult:
 
     load: str
     key: tuple[str, ...]
-    after: int
-    upto: int
+    after: int | str
+    upto: int | str
     changes: Changes
     counts: dict[str, int]
     total: int
@@ -65,8 +65,8 @@ class NetResult:
     """
 
     load: str
-    after: int
-    upto: int
+    after: int | str
+    upto: int | str
     net: NetChanges
     edits: dict[str, int]
     note: str = ""
@@ -95,6 +95,7 @@ class LoadStatus:
     Attributes:
         load, source, into, shape: the load and its ends.
         mark: its mark, or None before the first step.
+        merged: the mark's position as people know it.
         head: the newest position that is safe to read, or None if the source cannot tell.
         head_at: when the change at the head was made.
         waiting: how many changes are not merged yet.
@@ -111,7 +112,8 @@ class LoadStatus:
     into: str
     shape: str
     mark: Mark | None = None
-    head: int | None = None
+    merged: int | str | None = None
+    head: int | str | None = None
     head_at: datetime | None = None
     waiting: int | None = None
     lag_seconds: float | None = None
@@ -140,7 +142,7 @@ class CheckResult:
 
     load: str
     ok: bool
-    position: int
+    position: int | str
     source_rows: int
     target_rows: int
     waiting: int
@@ -167,7 +169,7 @@ def look(load: Load, after: str | None = None, upto: str | None = None, limit: i
             kept.append(Changes(batch.table.slice(0, max(room, 0))))
             room -= len(batch)
     key = key_of(load, load.source.schema())
-    return LookResult(load.name, key, asked.after, asked.upto, concat(kept), dict(counts), counts.total(), asked.note)
+    return LookResult(load.name, key, *ends(load, asked), concat(kept), dict(counts), counts.total(), asked.note)
 
 
 def net(load: Load, after: str | None = None, upto: str | None = None) -> NetResult:
@@ -184,7 +186,7 @@ def net(load: Load, after: str | None = None, upto: str | None = None) -> NetRes
         "append": 0,
         "add": 0,
     }
-    return NetResult(load.name, asked.after, asked.upto, found, counted, asked.note)
+    return NetResult(load.name, *ends(load, asked), found, counted, asked.note)
 
 
 def status(load: Load) -> LoadStatus:
@@ -192,10 +194,11 @@ def status(load: Load) -> LoadStatus:
     found = LoadStatus(load.name, load.config.source, load.config.into, load.config.shape)
     try:
         found.mark = load.target.mark(load.name)
+        found.merged = shown(load, found.mark.place) if found.mark else None
         steps = load.target.ledger(load.name, 1)
         found.last_step = steps[-1] if steps else None
         span = load.source.span()
-        found.head, found.head_at = span.head, span.head_at
+        found.head, found.head_at = shown(load, span.end), span.head_at
         found.holds_back = span.holds_back
         found.warnings = load.source.warnings()
         _judge(load, found, span)
@@ -292,7 +295,7 @@ def _checked(load: Load, mark: Mark, found: NetChanges, target_rows: int, waitin
     return CheckResult(
         load.name,
         ok=not (missing or different or (extra and not kept)),
-        position=mark.position,
+        position=shown(load, mark.place),
         source_rows=target_rows + missing - extra,
         target_rows=target_rows,
         waiting=waiting,

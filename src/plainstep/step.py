@@ -16,7 +16,7 @@ from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
 from plainstep.progress import counted
 from plainstep.retries import retried
 from plainstep.stores.base import Commit, LeanSource, LedgerEntry, TableInfo
-from plainstep.windows import ahead, refuse_unless_continuous, resolve
+from plainstep.windows import ahead, refuse_unless_continuous, resolve, shown
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -48,8 +48,8 @@ class StepOutcome:
     load: str
     outcome: str
     entry: LedgerEntry | None = None
-    after: int | None = None
-    upto: int | None = None
+    after: int | str | None = None
+    upto: int | str | None = None
     seconds: float = 0.0
     error: PlainStepError | None = None
     warnings: list[str] = field(default_factory=list)
@@ -117,13 +117,13 @@ def _once(load: Load) -> StepOutcome:
 
 
 def _nothing(load: Load, mark: Mark) -> StepOutcome:
-    return StepOutcome(load.name, "nothing", None, mark.position, mark.position, warnings=load.source.warnings())
+    here = shown(load, mark.place)
+    return StepOutcome(load.name, "nothing", None, here, here, warnings=load.source.warnings())
 
 
 def _stepped(load: Load, entry: LedgerEntry) -> StepOutcome:
-    return StepOutcome(
-        load.name, "stepped", entry, entry.after, entry.upto, entry.seconds, None, load.source.warnings()
-    )
+    after, upto = entry.after_shown or entry.after, entry.upto_shown or entry.upto
+    return StepOutcome(load.name, "stepped", entry, after, upto, entry.seconds, None, load.source.warnings())
 
 
 def _first(load: Load, span: Span, began: float) -> LedgerEntry:
@@ -269,7 +269,7 @@ def key_of(load: Load, schema: pa.Schema) -> tuple[str, ...]:
 
 
 def _entry(load: Load, kind: str, span: Span, mark: Mark | None, note: str = "") -> LedgerEntry:
-    return LedgerEntry(
+    entry = LedgerEntry(
         load.name,
         mark.step + 1 if mark else 1,
         kind,
@@ -278,6 +278,14 @@ def _entry(load: Load, kind: str, span: Span, mark: Mark | None, note: str = "")
         span.head,
         note=note,
     )
+    if mark:
+        entry.after_shown = _unless_number(shown(load, mark.place))
+    entry.upto_shown = _unless_number(shown(load, span.end))
+    return entry
+
+
+def _unless_number(place: int | str) -> str:
+    return "" if isinstance(place, int) else place
 
 
 def _commit(

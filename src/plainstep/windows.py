@@ -42,6 +42,22 @@ def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
         raise refusal
 
 
+def shown(load: Load, place: Place) -> int | str:
+    """A place as people know it: a number, or what a feed calls it."""
+    if not isinstance(load.source, ForeignSource):
+        return place.position
+    label = load.source.shown(place)
+    return int(label) if label.isdigit() else label
+
+
+def ends(load: Load, window: Window) -> tuple[int | str, int | str]:
+    """Both ends of a window, as people know them."""
+    return (
+        shown(load, Place(window.after, window.after_token)),
+        shown(load, Place(window.upto, window.upto_token)),
+    )
+
+
 def ahead(mark: Mark, span: Span) -> Window:
     """The changes after a mark. Where the newest row of a table is gone, its head lies behind the mark: then none."""
     return Window.between(mark.place, span.end if span.head >= mark.position else mark.place)

@@ -27,6 +27,12 @@ def image(row: dict[str, Any], side: str, columns: list[str]) -> dict[str, Any]:
     return {name: finite(row[side + name]) for name in columns if side + name in row}
 
 
+def position(row: dict[str, Any]) -> int | str:
+    """Where a change lies, as people know it."""
+    place: str = row.get("place") or str(row["seq"])
+    return int(place) if place.isdigit() else place
+
+
 def changes(found: LookResult) -> list[dict[str, Any]]:
     """Changes: position, operation, time, key, both images, and the columns that an update changed.
 
@@ -50,7 +56,7 @@ def changes(found: LookResult) -> list[dict[str, Any]]:
         if row["op"] == "truncate":
             was = now = None
         row["changed"] = [name for name in row["changed"] if name in (now or ())]
-        row["position"] = row.get("position", row["seq"])
+        row["position"] = position(row)
         rows.append(row | {"was": was, "now": now, "key": {name: (now or was or {}).get(name) for name in found.key}})
     return rows
 

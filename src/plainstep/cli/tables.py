@@ -38,11 +38,11 @@ def _said(one: StepOutcome) -> str:
     done = ", ".join(f"{name} {number:,}" for name, number in one.edits.items() if number) or "no row touched"
     took = f"{one.seconds:.2f} s"
     if entry.kind == "snapshot":
-        return f"first load: {many(entry.append, 'row')}, as they stood at {entry.upto}; {took}"
+        return f"first load: {many(entry.append, 'row')}, as they stood at {one.upto}; {took}"
     if entry.kind == "begin":
-        return f"begun at {entry.upto}: only what changes after this is merged; {took}"
+        return f"begun at {one.upto}: only what changes after this is merged; {took}"
     if entry.kind == "reload":
-        return f"loaded again as of {entry.upto}: {_counts(one.net)} to mend; {done}; {took}"
+        return f"loaded again as of {one.upto}: {_counts(one.net)} to mend; {done}; {took}"
     odd = f"; {many(entry.contradictions, 'contradiction')}" if entry.contradictions else ""
     note = f"; {entry.note}" if entry.note else ""
     return f"{many(entry.changes, 'change')} {_window(one.after, one.upto, entry.changes)} came to {_counts(one.net)}; {done}{odd}{note}; {took}"
@@ -52,7 +52,7 @@ def _counts(counts: dict[str, int]) -> str:
     return ", ".join(f"{number:,} {word}" for word, number in counts.items() if number) or "nothing"
 
 
-def _window(after: int | None, upto: int | None, count: int) -> str:
+def _window(after: int | str | None, upto: int | str | None, count: int) -> str:
     """Where changes lie. What was written before a position may be committed after it was read."""
     if after is None:
         return f"up to {upto}"
@@ -121,8 +121,8 @@ def status(found: list[LoadStatus]) -> None:
             text(one.load),
             text(one.source),
             text(one.into),
-            "-" if one.mark is None else f"{one.mark.position}",
-            "-" if one.head is None else f"{one.head}",
+            "-" if one.merged is None else text(str(one.merged)),
+            "-" if one.head is None else text(str(one.head)),
             ("some" if one.health == "behind" else "-") if one.waiting is None else f"{one.waiting:,}",
             span(one.lag_seconds),
             one.health,
@@ -145,26 +145,26 @@ def mark(one: LoadStatus) -> None:
         return
     when = f" ({local(one.mark.at)})" if one.mark.at else ""
     waiting = "" if one.waiting is None else f"; waiting: {many(one.waiting, 'change')}"
-    click.echo(f"{one.load} is merged up to {one.mark.position}{when}{waiting}.")
+    click.echo(f"{one.load} is merged up to {one.merged}{when}{waiting}.")
 
 
 def move(load: Load, to: str) -> None:
     """What moving a mark would mean."""
     from plainstep.core.positions import Window
-    from plainstep.windows import resolve
+    from plainstep.windows import resolve, shown
 
     place = resolve(load, load.source.span(), to)
     now = load.target.mark(load.name)
     if now is None:
-        told = f"{load.name} has no mark yet; it would begin at {place.position}, without loading what is there."
-    elif place.position == now.position:
-        told = f"{load.name} is merged up to {now.position} already."
+        told = f"{load.name} has no mark yet; it would begin at {shown(load, place)}, without loading what is there."
+    elif (place.position, place.token) == (now.position, now.token):
+        told = f"{load.name} is merged up to {shown(load, place)} already."
     else:
-        earlier, later = sorted((place, now.place), key=lambda one: one.position)
+        earlier, later = sorted((place, now.place), key=lambda one: (one.position, one.token))
         count = load.source.waiting(Window.between(earlier, later)).count
         changes = "the changes in between" if count is None else many(count, "change")
         would = "would be merged again" if place is earlier else "would never be merged"
-        told = f"{load.name} is merged up to {now.position}; {changes} {would}."
+        told = f"{load.name} is merged up to {shown(load, now.place)}; {changes} {would}."
     click.echo(told, err=True)
     if place.note:
         click.echo(f"Note: {place.note}.", err=True)
@@ -180,8 +180,8 @@ def ledger(entries: list[LedgerEntry]) -> None:
             text(one.load),
             str(one.step),
             one.kind,
-            "-" if one.after is None else str(one.after),
-            str(one.upto),
+            "-" if one.after is None else text(one.after_shown or str(one.after)),
+            text(one.upto_shown or str(one.upto)),
             *(f"{number:,}" for number in (one.changes, one.inserts, one.updates, one.deletes)),
             *(f"{number:,}" for number in (one.put + one.patch, one.drop, one.append)),
             f"{one.seconds:.3f}",
@@ -216,7 +216,7 @@ def check(found: list[CheckResult]) -> None:
             "equal" if one.ok else "DIFFERENT",
             *(f"{number:,}" for number in (one.source_rows, one.target_rows, one.missing, one.extra, one.different)),
             f"{one.waiting:,}",
-            str(one.position),
+            text(str(one.position)),
         )
     show(table)
     for one in found:

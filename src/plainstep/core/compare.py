@@ -7,6 +7,7 @@ difference: an insert is a row the target lacks, a delete one too many, an updat
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -17,6 +18,9 @@ from plainstep.core.evaluator import spilling
 from plainstep.core.net import NetChanges
 from plainstep.core.words import NOW, WAS, Op, quoted
 from plainstep.errors import DataError
+
+# Rows that are put aside for a large comparison at a time.
+AT_ONCE = 1 << 19
 
 
 def difference(
@@ -85,11 +89,27 @@ def differences(
     )
     with spilling() as evaluator:
         for name, batches in (("t", target), ("s", with_keys(source, key, "the source"))):
-            evaluator.register(
-                name, pa.RecordBatchReader.from_batches(schema, (batch.cast(schema) for batch in batches))
-            )
+            _kept(evaluator, name, schema, batches)
         for batch in evaluator.sql(query).to_arrow_reader(1 << 16):
             yield _flat_form(batch, schema, batch.column("op"))
+
+
+def _kept(evaluator: Any, name: str, schema: pa.Schema, batches: Iterable[pa.RecordBatch]) -> None:
+    """Put rows into a table of the evaluator. (It would read a stream in threads of its own, which a store's may not like.)"""
+
+    def insert(rows: pa.Table, sql: str) -> None:
+        evaluator.register("part", rows)
+        evaluator.execute(sql)
+        evaluator.unregister("part")
+
+    insert(schema.empty_table(), f"CREATE TABLE {name} AS SELECT * FROM part")
+    gathered: list[pa.RecordBatch] = []
+    for batch in batches:
+        gathered.append(batch.cast(schema))
+        if sum(one.num_rows for one in gathered) >= AT_ONCE:
+            insert(pa.Table.from_batches(gathered, schema), f"INSERT INTO {name} SELECT * FROM part")
+            gathered = []
+    insert(pa.Table.from_batches(gathered, schema), f"INSERT INTO {name} SELECT * FROM part")
 
 
 def _flat_form(batch: pa.Table | pa.RecordBatch, schema: pa.Schema, op: pa.Array | None) -> pa.Table:

@@ -95,6 +95,10 @@ class DiffSource:
         """Only comparing would tell."""
         return Waiting(None, None if window.upto > window.after else False)
 
+    def shown(self, place: Place) -> str:
+        """A comparison by its number."""
+        return str(place.position)
+
     def placed(self, said: str) -> Place:
         """A comparison by its number."""
         mark = self._mark()

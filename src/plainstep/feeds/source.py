@@ -112,6 +112,10 @@ class FeedSource:
         # Rows that are read again may hold changes that came late: only reading them tells.
         return Waiting(count, some or (None if self.rereads else False), since)
 
+    def shown(self, place: Place) -> str:
+        """A place as people know it: the feed's own position."""
+        return place.token or "start"
+
     def placed(self, said: str) -> Place:
         """The last place that is not after a position, as a person wrote it.
 

@@ -37,6 +37,7 @@ class LedgerEntry:
         seconds: from the first read to the commit.
         at: when the step was made (UTC).
         note: what there is to say about it.
+        after_shown, upto_shown: the two positions as people know them, where they are no numbers; else empty.
     """
 
     load: str
@@ -58,6 +59,8 @@ class LedgerEntry:
     seconds: float = 0.0
     at: datetime | None = None
     note: str = ""
+    after_shown: str = ""
+    upto_shown: str = ""
 
 
 @dataclass
@@ -311,6 +314,10 @@ class ForeignSource(Source, Protocol):
 
     def placed(self, said: str) -> Place:
         """The last place that is not after a position, as a person wrote it."""
+        ...
+
+    def shown(self, place: Place) -> str:
+        """A place as people know it."""
         ...
 
     def why_not(self, mark: Mark, span: Span) -> Refused | None:
