@@ -13,7 +13,7 @@ class StoreConfig(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     url: str = Field(
-        description="sqlite:///FILE, duckdb:///FILE or postgresql://USER@HOST/DATABASE; ${NAME} takes a value from the environment."
+        description="sqlite:///FILE, duckdb:///FILE, postgresql://USER@HOST/DATABASE or file:///FOLDER; ${NAME} takes a value from the environment."
     )
     wait: float = Field(
         default=10.0,
@@ -77,6 +77,11 @@ class LayoutConfig(BaseModel):
     deleted: str = Field(default="", description="A column that says, with a yes or a time, that the row is deleted.")
     delete_carries: Literal["row", "key"] = Field(
         default="row", description="What a delete carries where old values are told: the whole row, or its key alone."
+    )
+    quiet: float = Field(
+        default=60.0,
+        ge=0,
+        description="For how many seconds a file that ends in the middle must have been left alone to be taken as it is.",
     )
     lookup: bool = Field(
         default=False, description="Rows carry keys only: values are looked up in the table that 'rows' names."

@@ -11,7 +11,7 @@ from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError, Refused
 from plainstep.progress import counted
 from plainstep.step import edits_of, key_of, news, read_net
-from plainstep.windows import ahead, ends, refuse_unless_continuous, shown, why_not, window
+from plainstep.windows import ahead, ends, refuse_unless_continuous, shown, span_of, why_not, window
 
 if TYPE_CHECKING:
     from plainstep.core.changes import Changes
@@ -197,7 +197,7 @@ def status(load: Load) -> LoadStatus:
         found.merged = shown(load, found.mark.place) if found.mark else None
         steps = load.target.ledger(load.name, 1)
         found.last_step = steps[-1] if steps else None
-        span = load.source.span()
+        span = span_of(load, found.mark)
         found.head, found.head_at = shown(load, span.end), span.head_at
         found.holds_back = span.holds_back
         found.warnings = load.source.warnings()

@@ -16,7 +16,7 @@ from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
 from plainstep.progress import counted
 from plainstep.retries import retried
 from plainstep.stores.base import Commit, LeanSource, LedgerEntry, TableInfo
-from plainstep.windows import ahead, refuse_unless_continuous, resolve, shown
+from plainstep.windows import ahead, refuse_unless_continuous, resolve, shown, span_of
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -99,7 +99,7 @@ def _until_settled(load: Load) -> StepOutcome:
 def _once(load: Load) -> StepOutcome:
     began = time.perf_counter()
     mark = load.target.mark(load.name)
-    span = load.source.span()
+    span = span_of(load, mark)
     if mark is None:
         entry = _first(load, span, began)
     else:

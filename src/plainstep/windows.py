@@ -42,6 +42,13 @@ def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
         raise refusal
 
 
+def span_of(load: Load, mark: Mark | None) -> Span:
+    """How far the source can be read now, going on from a mark if there is one."""
+    if mark is not None and isinstance(load.source, ForeignSource):
+        return load.source.span_after(mark)
+    return load.source.span()
+
+
 def shown(load: Load, place: Place) -> int | str:
     """A place as people know it: a number, or what a feed calls it."""
     if not isinstance(load.source, ForeignSource):
@@ -95,8 +102,8 @@ def window(load: Load, after: str | None, upto: str | None) -> Window:
         ConfigError: the window makes no sense.
         Refused: changes of the window are no longer held.
     """
-    span = load.source.span()
     mark = load.target.mark(load.name)
+    span = span_of(load, mark)
     if after is not None:
         start = resolve(load, span, after)
     elif mark is not None:

@@ -56,7 +56,7 @@ def paired(old: Rows, new: Rows, key: list[pa.Array], group: pa.Array) -> Pairs:
 def _match(partner: Rows, old: Rows, new: Rows, ties: Rows, groups: Rows) -> None:
     """Pair the first old row of each tie with the first new one, the second with the second, and so on."""
     old_rank, new_rank = _ranked(ties[old]), _ranked(ties[new])
-    known = {pair: row for pair, row in zip(zip(ties[old].tolist(), old_rank, strict=True), old.tolist(), strict=True)}
+    known = dict(zip(zip(ties[old].tolist(), old_rank, strict=True), old.tolist(), strict=True))
     for row, tie, rank in zip(new.tolist(), ties[new].tolist(), new_rank, strict=True):
         found = known.get((tie, rank))
         if found is not None and found < row:

@@ -54,7 +54,7 @@ class Raw:
         for cut in range(len(parts) - 1, 0, -1):
             if ".".join(parts[:cut]) in self._names:
                 return ".".join(parts[:cut]), tuple(parts[cut:])
-        return (LINE, tuple(parts)) if LINE in self._names else ("", ())
+        return (LINE, tuple(parts)) if LINE in self._names and path != TIME else ("", ())
 
     def has(self, path: str) -> bool:
         """Whether there may be values under a path."""

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Protocol
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from plainstep.errors import Refused
     from plainstep.stores.base import Reading
 
 
@@ -77,6 +78,22 @@ class Feed(Protocol):
 
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of."""
+        ...
+
+    def ends_after(self, mark: str) -> Ends:
+        """How far it can be read now, going on from a mark."""
+        ...
+
+    def refusal(self, load: str, mark: str) -> Refused | None:
+        """Why a load cannot go on from a mark, or None if it can."""
+        ...
+
+    def warnings(self) -> list[str]:
+        """What a person should know of it."""
+        ...
+
+    def shown(self, position: str) -> str:
+        """A position as people know it."""
         ...
 
     def told(self, position: str) -> str:

@@ -74,7 +74,7 @@ def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Fe
 
     store = load.from_store
     if hasattr(store, "feed"):
-        found: Feed = store.feed(load.from_table, said, load.config.types, overlap)
+        found: Feed = store.feed(load.from_table, said, overlap)
         return found
     if not said.position:
         raise ConfigError(

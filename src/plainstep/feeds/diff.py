@@ -83,6 +83,10 @@ class DiffSource:
         """The next comparison."""
         return self._span(1)
 
+    def span_after(self, mark: Mark) -> Span:
+        """The next comparison."""
+        return self._span(1)
+
     def time_of(self, place: Place) -> datetime | None:
         """Not known."""
         return None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -56,7 +57,7 @@ class FeedSource:
     def warnings(self) -> list[str]:
         """What the feed cannot tell."""
         blind = "rows that were deleted stay: {0} does not tell (plainstep check finds them, reload removes them)"
-        return [] if self.tells_deletes else [blind.format(self.feed.place)]
+        return self.feed.warnings() + ([] if self.tells_deletes else [blind.format(self.feed.place)])
 
     def dropped(self) -> tuple[str, ...]:
         """Not known."""
@@ -70,39 +71,34 @@ class FeedSource:
         """How far the feed can be read now."""
         return self._span(self.feed.ends())
 
+    def span_after(self, mark: Mark) -> Span:
+        """How far the feed can be read now, going on from a mark."""
+        return self._span(self.feed.ends_after(mark.token))
+
     def _span(self, ends: Ends) -> Span:
-        oldest = min(number(ends.first) - 1, 0) if ends.first is not None else 0
-        last = ends.last or ""
-        return Span(self.feed.identity, oldest, number(last) if last else 0, as_time(last), last, start=oldest)
+        oldest = min(number(self.feed.shown(ends.first)) - 1, 0) if ends.first is not None else 0
+        end = self._place(ends.last)
+        return Span(self.feed.identity, oldest, end.position, end.at, end.token, start=oldest)
+
+    def _place(self, position: str | None) -> Place:
+        if position is None:
+            return Place(0)
+        shown = self.feed.shown(position)
+        return Place(number(shown), position, as_time(shown))
 
     def time_of(self, place: Place) -> datetime | None:
         """When the change at a place was made, where the place itself says so."""
-        return as_time(place.token) or place.at
+        return place.at
 
     def why_not(self, mark: Mark, span: Span) -> Refused | None:
         """Why a load cannot go on from its mark, or None if it can."""
-        reload = f"plainstep reload {mark.load} compares the whole table and goes on from there."
         if mark.identity != span.identity:
             return Refused(
                 f"{mark.load} was reading {mark.identity}; now its layout says {span.identity}.",
                 "Positions of the one say nothing about the other.",
-                reload,
+                f"plainstep reload {mark.load} compares the whole table and goes on from there.",
             )
-        if self.rereads or not mark.token or not span.token:
-            return None
-        if self.feed.at_or_before(mark.token) is None:
-            return Refused(
-                f"The mark of {mark.load} is at {mark.token}, and all that {self.feed.place} holds is newer.",
-                "Changes in between may have been removed before they were merged.",
-                f"{reload} If nothing was lost: plainstep mark {mark.load} --to start.",
-            )
-        if span.token != mark.token and self.feed.at_or_before(mark.token) == span.token:
-            return Refused(
-                f"The mark of {mark.load} is at {mark.token}, ahead of the last change of {self.feed.place}, {span.token}.",
-                "The source was restored to an earlier state, or its changes were cleared.",
-                reload,
-            )
-        return None
+        return self.feed.refusal(mark.load, mark.token) if mark.token and span.token else None
 
     def waiting(self, window: Window) -> Waiting:
         """How much a window holds."""
@@ -114,7 +110,7 @@ class FeedSource:
 
     def shown(self, place: Place) -> str:
         """A place as people know it: the feed's own position."""
-        return place.token or "start"
+        return self.feed.shown(place.token) if place.token else "start"
 
     def placed(self, said: str) -> Place:
         """The last place that is not after a position, as a person wrote it.
@@ -122,18 +118,40 @@ class FeedSource:
         Raises:
             ConfigError: it is no position of this feed.
         """
-        found = self.feed.at_or_before(said)
-        if found is None:
-            return Place(0)
-        note = "" if found == said else f"there is no change at {said}: {found} is taken instead"
-        return Place(number(found), found, note=note)
+        place = self._place(self.feed.at_or_before(said))
+        found = self.shown(place)
+        return (
+            place if found == said else replace(place, note=f"there is no change at {said}: {found} is taken instead")
+        )
 
     def locate(self, point: int | datetime) -> Place:
         """The place that a position stands for, or the last one before changes that were made after a time."""
         if isinstance(point, int):
             return self.placed(str(point))
-        found = self.feed.before_time(point)
-        return Place(0) if found is None else Place(number(found), found)
+        try:
+            return self._place(self.feed.before_time(point))
+        except NotImplementedError:
+            return self._read_until(point)
+
+    def _read_until(self, moment: datetime) -> Place:
+        """The last place before changes that were made after a time, found by reading them."""
+        import pyarrow.compute as pc
+
+        if not self.layout.time:
+            raise ConfigError(
+                f"Nothing tells when the changes of {self.feed.place} were made.",
+                "",
+                "Name a column with 'time' in the layout, or give a position.",
+            )
+        last = None
+        for changes in self.read(Window.between(Place(0), self.span().end)):
+            late = pc.index(pc.greater(changes.table["at"], moment), True).as_py()
+            places = changes.table["place"]
+            if late > 0 or (late < 0 and len(changes)):
+                last = places[late - 1 if late > 0 else len(changes) - 1].as_py()
+            if late >= 0:
+                break
+        return self._place(None if last is None else self.feed.at_or_before(last))
 
     def read(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, in batches.

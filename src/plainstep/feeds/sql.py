@@ -111,6 +111,40 @@ class SqlFeed:
                 "Give it a position, or choose another column for 'position'.",
             )
 
+    def ends_after(self, mark: str) -> Ends:
+        """How far it can be read now."""
+        return self.ends()
+
+    def refusal(self, load: str, mark: str) -> Refused | None:
+        """Why a load cannot go on from a mark: what it was reached with is gone."""
+        if self.overlap is not None:
+            return None
+        reload = f"plainstep reload {load} compares the whole table and goes on from there."
+        with self.table.reading() as reading:
+            newest = self._one(reading, "", self._down)
+            known = self._one(reading, f"WHERE {self._compared('<=', mark)}", self._down)
+        if newest is not None and known is None:
+            return Refused(
+                f"The mark of {load} is at {mark}, and all that {self.place} holds is newer.",
+                "Changes in between may have been removed before they were merged.",
+                f"{reload} If nothing was lost: plainstep mark {load} --to start.",
+            )
+        if newest is not None and newest == known and newest != mark:
+            return Refused(
+                f"The mark of {load} is at {mark}, ahead of the last change of {self.place}, {newest}.",
+                "The source was restored to an earlier state, or its changes were cleared.",
+                reload,
+            )
+        return None
+
+    def warnings(self) -> list[str]:
+        """Nothing."""
+        return []
+
+    def shown(self, position: str) -> str:
+        """A position as people know it."""
+        return position
+
     def at_or_before(self, position: str) -> str | None:
         """The last position that is not after this one."""
         where = f"WHERE {self._compared('<=', position)}"

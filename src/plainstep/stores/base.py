@@ -320,6 +320,10 @@ class ForeignSource(Source, Protocol):
         """A place as people know it."""
         ...
 
+    def span_after(self, mark: Mark) -> Span:
+        """How far the source can be read now, going on from a mark."""
+        ...
+
     def why_not(self, mark: Mark, span: Span) -> Refused | None:
         """Why a load cannot go on from its mark, or None if it can."""
         ...

@@ -1,0 +1,386 @@
+"""A folder of files as a feed.
+
+Which rows were merged is told by a position and by the files that it was reached with: a position that stands in the
+rows, or else a file and a line. Both are kept with the mark.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from datetime import datetime
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pyarrow as pa
+
+from plainstep.core.places import earlier, parted
+from plainstep.core.raw import PLACE
+from plainstep.errors import ConfigError, Refused
+from plainstep.feeds.base import Ends
+from plainstep.feeds.bind import fields_of
+from plainstep.stores.files.edges import edges
+from plainstep.stores.files.formats import Rows, columns_of, read
+from plainstep.stores.files.guessing import typed
+from plainstep.stores.files.listing import (
+    File,
+    Listing,
+    Seen,
+    copies,
+    fingerprint,
+    listed,
+    packed,
+    remembered,
+    unpacked,
+)  # fmt: skip
+from plainstep.stores.files.ordering import Order, Stream, above, merged, refuse_backwards
+
+if TYPE_CHECKING:
+    from datetime import timedelta
+
+    from plainstep.config import LayoutConfig
+    from plainstep.stores.base import Reading
+
+# Rows of a file that are looked at to learn what it holds.
+SAMPLE = 1000
+
+
+class FileFeed:
+    """The rows of some files.
+
+    Args:
+        folder: where the store is.
+        pattern: a file, a folder, or a glob below it.
+        place: its name, for messages.
+        layout: how they are read.
+        overlap: how far before the mark to begin, or None.
+    """
+
+    def __init__(
+        self, folder: Path, pattern: str, place: str, layout: LayoutConfig, overlap: int | timedelta | None
+    ) -> None:
+        self.folder, self.pattern, self.place, self.layout, self.overlap = folder, pattern, place, layout, overlap
+        self.identity = f"{pattern} by {', '.join(layout.position) or 'file and line'}"
+        self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
+
+    def _listing(self) -> Listing:
+        return listed(self.folder, self.pattern, self.layout.quiet)
+
+    @cached_property
+    def _sample(self) -> pa.Table:
+        """Rows of the first and of the newest files, with the types that their texts seem to have."""
+        files = self._listing().files
+        tables = []
+        for file in files if len(files) <= 4 else [*files[:2], *files[-2:]]:
+            for rows in read(file.path, file.name, file.size if file.kind.grows else None):
+                found = rows.table.slice(0, SAMPLE)
+                tables.append(typed(found) if file.kind.format == "csv" else found)
+                break
+        if not tables:
+            raise Refused(
+                f"There are no rows in {self.place} yet.",
+                "What they are made of cannot be told.",
+                "Run the command again when the first file is there.",
+            )
+        return pa.concat_tables(tables, promote_options="permissive")
+
+    def sample(self) -> pa.Table:
+        """Some rows, to learn from what they are made of."""
+        return self._sample.append_column(PLACE, pa.array([""] * self._sample.num_rows, pa.string()))
+
+    @cached_property
+    def _schema(self) -> pa.Schema:
+        schemas = [columns_of(file.path, file.name) for file in self._listing().files]
+        return pa.unify_schemas(schemas, promote_options="permissive")
+
+    def columns(self) -> pa.Schema:
+        """The columns of all files."""
+        return self._schema
+
+    @cached_property
+    def _order(self) -> Order | None:
+        """How positions in the rows are compared, or None where files and lines order them."""
+        if not self.layout.position:
+            return None
+        fields = fields_of(self._sample, self.layout)
+        for path in self.layout.position:
+            if path not in fields:
+                raise ConfigError(
+                    f"The position names {path!r}, which the rows of {self.place} do not have.",
+                    f"What they have: {', '.join(fields)}.",
+                    "Mend 'position' in the layout.",
+                )
+        return Order(tuple(self.layout.position), tuple(fields[path] for path in self.layout.position))
+
+    def warnings(self) -> list[str]:
+        """What is not read, and why."""
+        found = self._listing()
+        said = [f"{self.place}: {found.waiting}; it and the files after it wait"] if found.waiting else []
+        said += [f"{self.place}: {name} is left out: its name does not say what it is" for name in found.ignored[:3]]
+        twice = copies(self.folder, found.files, {})
+        return said + [f"{self.place}: {name} is left out: it is {other} once more" for name, other in twice.items()]
+
+    def shown(self, position: str) -> str:
+        """A position as people know it."""
+        return unpacked(position)[0]
+
+    def _ends_of(self, file: File, start: int = 0) -> tuple[str, str] | None:
+        """The first and the last position of a file, from a byte on; None where there is no row."""
+        known = (file.name, file.size, start)
+        if known not in self._edges:
+            self._edges[known] = self._look_at_ends(file, start)
+        return self._edges[known]
+
+    def _look_at_ends(self, file: File, start: int) -> tuple[str, str] | None:
+        order = self._order
+        assert order is not None
+        labels = []
+        for number, table in enumerate(edges(file, start)):
+            where = f"{file.name}, its {'last' if number else 'first'} row"
+            labels.append(order.label(order.columns(table, lambda _: where), 0))  # noqa: B023
+        return (labels[0], labels[-1]) if labels else None
+
+    def _place(self, label: str) -> tuple[Any, ...]:
+        assert self._order is not None
+        return self._order.parsed(parted(label, len(self._order.paths)))
+
+    def _unread(self, before: dict[str, Seen]) -> list[File]:
+        """The files that may hold rows which were not merged."""
+        files = self._listing().files
+        twice = copies(self.folder, files, before)
+        return [
+            file
+            for file in files
+            if file.name not in twice
+            and (file.name not in before or not before[file.name].done or file.size != before[file.name].size)
+        ]
+
+    def ends(self) -> Ends:
+        """How far it can be read now."""
+        return self.ends_after("")
+
+    def ends_after(self, mark: str) -> Ends:
+        """How far it can be read now, going on from a mark."""
+        label, before = unpacked(mark)
+        files = self._unread(before)
+        seen = {file.name: self._seen(file) for file in files}
+        if self._order is None:
+            names = [f"{name}:{one.lines or 'end'}" for name, one in seen.items()]
+            last = max([*names[-1:], label], key=_file_order)
+            return Ends(names[0] if names else None, packed(last, remembered(before, seen)) if last else None)
+        known = [ends for file in files if (ends := self._ends_of(file))]
+        firsts, lasts = [ends[0] for ends in known], [ends[1] for ends in known] + ([label] if label else [])
+        newest = max(lasts, key=self._place) if lasts else None
+        return Ends(
+            min(firsts, key=self._place) if firsts else None,
+            packed(newest, remembered(before, seen)) if newest is not None else None,
+        )
+
+    def _seen(self, file: File) -> Seen:
+        lines = _lines_in(file) if file.kind.grows else 0
+        return Seen(file.size, *fingerprint(file.path, file.size, file.name), lines)
+
+    @contextmanager
+    def opened(self) -> Iterator[tuple[Ends, Reading | None]]:
+        """How far it can be read. Files have no transactions."""
+        yield self.ends(), None
+
+    def at_or_before(self, position: str) -> str | None:
+        """A position, with the files that are there; None if it lies before all of them."""
+        files = self._listing().files
+        if self._order is None:
+            return self._at_line(position, files)
+        place = self._place(position)
+        known = {file.name: ends for file in files if (ends := self._ends_of(file))}
+        if not known or place < min(self._place(first) for first, _ in known.values()):
+            return None
+        last = max((last for _, last in known.values()), key=self._place)
+        if place >= self._place(last):
+            position = last
+        seen = {file.name: self._seen(file) for file in files if file.name in known}
+        merged_to = {name: replace(one, done=self._place(known[name][1]) <= place) for name, one in seen.items()}
+        return packed(position, merged_to)
+
+    def _at_line(self, position: str, files: list[File]) -> str | None:
+        name, colon, line = position.rpartition(":")
+        if not colon or not (line.isdigit() or line == "end"):
+            raise ConfigError(
+                f"{position!r} is no position here.", "A position is a file and a line, as in trees.csv:17."
+            )
+        seen = {file.name: self._seen(file) for file in files if file.name <= name}
+        if name in seen and line != "end" and (not seen[name].lines or int(line) < seen[name].lines):
+            seen[name] = replace(seen[name], lines=int(line), done=False)
+        return packed(position, seen) if seen else None
+
+    def before_time(self, moment: datetime) -> str | None:
+        """Not told without reading everything: see ``FeedSource.locate``."""
+        raise NotImplementedError
+
+    def count(self, after: str | None, upto: str | None) -> tuple[int | None, bool, datetime | None]:
+        """Whether there are rows in between. How many is not known without reading them."""
+        label, before = unpacked(after or "")
+        last, there = unpacked(upto or "")
+        if self._order is not None:
+            return None, bool(last) and (not label or self._place(last) > self._place(label)), None
+        new = [name for name, one in there.items() if name not in before or one != before[name]]
+        return None, bool(new), None
+
+    def refusal(self, load: str, mark: str) -> Refused | None:
+        """Why a load cannot go on from a mark: files came late, or were changed after they were merged."""
+        label, before = unpacked(mark)
+        reload = f"plainstep reload {load} reads every file again, in order."
+        for file in self._unread(before):
+            known = before.get(file.name)
+            if known and (
+                file.size < known.size or fingerprint(file.path, known.size, file.name) != (known.head, known.tail)
+            ):
+                return Refused(
+                    f"{file.name} was changed after {load} had merged it.",
+                    "What it said then cannot be taken back.",
+                    reload,
+                )
+            late = self._late(file, known, label)
+            if late:
+                return Refused(
+                    f"{file.name} came late: it begins at {late}, and {load} is merged up to {label}.",
+                    "Merged now, older values would replace newer ones.",
+                    f"{reload} (An overlap in the load would read late files again.)",
+                )
+        return None
+
+    def _late(self, file: File, known: Seen | None, label: str) -> str:
+        """Where new rows of a file begin, if that is not after the mark."""
+        if known and (not known.done or file.size == known.size):
+            return ""
+        if self._order is None:
+            return f"{file.name}:1" if not known and _file_order(file.name) < _file_order(label) else ""
+        ends = self._ends_of(file, known.size if known else 0)
+        if ends is None or self._place(ends[0]) > self._back(label):
+            return ""
+        return ends[0]
+
+    def _back(self, label: str) -> tuple[Any, ...]:
+        """A mark, moved back by the overlap."""
+        values = parted(label, len(self.layout.position))
+        if self.overlap:
+            values[0] = earlier(values[0], self.overlap)
+        assert self._order is not None
+        return self._order.parsed(values)
+
+    def read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
+        """The rows in between, in order."""
+        if upto is None:
+            return
+        label, before = unpacked(after or "")
+        last, there = unpacked(upto)
+        files = [file for file in self._listing().files if file.name in there]
+        twice = copies(self.folder, files, {name: one for name, one in before.items() if name in there})
+        chosen = [replace(file, size=there[file.name].size) for file in files if file.name not in twice]
+        if self._order is not None:
+            yield from self._by_position(chosen, label, last)
+            return
+        for file in chosen:
+            yield from self._by_line(file, before.get(file.name), there[file.name])
+
+    def _by_line(self, file: File, known: Seen | None, there: Seen) -> Iterator[pa.Table]:
+        """The rows of a file that were not merged."""
+        if known and known.done and known.size == there.size:
+            return
+        start, lines = (known.size, known.lines) if known and known.done else (0, 0)
+        for rows in read(file.path, file.name, file.size if file.kind.grows else None, start, lines):
+            keep = rows.lines > (known.lines if known and not known.done else 0)
+            keep &= rows.lines <= (np.iinfo(np.int64).max if there.done else there.lines)
+            table = self._whole(rows.table, file).append_column(PLACE, _labels(file.name, rows))
+            yield table if keep.all() else table.filter(pa.array(keep))
+
+    def _by_position(self, files: list[File], label: str, last: str) -> Iterator[pa.Table]:
+        """The rows of several files between two positions, as one stream."""
+        order = self._order
+        assert order is not None
+        bound, lower = self._place(last), self._back(label) if label else None
+        streams = []
+        for file in files:
+            ends = self._ends_of(file)
+            if ends is None or self._place(ends[0]) > bound:
+                continue
+            if lower is not None and self._place(ends[1]) < lower:
+                continue
+            streams.append(Stream(self._place(ends[0]), self._between(file, order, lower, bound)))
+        yield from merged(streams, order)
+
+    def _between(
+        self, file: File, order: Order, lower: tuple[Any, ...] | None, bound: tuple[Any, ...]
+    ) -> Iterator[tuple[pa.Table, list[pa.Array]]]:
+        before = None
+        for rows in read(file.path, file.name, file.size if file.kind.grows else None):
+
+            def told(row: int, rows: Rows = rows) -> str:
+                return f"{file.name}, line {rows.lines[row]}"
+
+            columns = order.columns(rows.table, told)
+            refuse_backwards(columns, before, order, told)
+            before = order.place(columns, len(rows.lines) - 1)
+            keep = ~above(columns, bound)
+            if lower is not None:
+                keep &= above(columns, lower, inclusive=self.overlap is not None)
+            table = self._whole(rows.table, file).append_column(PLACE, order.labels(columns))
+            if keep.all():
+                yield table, columns
+            else:
+                mask = pa.array(keep)
+                yield table.filter(mask), [column.filter(mask) for column in columns]
+            if before > bound:
+                return
+
+    def _whole(self, table: pa.Table, file: File) -> pa.Table:
+        """The rows with every column that some file has: null where this one lacks it.
+
+        Raises:
+            Refused: it lacks a column that the layout needs.
+        """
+        missing = [name for name in self._schema.names if name not in table.column_names]
+        layout = self.layout
+        needed = {*layout.position, layout.operation, layout.transaction, layout.deleted, layout.sent}
+        for name in missing:
+            if name in needed:
+                raise Refused(
+                    f"{file.name} has no column {name!r}, which the layout needs.",
+                    f"Its columns: {', '.join(table.column_names)}.",
+                    "Mend or remove the file, or mend the layout.",
+                )
+            table = table.append_column(name, pa.nulls(table.num_rows, self._schema.field(name).type))
+        return table.select(self._schema.names).cast(self._schema)
+
+    def told(self, position: str) -> str:
+        """Which row a position means."""
+        return self.shown(position) if self._order is None else f"{self.place} at {self.shown(position)}"
+
+
+def _labels(name: str, rows: Rows) -> pa.Array:
+    import pyarrow.compute as pc
+
+    return pc.binary_join_element_wise(name, pa.array(rows.lines).cast(pa.string()), ":")
+
+
+def _file_order(label: str) -> str:
+    """By what labels of files and lines are put in order of the files."""
+    name, colon, line = label.rpartition(":")
+    return name if colon and (line.isdigit() or line == "end") else label
+
+
+def _lines_in(file: File) -> int:
+    """How many lines a file of lines has."""
+    count = left = 0
+    with file.path.open("rb") as stream:
+        left, last = file.size, b"\n"
+        while left:
+            block = stream.read(min(left, 1 << 20))
+            if not block:
+                break
+            count += block.count(b"\n")
+            left -= len(block)
+            last = block[-1:]
+    return count + (last != b"\n")

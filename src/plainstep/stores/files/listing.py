@@ -1,0 +1,229 @@
+"""Which files a feed is made of, which of them are finished, and which were merged already."""
+
+from __future__ import annotations
+
+import base64
+import json
+import time
+import zlib
+from dataclasses import dataclass, field
+from hashlib import blake2b
+from pathlib import Path
+
+from plainstep.errors import Refused
+from plainstep.stores.files.formats import Kind, damaged, kind_of
+
+# Names that programs give to what they have not finished, or keep for themselves.
+UNFINISHED = (".tmp", ".part", ".partial", ".crdownload", ".swp")
+# Bytes at the begin and at the end of what was merged of a file, by which it is known again.
+KNOWN_BY = 1 << 16
+# So many files that are gone are remembered, in case they come again.
+REMEMBERED = 10_000
+
+
+@dataclass(frozen=True)
+class File:
+    """A file of a feed.
+
+    Attributes:
+        name: its name below the folder, with slashes.
+        path: where it is.
+        kind: what its name says of it.
+        size: how many bytes of it can be read: up to the end of its last finished line.
+        unfinished: why the rest must wait, or empty.
+    """
+
+    name: str
+    path: Path
+    kind: Kind
+    size: int
+    unfinished: str = ""
+
+
+@dataclass
+class Listing:
+    """What is there.
+
+    Attributes:
+        files: the files that can be read, in the order of their names.
+        ignored: names of files that are no feed's.
+        waiting: the file that is not finished, and why, if there is one. It and those after it wait.
+    """
+
+    files: list[File] = field(default_factory=list)
+    ignored: list[str] = field(default_factory=list)
+    waiting: str = ""
+
+
+def listed(folder: Path, pattern: str, quiet: float) -> Listing:
+    """Look at the files of a feed.
+
+    Args:
+        folder: where the store is.
+        pattern: a file, a folder, or a glob below it.
+        quiet: for how many seconds a file must have been left alone to be taken as it is.
+
+    Raises:
+        Refused: there is no such folder.
+        DataError: a file that is left alone ends in the middle.
+    """
+    if not folder.is_dir():
+        raise Refused(f"There is no folder {folder}.", "", "Check the store's url in plainstep.toml.")
+    paths = sorted((folder / pattern).rglob("*")) if (folder / pattern).is_dir() else sorted(folder.glob(pattern))
+    found = Listing()
+    for path in sorted(paths, key=lambda path: path.relative_to(folder).as_posix()):
+        name = path.relative_to(folder).as_posix()
+        if not path.is_file() or path.name.startswith((".", "_")) or path.suffix.lower() in UNFINISHED:
+            continue
+        kind = kind_of(path.name)
+        if not kind.format:
+            found.ignored.append(name)
+            continue
+        file = _looked_at(name, path, kind, quiet)
+        if file.size:
+            found.files.append(file)
+        if file.unfinished:
+            found.waiting = f"{name} {file.unfinished}"
+            break  # what comes after it comes after its rest, too
+    return found
+
+
+def _looked_at(name: str, path: Path, kind: Kind, quiet: float) -> File:
+    stat = path.stat()
+    old = time.time() - stat.st_mtime >= quiet
+    if stat.st_size == 0:
+        return File(name, path, kind, 0)
+    if kind.grows:
+        whole = _finished_lines(path, stat.st_size)
+        if whole < stat.st_size and not old:
+            return File(name, path, kind, whole, "ends in a line that is not finished yet")
+        return File(name, path, kind, stat.st_size)
+    if not old and not _readable(path, name):
+        return File(name, path, kind, 0, "is not finished yet")
+    return File(name, path, kind, stat.st_size)
+
+
+def _finished_lines(path: Path, size: int) -> int:
+    """Where the last line of a file that has an end ends."""
+    with path.open("rb") as stream:
+        back = size
+        while back:
+            step = min(KNOWN_BY, back)
+            stream.seek(back - step)
+            found = stream.read(step).rfind(b"\n")
+            if found >= 0:
+                return back - step + found + 1
+            back -= step
+    return 0
+
+
+def _readable(path: Path, name: str) -> bool:
+    """Whether a file that cannot be read in part can be read whole."""
+    from plainstep.errors import DataError
+    from plainstep.stores.files.formats import columns_of, read
+
+    try:
+        if kind_of(name).format == "parquet" and not kind_of(name).compression:
+            columns_of(path, name)
+        else:
+            for _ in read(path, name, None):
+                pass
+    except DataError:
+        return False
+    return True
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What was seen of a file when it was merged.
+
+    Attributes:
+        size: how many bytes.
+        head, tail: fingerprints of their begin and end.
+        lines: how many lines, where lines may be added.
+        done: whether all of it was merged, so that it need not be looked at again.
+    """
+
+    size: int
+    head: str
+    tail: str
+    lines: int = 0
+    done: bool = True
+
+
+def fingerprint(path: Path, size: int, name: str) -> tuple[str, str]:
+    """By what a file, up to a size, is known again.
+
+    Raises:
+        DataError: it has become shorter.
+    """
+    with path.open("rb") as stream:
+        head = stream.read(min(size, KNOWN_BY))
+        stream.seek(max(0, size - KNOWN_BY))
+        tail = stream.read(min(size, KNOWN_BY))
+    if len(tail) < min(size, KNOWN_BY):
+        raise damaged(name, "it became shorter while it was read")
+    return blake2b(head, digest_size=8).hexdigest(), blake2b(tail, digest_size=8).hexdigest()
+
+
+def packed(label: str, seen: dict[str, Seen]) -> str:
+    """A position with all that must be known to go on from it, as one text."""
+    plain = {name: [one.size, one.head, one.tail, one.lines, int(one.done)] for name, one in seen.items()}
+    squeezed = zlib.compress(json.dumps(plain, separators=(",", ":")).encode(), 6)
+    return label + "\t" + base64.b85encode(squeezed).decode()
+
+
+def unpacked(token: str) -> tuple[str, dict[str, Seen]]:
+    """A position out of such a text, and the files that were merged."""
+    label, tab, rest = token.partition("\t")
+    if not tab:
+        return label, {}
+    plain = json.loads(zlib.decompress(base64.b85decode(rest)))
+    return label, {
+        name: Seen(size, head, tail, lines, bool(done)) for name, (size, head, tail, lines, done) in plain.items()
+    }
+
+
+def remembered(before: dict[str, Seen], now: dict[str, Seen]) -> dict[str, Seen]:
+    """What is there, and the newest of what was there before."""
+    gone = [name for name in before if name not in now]
+    return {name: before[name] for name in gone[-REMEMBERED:]} | now
+
+
+def copies(folder: Path, files: list[File], before: dict[str, Seen]) -> dict[str, str]:
+    """Files that are another one under a new name, which is merged already or comes before them.
+
+    Args:
+        folder: where the store is.
+        files: what is there.
+        before: what was merged.
+    """
+    known: dict[int, list[tuple[str, str, str]]] = {}
+    for name, seen in before.items():
+        known.setdefault(seen.size, []).append((name, seen.head, seen.tail))
+    sizes = [file.size for file in files]
+    found = {}
+    for file in files:
+        if file.name in before or (sizes.count(file.size) == 1 and file.size not in known):
+            continue
+        marks = fingerprint(file.path, file.size, file.name)
+        alike = [name for name, *other in known.get(file.size, []) if tuple(other) == marks]
+        if alike and _same(file, folder / alike[0]):
+            found[file.name] = alike[0]
+        else:
+            known.setdefault(file.size, []).append((file.name, *marks))
+    return found
+
+
+def _same(file: File, other: Path) -> bool:
+    """Whether two files that begin and end alike are alike all through. If the other is gone, they are."""
+    if not other.exists():
+        return True
+    with file.path.open("rb") as one, other.open("rb") as two:
+        left = file.size
+        while left:
+            step = min(left, 1 << 20)
+            if one.read(step) != two.read(step):
+                return False
+            left -= step
+    return True
