@@ -41,6 +41,9 @@ class Feed:
     """A source that is a list of changes, delivered in small batches that overlap."""
 
     own_capture = False
+    rereads = False
+    reversible = True
+    sure = True
 
     def __init__(self, model: Model, form: str = "whole") -> None:
         self.model, self.form = model, form
@@ -154,7 +157,7 @@ class Steps(unittest.TestCase):
             flat(Model().play([("insert", 1, {"a": 1, "b": None}), ("delete", 1, None)]).changes), "k"
         )
         self.assertEqual(mirror(net, own_capture=True).drop.num_rows, 0)
-        self.assertEqual(mirror(net, own_capture=False).drop.to_pylist(), [{"k": 1}])
+        self.assertEqual(mirror(net, own_capture=False).clean.to_pylist(), [{"k": 1}])
         self.assertEqual(mirror(net, deletes="ignore", own_capture=False).drop, None)
 
     def test_one_loads_trouble_does_not_hold_up_the_others(self) -> None:

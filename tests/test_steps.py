@@ -276,7 +276,7 @@ class Steps(unittest.TestCase):
             )
             outcomes = town.project.step(raise_errors=False)
             self.assertEqual([one.outcome for one in outcomes], ["refused", "stepped", "stepped"])
-            self.assertIn("2 changes of strict contradict", str(outcomes[0].error))
+            self.assertIn("2 of the 4 changes of strict contradict", str(outcomes[0].error))
             for one, store in zip(outcomes[1:], TARGETS, strict=True):
                 assert one.entry is not None
                 self.assertEqual(one.entry.contradictions, 2)

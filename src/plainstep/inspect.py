@@ -7,10 +7,11 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
+from plainstep.committing import set_aside
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError, Refused
+from plainstep.netting import edits_of, key_of, news, read_net
 from plainstep.progress import counted
-from plainstep.step import edits_of, key_of, news, read_net
 from plainstep.windows import ahead, ends, refuse_unless_continuous, shown, span_of, why_not, window
 
 if TYPE_CHECKING:
@@ -169,7 +170,22 @@ def look(load: Load, after: str | None = None, upto: str | None = None, limit: i
             kept.append(Changes(batch.table.slice(0, max(room, 0))))
             room -= len(batch)
     key = key_of(load, load.source.schema())
-    return LookResult(load.name, key, *ends(load, asked), concat(kept), dict(counts), counts.total(), asked.note)
+    note = _noted(load, asked)
+    return LookResult(load.name, key, *ends(load, asked), concat(kept), dict(counts), counts.total(), note)
+
+
+def _noted(load: Load, asked: Window) -> str:
+    """What there is to say of a window that was read."""
+    aside = set_aside(load)
+    found = getattr(load.source, "doubt", None)
+    doubt = (
+        f"a step would be refused. {found.what} {found.likely.removesuffix('.')}"
+        if found and load.config.strict is None
+        else ""
+    )
+    would = f"rows that contradict the layout, and would be set aside: {len(aside):,}"
+    first = f" (the first, at {aside[0].place}: {aside[0].reason})" if aside else ""
+    return "; ".join(part for part in (asked.note, would + first if aside else "", doubt) if part)
 
 
 def net(load: Load, after: str | None = None, upto: str | None = None) -> NetResult:
@@ -186,7 +202,7 @@ def net(load: Load, after: str | None = None, upto: str | None = None) -> NetRes
         "append": 0,
         "add": 0,
     }
-    return NetResult(load.name, *ends(load, asked), found, counted, asked.note)
+    return NetResult(load.name, *ends(load, asked), found, counted, _noted(load, asked))
 
 
 def status(load: Load) -> LoadStatus:

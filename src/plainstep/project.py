@@ -19,9 +19,10 @@ from plainstep.load import Load
 from plainstep.stores import open_store
 
 if TYPE_CHECKING:
+    from plainstep.aside import PutBack
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.step import StepOutcome
-    from plainstep.stores.base import CaptureInfo, LedgerEntry, Store
+    from plainstep.stores.base import Aside, CaptureInfo, LedgerEntry, Store
 
 
 @dataclass
@@ -112,6 +113,20 @@ class Project:
         from plainstep import inspect
 
         return [inspect.check(load) for load in self._chosen(names)]
+
+    def aside(self, *names: str) -> list[tuple[str, Aside]]:
+        """The rows that were set aside: pairs of the load's name and the row."""
+        return [(load.name, row) for load in self._chosen(names) for row in load.target.aside(load.name)]
+
+    def put_back(self, name: str) -> PutBack:
+        """Read a load's rows that were set aside once more, and merge what they say.
+
+        Raises:
+            PlainStepError: it could not be done; nothing was written.
+        """
+        from plainstep import aside
+
+        return aside.put_back(self.load(name))
 
     def move_mark(self, name: str, to: str, reason: str = "") -> LedgerEntry:
         """Move a load's mark without merging anything; recorded in the ledger.

@@ -3,32 +3,29 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Iterator
-from contextlib import suppress
-from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
+from collections.abc import Iterator
+from dataclasses import dataclass, field
 from itertools import chain, islice
 from typing import TYPE_CHECKING
 
+from plainstep.committing import commit_to, entry_of
 from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place, Span, Window
-from plainstep.errors import ConfigError, MarkMoved, PlainStepError, Refused
+from plainstep.errors import MarkMoved, PlainStepError, Refused
+from plainstep.netting import edits_of, key_of, news, read_lean
 from plainstep.progress import counted
 from plainstep.retries import retried
-from plainstep.stores.base import Commit, LeanSource, LedgerEntry, TableInfo
+from plainstep.stores.base import LedgerEntry
 from plainstep.windows import ahead, refuse_unless_continuous, resolve, shown, span_of
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.core.changes import Changes
     from plainstep.core.net import NetChanges
     from plainstep.load import Load
 
 # Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
 TRIES = 5
-# So many contradictions of a feed that something else wrote may be chance; beyond, a tenth of its changes.
-FEW = 5
 
 
 @dataclass
@@ -109,7 +106,7 @@ def _once(load: Load) -> StepOutcome:
         if waiting.any is False:
             load.source.settled(mark.place, span.end)
             return _nothing(load, mark)
-        net = news(load, _read_lean(load, window, waiting.count))
+        net = news(load, read_lean(load, window, waiting.count))
         if load.source.rereads and span.token == mark.token and not len(net) and not net.truncated:
             return _nothing(load, mark)
         entry = _merge(load, net, span, mark, began)
@@ -139,9 +136,9 @@ def _first(load: Load, span: Span, began: float) -> LedgerEntry:
                 "first = 'beginning' would leave out what they said.",
                 f"Set first = 'snapshot' in the load {load.name}.",
             )
-        return _merge(load, _read_lean(load, Window.between(Place(span.start), span.end), None), span, None, began)
-    entry = _entry(load, "begin", span, None, note="only changes after this are merged")
-    return _commit(load, Edits(), None, span, entry, began)
+        return _merge(load, read_lean(load, Window.between(Place(span.start), span.end), None), span, None, began)
+    entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
+    return commit_to(load, Edits(), None, span, entry, began)
 
 
 def _snapshot(load: Load, began: float) -> LedgerEntry:
@@ -160,11 +157,11 @@ def _snapshot(load: Load, began: float) -> LedgerEntry:
                 f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
             )
         edits = Edits(append=_begun(with_keys(rows, key, load.config.source)))
-        entry = _entry(load, "snapshot", snapshot.span, None)
+        entry = entry_of(load, "snapshot", snapshot.span, None)
         if load.from_store.url != load.into_store.url or not load.into_store.exclusive:
-            return _commit(load, edits, None, snapshot.span, entry, began)
+            return commit_to(load, edits, None, snapshot.span, entry, began)
         edits.append = list(edits.append)
-    return _commit(load, edits, None, snapshot.span, entry, began)
+    return commit_to(load, edits, None, snapshot.span, entry, began)
 
 
 def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
@@ -174,168 +171,12 @@ def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
 
 
 def _merge(load: Load, net: NetChanges, span: Span, mark: Mark | None, began: float) -> LedgerEntry:
-    entry = _entry(load, "changes", span, mark)
+    entry = entry_of(load, "changes", span, mark)
     entry.changes, entry.contradictions = net.read, net.contradictions
     counts = net.counts
     entry.inserts, entry.updates = counts["insert"], counts["update"] + counts.get("put", 0)
     entry.deletes = counts["delete"]
-    return _commit(load, edits_of(load, net), mark, span, entry, began)
-
-
-def read_net(load: Load, window: Window, total: int | None = None) -> NetChanges:
-    """The net changes of a window, collapsed batch by batch; ``total`` says how many changes there are, if known."""
-    return _collapsed(load, load.source.read(window), total)
-
-
-def _collapsed(load: Load, batches: Iterable[Changes], total: int | None) -> NetChanges:
-    from plainstep.core.collapse import Collapser
-
-    collapser = Collapser(key_of(load, load.source.schema()))
-    for changes in counted(batches, f"{load.name}: changes", total):
-        collapser.add(changes)
-    return collapser.result()
-
-
-def _read_lean(load: Load, window: Window, total: int | None) -> NetChanges:
-    """The net changes of a window, without old values where the source is quicker without them."""
-    source = load.source
-    if not isinstance(source, LeanSource):
-        return read_net(load, window, total)
-    net = _collapsed(load, source.read_lean(window), total)
-    unsure = net.unsure
-    if not len(unsure):
-        return net
-    return net.made_sure(unsure, source.unchanged(*net.ends(unsure)))
-
-
-def news(load: Load, net: NetChanges) -> NetChanges:
-    """Of net changes that may be merged already, what is not: each is compared with the row at the target."""
-    from plainstep.core.compare import difference
-    from plainstep.core.words import NOW, Op
-    from plainstep.feeds.lookup import matching
-
-    if not load.source.rereads or net.partial or net.truncated:
-        return net
-    schema = load.target.fits(load.source.schema())
-    info = load.target.table(load.into_table, net.key)
-    if info is None or any(name not in info.schema.names for name in schema.names):
-        return net
-    keys = net.keys_of(net.every)
-    held = matching(load.into_store.table(load.into_table, {}), schema, keys.cast(_of(schema, net.key)))
-    rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(schema.names).cast(schema)
-    found, _ = difference(net.key, schema, held.to_batches(), rows.to_batches())
-    return replace(found, read=net.read)
-
-
-def _of(schema: pa.Schema, names: tuple[str, ...]) -> pa.Schema:
-    import pyarrow as pa
-
-    return pa.schema([schema.field(name) for name in names])
-
-
-def edits_of(load: Load, net: NetChanges) -> Edits:
-    """What net changes ask of the target in the load's shape."""
-    from plainstep.core.shapes import mirror
-
-    edits = mirror(net, load.config.deletes, load.source.own_capture)
-    # A load that did not begin with a snapshot does not know which rows are there.
-    edits.sure = edits.sure and load.config.first == "snapshot" and not load.source.rereads
-    return edits
-
-
-def key_of(load: Load, schema: pa.Schema) -> tuple[str, ...]:
-    """The load's key: as configured, or as captured.
-
-    Raises:
-        ConfigError: the key names an unknown column.
-        Refused: the source does not make that key unique.
-    """
-    captured = load.source.key()
-    asked = tuple(load.config.key) or captured
-    for name in asked:
-        if name not in schema.names:
-            raise ConfigError(
-                f"The key of {load.name} names the column {name!r}, which {load.config.source} does not have.",
-                f"Its columns: {', '.join(schema.names)}.",
-                f"Mend 'key' in [loads.{load.name}].",
-            )
-    if set(asked) != set(captured):
-        raise Refused(
-            f"The key of {load.name} is {', '.join(asked)}, but {load.config.source} is captured by {', '.join(captured)}.",
-            "Nothing says that the load's key is unique.",
-            f"Mend 'key' in [loads.{load.name}], or capture anew: plainstep capture off, then on --key {','.join(asked)}.",
-        )
-    return asked
-
-
-def _entry(load: Load, kind: str, span: Span, mark: Mark | None, note: str = "") -> LedgerEntry:
-    entry = LedgerEntry(
-        load.name,
-        mark.step + 1 if mark else 1,
-        kind,
-        span.identity,
-        mark.position if mark else None,
-        span.head,
-        note=note,
-    )
-    if mark:
-        entry.after_shown = _unless_number(shown(load, mark.place))
-    entry.upto_shown = _unless_number(shown(load, span.end))
-    return entry
-
-
-def _unless_number(place: int | str) -> str:
-    return "" if isinstance(place, int) else place
-
-
-def _commit(
-    load: Load,
-    edits: Edits | None,
-    before: Mark | None,
-    span: Span,
-    entry: LedgerEntry,
-    began: float,
-) -> LedgerEntry:
-    """Write everything the step found, in one transaction of the target."""
-    schema = load.source.schema()
-    key = key_of(load, schema)
-    wanted = load.target.fits(schema)
-    if edits is not None:
-        edits.append = _timed(edits.append, entry, began)
-    mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step, span.token)
-    entry.at, entry.seconds = datetime.now(UTC), time.perf_counter() - began
-
-    def fit(info: TableInfo | None) -> str:
-        return _fit(load, wanted, info, started=before is not None)
-
-    load.target.commit(Commit(load.into_table, wanted, key, edits, before, mark, entry, _tolerated(load, entry), fit))
-    with suppress(PlainStepError):  # what is merged is merged; the next step tells the source again
-        load.source.settled(mark.place, mark.place)
-    return entry
-
-
-def _tolerated(load: Load, entry: LedgerEntry) -> int | None:
-    """How many contradictions are merged all the same; None for any number."""
-    if load.config.strict is None:
-        return None if load.source.own_capture else max(entry.changes // 10, FEW)
-    return 0 if load.config.strict else None
-
-
-def _timed(batches: Iterable[pa.RecordBatch], entry: LedgerEntry, began: float) -> Iterator[pa.RecordBatch]:
-    """The batches, keeping the ledger's seconds current while they stream."""
-    for batch in batches:
-        yield batch
-        entry.seconds = time.perf_counter() - began
-
-
-def _fit(load: Load, wanted: pa.Schema, info: TableInfo | None, started: bool) -> str:
-    """Refuse a target table that does not fit; say which columns will be added."""
-    from plainstep.core.drift import missing_columns
-
-    if info is None:
-        return ""
-    absent = missing_columns(load.name, load.config.into, wanted, info.schema, started, load.source.dropped())
-    return f"added the column{'s' * (len(absent) > 1)} {', '.join(absent)}" if absent else ""
+    return commit_to(load, edits_of(load, net), mark, span, entry, began)
 
 
 def reload(load: Load) -> StepOutcome:
@@ -364,12 +205,12 @@ def reload(load: Load) -> StepOutcome:
         rows = counted(snapshot.batches, f"{load.name}: rows")
         net, _ = difference(key, wanted, (widened(batch, wanted) for batch in held), rows)
         span = snapshot.span
-    entry = _entry(load, "reload", span, mark)
+    entry = entry_of(load, "reload", span, mark)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
     edits = edits_of(load, net)
     edits.sure = False
-    return _stepped(load, _commit(load, edits, mark, span, entry, began))
+    return _stepped(load, commit_to(load, edits, mark, span, entry, began))
 
 
 def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
@@ -383,5 +224,5 @@ def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
     place = resolve(load, span, to)
     mark = load.target.mark(load.name)
     there = Span(span.identity, span.oldest, place.position, load.source.time_of(place), place.token)
-    entry = _entry(load, "mark", there, mark, note=reason or "moved by hand")
-    return _commit(load, None, mark, there, entry, began)
+    entry = entry_of(load, "mark", there, mark, note=reason or "moved by hand")
+    return commit_to(load, None, mark, there, entry, began)

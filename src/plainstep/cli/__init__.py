@@ -266,6 +266,30 @@ def reload(ctx: click.Context, load: str, as_json: bool) -> None:
         tables.outcomes([outcome])
 
 
+@cli.command()
+@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@click.option("--back", is_flag=True, help="Read them once more, and merge those that are in order now.")
+@JSON
+@click.pass_context
+def aside(ctx: click.Context, loads: tuple[str, ...], back: bool, as_json: bool) -> None:
+    """The rows that contradicted their layout and were set aside (bad = "aside")."""
+    from plainstep.cli import forms, tables
+
+    town = project(ctx)
+    if back:
+        found = [town.put_back(name) for name in loads or town.loads]
+        if as_json:
+            forms.echo([forms.put_back(one) for one in found])
+        else:
+            tables.put_back(found)
+        return
+    rows = town.aside(*loads)
+    if as_json:
+        forms.echo([forms.aside(load, row) for load, row in rows])
+    else:
+        tables.aside(rows)
+
+
 @cli.group()
 def capture() -> None:
     """Turn change capture on or off, and see what is captured."""

@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
+    from plainstep.aside import PutBack
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.step import StepOutcome
-    from plainstep.stores.base import CaptureInfo, LedgerEntry
+    from plainstep.stores.base import Aside, CaptureInfo, LedgerEntry
 
 
 def echo(data: Any) -> None:
@@ -137,6 +138,16 @@ def entry(found: LedgerEntry) -> dict[str, Any]:
         "seconds": round(found.seconds, 6),
         "note": found.note,
     }
+
+
+def aside(load: str, row: Aside) -> dict[str, Any]:
+    """A row that was set aside."""
+    return {"load": load, "place": row.place, "step": row.step, "reason": row.reason, "row": json.loads(row.row)}
+
+
+def put_back(found: PutBack) -> dict[str, Any]:
+    """What became of rows that were set aside."""
+    return {"load": found.load, "back": found.back, "left": found.left, "gone": found.gone}
 
 
 def check(found: CheckResult) -> dict[str, Any]:

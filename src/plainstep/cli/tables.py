@@ -11,10 +11,11 @@ if TYPE_CHECKING:
     from rich.table import Table
     from rich.text import Text
 
+    from plainstep.aside import PutBack
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.load import Load
     from plainstep.step import StepOutcome
-    from plainstep.stores.base import CaptureInfo, LedgerEntry
+    from plainstep.stores.base import Aside, CaptureInfo, LedgerEntry
 
 # Colours that people who see colours differently can tell apart; the word is always there too.
 COLOURS = {"insert": "#0072B2", "update": "#E69F00", "delete": "#D55E00"}
@@ -193,6 +194,31 @@ def ledger(entries: list[LedgerEntry]) -> None:
 def _noted(one: LedgerEntry) -> str:
     odd = many(one.contradictions, "contradiction") if one.contradictions else ""
     return "; ".join(part for part in (one.note, odd) if part)
+
+
+def aside(rows: list[tuple[str, Aside]]) -> None:
+    """Rows that were set aside, and why."""
+    if not rows:
+        click.echo("No rows are set aside.")
+        return
+    table = new_table(["load", "place>", "step>", "why", "row"])
+    for load, row in rows:
+        table.add_row(text(load), text(row.place), str(row.step), text(row.reason), text(row.row))
+    show(table)
+    click.echo("Mend the layout or the rows, then plainstep aside LOAD --back.")
+
+
+def put_back(found: list[PutBack]) -> None:
+    """What became of rows that were set aside, a line each load."""
+    for one in found:
+        done = f"; {_merged(one.entry)} merged" if one.entry else ""
+        left = f"; {many(one.left, 'row')} still contradict the layout" if one.left else ""
+        gone = f"; {many(one.gone, 'row')} the feed does not hold any more" if one.gone else ""
+        click.echo(f"{one.load}: {many(one.back, 'row')} put back{done}{left}{gone}.")
+
+
+def _merged(entry: LedgerEntry) -> str:
+    return _counts({"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes})
 
 
 def check(found: list[CheckResult]) -> None:

@@ -19,6 +19,7 @@ class Edits:
         new: how many of the rows in ``put``, from the first, should not be at the target yet.
         patch: rows of the key and some columns each. Sets those columns; the row must be there.
         drop: keys. Removes their rows.
+        clean: keys whose rows came and went. Whatever is left of them is removed.
         append: batches of whole rows, added without looking for their keys. May be a stream.
         add: rows of the key and numbers. Adds the numbers to the row's; a missing row starts from zero.
         clear: whether every row goes first (a truncate).
@@ -30,6 +31,7 @@ class Edits:
     new: int = 0
     patch: list[pa.Table] = field(default_factory=list)
     drop: pa.Table | None = None
+    clean: pa.Table | None = None
     append: Iterable[pa.RecordBatch] = ()
     add: pa.Table | None = None
     clear: bool = False

@@ -101,33 +101,25 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
     partner: npt.NDArray[np.int64] | None = None
     images = _Images(layout, raw)
     if layout.in_pairs:
-        found = pairs.paired(
-            np.flatnonzero(codes == OLD), np.flatnonzero(codes == NEW), images.key(), _groups(layout, raw)
-        )
+        group = raw.texts(layout.transaction or PLACE)
+        found = pairs.paired(np.flatnonzero(codes == OLD), np.flatnonzero(codes == NEW), images.key(), group)
         unread = _unpaired(found, raw, last)
         partner = found.partner
-    bad = raw.bad
-    if unread < len(raw):  # what follows may still be mended by rows to come
-        bad = {row: why for row, why in bad.items() if row < unread}
     keep = (codes > 0) & (codes != OLD)
-    keep[list(bad)] = False
     keep[unread:] = False
-    rows_kept = np.flatnonzero(keep)
-    table = images.table(codes, partner, rows_kept)
-    if raw.bad.keys() - bad.keys() - set(range(unread, len(raw))):  # found while the images were read
-        return interpret_rest(layout, rows, raw.bad, unread)
-    return Interpreted(table, bad, unread)
+    table = images.table(codes, partner, np.flatnonzero(keep))
+    bad = {row: why for row, why in raw.bad.items() if row < unread}  # what follows may still be mended by rows to come
+    return _without_bad(layout, rows, bad, unread) if bad else Interpreted(table, {}, unread)
 
 
-def interpret_rest(layout: Layout, rows: pa.Table, bad: dict[int, str], unread: int) -> Interpreted:
-    """Read the rows that are not known to be bad."""
+def _without_bad(layout: Layout, rows: pa.Table, bad: dict[int, str], unread: int) -> Interpreted:
+    """Read the rows that are not known to be bad: without them, others may turn out to lack their other half."""
     mask = np.ones(rows.num_rows, dtype=np.bool_)
     mask[list(bad)] = False
     mask[unread:] = False
     places = np.flatnonzero(mask)
     again = interpret(layout, rows.filter(pa.array(mask)), True)
-    more = {int(places[row]): why for row, why in again.bad.items()}
-    return Interpreted(again.table, {**{row: why for row, why in bad.items() if row < unread}, **more}, unread)
+    return Interpreted(again.table, bad | {int(places[row]): why for row, why in again.bad.items()}, unread)
 
 
 def _codes(layout: Layout, raw: Raw) -> Codes:
@@ -147,11 +139,6 @@ def _codes(layout: Layout, raw: Raw) -> Codes:
         # A row that was deleted so may come back: nothing tells whether it is new.
         codes = np.where(gone, np.int16(Op.DELETE), np.where(codes == Op.TRUNCATE, codes, np.int16(Op.PUT)))
     return codes
-
-
-def _groups(layout: Layout, raw: Raw) -> pa.Array:
-    """Rows that belong together: those of one transaction, or at one position."""
-    return raw.texts(layout.transaction) if layout.transaction else raw.texts(PLACE)
 
 
 def _unpaired(found: pairs.Pairs, raw: Raw, last: bool) -> int:
@@ -253,6 +240,10 @@ class _Images:
                     there |= side.is_valid().to_numpy(zero_copy_only=False)
             for row in np.flatnonzero(~there & (ops != Op.TRUNCATE)).tolist():
                 self.raw.refuse(int(kept[row]), f"it has no value in the key column {name!r}")
+            news = np.isin(ops, (Op.INSERT, Op.UPDATE, Op.PUT))
+            lacking = news if now is None else news & now.is_null().to_numpy(zero_copy_only=False)
+            for row in np.flatnonzero(lacking & there).tolist():
+                self.raw.refuse(int(kept[row]), f"it is an {Op(int(ops[row])).word} without new values")
 
     def _times(self, rows: pa.Array) -> pa.Array:
         for name in (TIME, self.layout.time):

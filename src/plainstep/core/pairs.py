@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -30,48 +31,46 @@ class Pairs:
 def paired(old: Rows, new: Rows, key: list[pa.Array], group: pa.Array) -> Pairs:
     """Find the old row of every new one.
 
-    Mostly an old row stands right before its new one. Otherwise rows of one group (a transaction, or a position) are
-    paired by key, in their order; and what is left of a group, where updates changed the key, by order alone.
+    Mostly an old row stands right before its new one. Otherwise, of all rows with one key, an old one stands before its
+    new one. What is left are updates that changed the key: those of one group are paired in their order.
 
     Args:
         old, new: the rows of either kind, rising.
         key: the key columns of all rows.
-        group: what all rows belong to.
+        group: what all rows belong to: their transaction, or their position.
     """
     partner = np.full(len(group), -1, dtype=np.int64)
     if len(old) == len(new) and bool((new == old + 1).all()):
         partner[new] = old
         return Pairs(partner, old[:0], new[:0])
-    groups, _ = keys.code([group.fill_null("")])
-    codes, bound = keys.code([column.fill_null(_filler(column)) if column.null_count else column for column in key])
-    ties = groups.astype(np.int64) * bound + codes
-    _match(partner, old, new, ties, groups)
+    codes, _ = keys.code([column.fill_null(_filler(column)) if column.null_count else column for column in key])
+    _match_neighbours(partner, old, new, codes)
     left_old, left_new = _left(partner, old, new)
     if len(left_old) and len(left_new):
-        _match(partner, left_old, left_new, groups.astype(np.int64), groups)
+        groups, _ = keys.code([group.fill_null("")])
+        _match_in_order(partner, left_old, left_new, groups)
         left_old, left_new = _left(partner, old, new)
     return Pairs(partner, left_old, left_new)
 
 
-def _match(partner: Rows, old: Rows, new: Rows, ties: Rows, groups: Rows) -> None:
-    """Pair the first old row of each tie with the first new one, the second with the second, and so on."""
-    old_rank, new_rank = _ranked(ties[old]), _ranked(ties[new])
-    known = dict(zip(zip(ties[old].tolist(), old_rank, strict=True), old.tolist(), strict=True))
-    for row, tie, rank in zip(new.tolist(), ties[new].tolist(), new_rank, strict=True):
-        found = known.get((tie, rank))
-        if found is not None and found < row:
-            partner[row] = found
+def _match_neighbours(partner: Rows, old: Rows, new: Rows, codes: npt.NDArray[Any]) -> None:
+    """Of the old and new rows of one key, pair a new one with the old one right before it."""
+    rows = np.sort(np.concatenate((old, new)))
+    rows = rows[np.argsort(codes[rows], kind="stable")]
+    is_new = np.isin(rows, new)
+    fits = is_new[1:] & ~is_new[:-1] & (codes[rows[1:]] == codes[rows[:-1]])
+    partner[rows[1:][fits]] = rows[:-1][fits]
 
 
-def _ranked(ties: Rows) -> list[int]:
-    """For each element, how many equal ones come before it."""
-    order = np.argsort(ties, kind="stable")
-    sorted_ties = ties[order]
-    starts = np.concatenate(([True], sorted_ties[1:] != sorted_ties[:-1])) if len(ties) else np.zeros(0, dtype=bool)
-    begin = np.maximum.accumulate(np.where(starts, np.arange(len(ties)), 0))
-    ranks = np.empty(len(ties), dtype=np.int64)
-    ranks[order] = np.arange(len(ties)) - begin
-    return [int(rank) for rank in ranks]
+def _match_in_order(partner: Rows, old: Rows, new: Rows, groups: npt.NDArray[Any]) -> None:
+    """Pair the first old row of each group with its first new one, the second with the second, and so on."""
+    waiting: dict[int, list[int]] = {}
+    for row in old.tolist():
+        waiting.setdefault(int(groups[row]), []).append(row)
+    for row in new.tolist():
+        queue = waiting.get(int(groups[row]))
+        if queue and queue[0] < row:
+            partner[row] = queue.pop(0)
 
 
 def _left(partner: Rows, old: Rows, new: Rows) -> tuple[Rows, Rows]:

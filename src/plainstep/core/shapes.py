@@ -32,11 +32,10 @@ def mirror(net: NetChanges, deletes: str = "drop", own_capture: bool = True) -> 
     edits = Edits(put=net.images(NOW, puts), new=len(inserted), patch=patch)
     edits.sure = deletes == "drop" and Op.PUT not in net.ops
     if deletes == "drop":
-        gone = net.ops == Op.DELETE
+        edits.drop = net.keys_of(net.rows(Op.DELETE))
         if not own_capture:
             came_and_went = (numbers(net.state["had"]) == ABSENT) & ~numbers(net.state["has"])
-            gone |= (net.ops == NOTHING) & came_and_went
-        edits.drop = net.keys_of(pa.array(np.flatnonzero(gone)))
+            edits.clean = net.keys_of(pa.array(np.flatnonzero((net.ops == NOTHING) & came_and_went)))
         edits.clear = net.truncated
     return edits
 

@@ -66,7 +66,7 @@ def _table(load: Load) -> FeedSource:
     layout = bound(load.name, config, said, feed.sample(), rows.schema() if rows else None, key)
     tells_deletes = bool(said.delete or said.deleted or said.lookup)
     whole = said.delete_carries == "row"
-    return FeedSource(feed, layout, rows, overlap is not None, tells_deletes, whole)
+    return FeedSource(feed, layout, rows, overlap is not None, tells_deletes, whole, config.bad == "aside")
 
 
 def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:

@@ -34,6 +34,7 @@ class DiffSource:
     own_capture = False
     rereads = True
     reversible = True
+    sure = True
 
     def __init__(self, load: Load) -> None:
         self.load = load

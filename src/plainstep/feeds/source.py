@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
@@ -12,12 +13,13 @@ from plainstep.core.places import as_time, number
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.feeds.whole import whole_rows
-from plainstep.stores.base import Snapshot
+from plainstep.stores.base import Aside, Snapshot
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.core.changes import Changes
+    from plainstep.core.doubts import Doubt
     from plainstep.core.layout import Layout
     from plainstep.feeds.base import Ends, Feed
     from plainstep.stores.base import Table
@@ -33,6 +35,11 @@ class FeedSource:
         rereads: whether windows begin before the mark, so that they hold changes that are merged already.
         tells_deletes: whether deletes show at all.
         whole_deletes: whether deletes carry the whole row.
+        lenient: whether rows that contradict the layout are set aside.
+
+    Attributes:
+        aside: the rows that the last reading set aside.
+        doubt: what spoke against the layout in the first rows that it read.
     """
 
     own_capture = False
@@ -45,10 +52,14 @@ class FeedSource:
         rereads: bool = False,
         tells_deletes: bool = True,
         whole_deletes: bool = True,
+        lenient: bool = False,
     ) -> None:
         self.feed, self.layout, self.rows, self.rereads = feed, layout, rows, rereads
-        self.tells_deletes = tells_deletes
+        self.tells_deletes, self.lenient = tells_deletes, lenient
+        self.aside: list[Aside] = []
+        self.doubt: Doubt | None = None
         self.reversible = layout.tells_old and whole_deletes and not rereads
+        self.sure = bool(layout.operation) and not layout.deleted and not layout.key_only and not rereads
 
     def key(self) -> tuple[str, ...]:
         """The columns that tell rows apart."""
@@ -166,14 +177,19 @@ class FeedSource:
         import pyarrow as pa
 
         from plainstep.core.changes import Changes
+        from plainstep.core.doubts import doubt
 
         yield Changes(self._table(self._nothing()).append_column("seq", pa.array([], pa.int64())))
         seq = 0
+        self.aside, self.doubt = [], None
         for table in self._interpreted(batches):
             count = table.num_rows
             if count:
                 numbers = pa.array(np.arange(seq + 1, seq + 1 + count))
-                yield Changes(self._table(table).append_column("seq", numbers))
+                changes = Changes(self._table(table).append_column("seq", numbers))
+                if seq == 0 and self.sure:
+                    self.doubt = doubt(changes, self.layout.key, self.reversible)
+                yield changes
                 seq += count
 
     def _nothing(self) -> pa.Table:
@@ -216,6 +232,9 @@ class FeedSource:
         from plainstep.core.raw import PLACE
 
         if not bad:
+            return
+        if self.lenient:
+            self.aside += [_set_aside(rows, row, why) for row, why in sorted(bad.items())]
             return
         row = min(bad)
         place = rows[PLACE][row].as_py()
@@ -262,6 +281,14 @@ class FeedSource:
             )
         rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(self.schema().names)
         yield from rows.cast(self.schema()).to_batches()
+
+
+def _set_aside(rows: pa.Table, row: int, why: str) -> Aside:
+    from plainstep.core.raw import PLACE
+
+    [values] = rows.slice(row, 1).to_pylist()
+    place = values.pop(PLACE)
+    return Aside(place, why, json.dumps(values, default=str, ensure_ascii=False))
 
 
 def refuse_key(what: str) -> ConfigError:

@@ -76,6 +76,23 @@ class TableInfo:
     rows: bool
 
 
+@dataclass(frozen=True)
+class Aside:
+    """A row that contradicts its layout, set aside.
+
+    Attributes:
+        place: where it stands in its feed.
+        reason: what is wrong with it.
+        row: the row, as JSON.
+        step: the step that set it aside.
+    """
+
+    place: str
+    reason: str
+    row: str
+    step: int = 0
+
+
 @dataclass
 class Commit:
     """Everything one step writes: rows, mark and ledger row, together or not at all.
@@ -89,6 +106,8 @@ class Commit:
         mark: the mark as it will be.
         entry: the ledger row; the counts of edits are filled in by the commit.
         tolerated: how many contradictions are counted and merged all the same; None for any number.
+        aside: rows that are set aside.
+        back: where rows stood that are no longer aside.
         fit: looks at the table as it stands in the transaction (None: there is none), refuses one that does not
             fit, and says what will be changed about it.
     """
@@ -102,6 +121,8 @@ class Commit:
     entry: LedgerEntry
     tolerated: int | None = None
     fit: Callable[[TableInfo | None], str] = lambda info: ""
+    aside: Sequence[Aside] = ()
+    back: Sequence[str] = ()
 
 
 @dataclass
@@ -236,11 +257,13 @@ class Source(Protocol):
         own_capture: whether the changes are Plain Step's own capture, which is known to be complete.
         rereads: whether a window may hold what is merged already.
         reversible: whether old values are told, so that changes could be undone.
+        sure: whether operations say which rows are there, so that one that does not fit is a contradiction.
     """
 
     own_capture: bool
     rereads: bool
     reversible: bool
+    sure: bool
 
     def key(self) -> tuple[str, ...]:
         """The columns that tell rows apart."""
@@ -338,6 +361,10 @@ class Target(Protocol):
 
     def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
         """The newest steps, oldest first."""
+        ...
+
+    def aside(self, load: str) -> list[Aside]:
+        """The rows of a load that are set aside, oldest first."""
         ...
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:

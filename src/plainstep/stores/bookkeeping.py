@@ -21,20 +21,21 @@ COLUMNS = [
 
 @dataclass(frozen=True)
 class Books:
-    """The SQL of the two tables, in one store's words.
+    """The SQL of these tables, in one store's words.
 
     Attributes:
-        marks, ledger: the tables' names, as SQL writes them.
+        marks, ledger, kept: the tables' names, as SQL writes them.
         parameter: what stands for a parameter.
     """
 
     marks: str = "plainstep_marks"
     ledger: str = "plainstep_ledger"
+    kept: str = "plainstep_aside"
     parameter: str = "?"
 
     @cached_property
-    def create(self) -> tuple[str, str]:
-        """Statements that make both tables where they are not there yet."""
+    def create(self) -> tuple[str, ...]:
+        """Statements that make the tables where they are not there yet."""
         return (
             f"""CREATE TABLE IF NOT EXISTS {self.marks} (
     load_name VARCHAR PRIMARY KEY,
@@ -53,7 +54,27 @@ class Books:
     after_shown VARCHAR NOT NULL, upto_shown VARCHAR NOT NULL,
     PRIMARY KEY (load_name, step)
 )""",
+            f"""CREATE TABLE IF NOT EXISTS {self.kept} (
+    load_name VARCHAR NOT NULL, place VARCHAR NOT NULL, reason VARCHAR NOT NULL, content VARCHAR NOT NULL,
+    step BIGINT NOT NULL
+)""",
         )
+
+    @cached_property
+    def find_aside(self) -> str:
+        """The query for the rows of a load that are set aside."""
+        return f"SELECT place, reason, content, step FROM {self.kept} WHERE load_name = {self.parameter} ORDER BY step, place"
+
+    @cached_property
+    def set_aside(self) -> str:
+        """A row that is set aside."""
+        values = ", ".join([self.parameter] * 5)
+        return f"INSERT INTO {self.kept} (load_name, place, reason, content, step) VALUES ({values})"
+
+    @cached_property
+    def put_back(self) -> str:
+        """Forget the rows of a load that were set aside at a place."""
+        return f"DELETE FROM {self.kept} WHERE load_name = {self.parameter} AND place = {self.parameter}"
 
     @cached_property
     def find_mark(self) -> str:

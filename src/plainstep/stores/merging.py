@@ -46,6 +46,11 @@ class Merge(ABC):
         if self.commit.edits:
             self._prepare()
             self._edit(self.commit.edits)
+        for place in {*self.commit.back, *(row.place for row in self.commit.aside)}:
+            self.execute(self.books.put_back, [self.commit.mark.load, place])
+        for row in self.commit.aside:
+            values = [self.commit.mark.load, row.place, row.reason, row.row, self.commit.mark.step]
+            self.execute(self.books.set_aside, values)
         self.execute(self.books.insert_entry, bookkeeping.entry_values(self.commit.entry))
 
     def _move_mark(self) -> None:
@@ -62,7 +67,8 @@ class Merge(ABC):
     def _prepare(self) -> None:
         """Make the table, or add the columns it lacks."""
         info = self.table_info()
-        self.commit.entry.note = self.commit.fit(info) or self.commit.entry.note
+        said = (self.commit.fit(info), self.commit.entry.note)
+        self.commit.entry.note = "; ".join(part for part in said if part)
         columns = [(field.name, f"{quoted(field.name)} {self.declaration(field)}") for field in self.commit.schema]
         if info is None:
             lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns]
@@ -79,6 +85,10 @@ class Merge(ABC):
         if edits.drop is not None and edits.drop.num_rows:
             entry.drop = self.drop(edits.drop)
             self.odd += edits.drop.num_rows - entry.drop
+        if edits.clean is not None and edits.clean.num_rows:
+            left = self.drop(edits.clean)
+            entry.drop += left
+            self.odd += left
         if edits.put is not None and edits.put.num_rows:
             entry.put = self.put(edits.put.slice(0, edits.new), edits.put.slice(edits.new))
         for part in edits.patch:

@@ -10,7 +10,7 @@ import duckdb
 
 from plainstep.core.positions import Mark
 from plainstep.stores import bookkeeping as books
-from plainstep.stores.base import Commit, LedgerEntry, TableInfo
+from plainstep.stores.base import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.merging import Merge
 from plainstep.stores.sql import quoted
 
@@ -45,6 +45,10 @@ class DuckdbTarget:
     def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
         """The newest steps, oldest first."""
         return [books.entry_of(row) for row in reversed(self._rows(*books.EMBEDDED.find_entries(load, limit)))]
+
+    def aside(self, load: str) -> list[Aside]:
+        """The rows of a load that are set aside, oldest first."""
+        return [Aside(*row) for row in self._rows(books.EMBEDDED.find_aside, [load])]
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none."""

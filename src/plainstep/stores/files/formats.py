@@ -334,27 +334,35 @@ LOGICAL = {
 def _avro_schema(schema: Any, shown: str) -> pa.Schema:
     if not isinstance(schema, dict) or schema.get("type") != "record":
         raise damaged(shown, "its schema is no record")
-    return pa.schema([(field["name"], _avro_kind(field["type"])) for field in schema["fields"]])
+    named: dict[str, pa.DataType] = {}
+    return pa.schema([(field["name"], _avro_kind(field["type"], named)) for field in schema["fields"]])
 
 
-def _avro_kind(kind: Any) -> pa.DataType:
-    """The Arrow type for an Avro type; a union of null and one other is that other."""
+def _avro_kind(kind: Any, named: dict[str, pa.DataType]) -> pa.DataType:
+    """The Arrow type for an Avro type; a union of null and one other is that other. Types with names may come again."""
     if isinstance(kind, list):
-        others = [one for one in kind if one != "null"]
-        return _avro_kind(others[0]) if len(others) == 1 else pa.string()
+        others = [_avro_kind(one, named) for one in kind if one != "null"]
+        return others[0] if len(others) == 1 else pa.string()
     if isinstance(kind, str):
-        return AVRO.get(kind, pa.string())
+        return AVRO.get(kind) or named.get(kind, pa.string())
+    found = _avro_complex(kind, named)
+    if "name" in kind:
+        named[kind["name"]] = found
+    return found
+
+
+def _avro_complex(kind: Any, named: dict[str, pa.DataType]) -> pa.DataType:
     if kind.get("logicalType") == "decimal":
         return pa.decimal128(kind["precision"], kind.get("scale", 0))
     if kind.get("logicalType") in LOGICAL:
         return LOGICAL[kind["logicalType"]]
     if kind["type"] == "record":
-        return pa.struct([(field["name"], _avro_kind(field["type"])) for field in kind["fields"]])
+        return pa.struct([(field["name"], _avro_kind(field["type"], named)) for field in kind["fields"]])
     if kind["type"] == "array":
-        return pa.list_(_avro_kind(kind["items"]))
+        return pa.list_(_avro_kind(kind["items"], named))
     if kind["type"] == "map":
-        return pa.map_(pa.string(), _avro_kind(kind["values"]))
-    return _avro_kind(kind["type"])
+        return pa.map_(pa.string(), _avro_kind(kind["values"], named))
+    return _avro_kind(kind["type"], named)
 
 
 def columns_of(path: Path, shown: str) -> pa.Schema:

@@ -30,7 +30,7 @@ def typed(rows: pa.Table) -> pa.Table:
     for name in rows.column_names:
         column = rows[name].combine_chunks()
         kind = kind_of(column)
-        columns[name] = fitted(column, kind)[0]
+        columns[name] = pa.nulls(len(column)) if pa.types.is_null(kind) else fitted(column, kind)[0]
     return pa.table(columns)
 
 

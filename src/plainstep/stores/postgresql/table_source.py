@@ -37,6 +37,7 @@ class TableSource(ABC):
     own_capture = True
     rereads = False
     reversible = True
+    sure = True
 
     def __init__(self, store: PostgresqlStore, table: str, types: dict[str, str], way: Way) -> None:
         self.store, self.name, self.types, self.way = store, table, types, way

@@ -11,7 +11,7 @@ from plainstep.core.positions import Mark
 from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.retries import retried
 from plainstep.stores import bookkeeping
-from plainstep.stores.base import Commit, LedgerEntry, TableInfo
+from plainstep.stores.base import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.merging import IndexedMerge
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
     from plainstep.stores.postgresql import PostgresqlStore
 
-BOOKS = bookkeeping.Books("plainstep.marks", "plainstep.ledger", "%s")
+BOOKS = bookkeeping.Books("plainstep.marks", "plainstep.ledger", "plainstep.aside", "%s")
 # Whoever makes the schema and tables of marks holds this lock, so that two at once do not both try.
 MAKING = 7_025_961_184
 # Rows to merge are found by the index unless they are a good part of the table. With the server's default cost of a
@@ -51,6 +51,10 @@ class PostgresqlTarget:
     def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
         """The newest steps, oldest first."""
         return [bookkeeping.entry_of(row) for row in reversed(self._rows(*BOOKS.find_entries(load, limit)))]
+
+    def aside(self, load: str) -> list[Aside]:
+        """The rows of a load that are set aside, oldest first."""
+        return [Aside(*row) for row in self._rows(BOOKS.find_aside, [load])]
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none.

@@ -44,6 +44,7 @@ class SqliteSource:
     own_capture = True
     rereads = False
     reversible = True
+    sure = True
 
     def __init__(self, store: SqliteStore, table: str, types: dict[str, str]) -> None:
         self.store, self.name, self.types = store, table, types

@@ -1,0 +1,139 @@
+"""Rows that were set aside: putting back those that the layout, or the feed, has been mended for."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+from plainstep.committing import commit_to, entry_of, set_aside
+from plainstep.core.positions import Place, Span, Window
+from plainstep.errors import Refused
+from plainstep.netting import edits_of, news
+from plainstep.windows import refuse_unless_continuous, span_of
+
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
+    from plainstep.core.net import NetChanges
+    from plainstep.load import Load
+    from plainstep.stores.base import LedgerEntry
+
+
+@dataclass
+class PutBack:
+    """What became of rows that were set aside.
+
+    Attributes:
+        load: the load's name.
+        back: how many were put back.
+        left: how many still contradict the layout.
+        gone: how many the feed does not hold any more.
+        entry: the ledger row, if there is a new one.
+    """
+
+    load: str
+    back: int
+    left: int
+    gone: int
+    entry: LedgerEntry | None = None
+
+
+def put_back(load: Load) -> PutBack:
+    """Read rows that were set aside once more, and merge what they say.
+
+    Later changes of the same keys are merged already, and older values must not replace them. So the keys of such rows
+    are collapsed anew, from all their changes up to the mark.
+
+    Raises:
+        PlainStepError: it could not be done; nothing was written.
+    """
+    began = time.perf_counter()
+    mark = load.target.mark(load.name)
+    waiting = {row.place for row in load.target.aside(load.name)}
+    if mark is None or not waiting:
+        return PutBack(load.name, 0, 0, 0)
+    refuse_unless_continuous(load, mark, span_of(load, mark))
+    window = Window.between(Place(0), mark.place)
+    keys = _keys_at(load, window, waiting)
+    bad = {row.place for row in set_aside(load)}
+    left = waiting & bad
+    found = {place for place in waiting - bad if place in keys.places}
+    if not found:
+        return PutBack(load.name, 0, len(left), len(waiting) - len(left))
+    net = _net_of(load, window, keys.table)
+    if net.partial and not net.whole:
+        raise Refused(
+            f"Rows of {load.name} that were set aside came in parts, and their keys were never sent whole.",
+            "Later values could not be told from those that they replaced.",
+            f"plainstep reload {load.name}",
+        )
+    span = Span(mark.identity, 0, mark.position, mark.at, mark.token)
+    entry = entry_of(load, "back", span, mark, f"rows put back: {len(found):,}")
+    net = news(load, net, always=True)
+    counts = net.counts
+    entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
+    edits = edits_of(load, net)
+    edits.sure = False
+    commit_to(load, edits, mark, span, entry, began, sorted(found))
+    return PutBack(load.name, len(found), len(left), len(waiting) - len(left) - len(found), entry)
+
+
+@dataclass
+class _Keys:
+    """The keys of some changes, and where these stand."""
+
+    table: pa.Table
+    places: set[str]
+
+
+def _keys_at(load: Load, window: Window, wanted: set[str]) -> _Keys:
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    places = pa.array(sorted(wanted), pa.string())
+    parts, found = [], set()
+    for changes in load.source.read(window):
+        there = pc.is_in(changes.table["place"], value_set=places)
+        picked = changes.table.filter(there)
+        found.update(picked["place"].to_pylist())
+        parts += [_keys_of(load, replace(changes, table=picked), side) for side in ("was.", "now.")]
+    return _Keys(pa.concat_tables(parts).group_by(list(load.source.key())).aggregate([]), found)
+
+
+def _keys_of(load: Load, changes: Changes, side: str) -> pa.Table:
+    import pyarrow as pa
+
+    columns = {name: changes.image(side, name) for name in load.source.key()}
+    return pa.table(columns).drop_null()
+
+
+def _net_of(load: Load, window: Window, keys: pa.Table) -> NetChanges:
+    """The net changes of some keys."""
+    import pyarrow as pa
+
+    from plainstep.core.collapse import Collapser
+    from plainstep.core.words import Op
+
+    collapser = Collapser(load.source.key())
+    for changes in load.source.read(window):
+        mask = (changes.op() == Op.TRUNCATE) | _among(load, changes, keys)
+        collapser.add(replace(changes, table=changes.table.filter(pa.array(mask))))
+    return replace(collapser.result(), truncated=False)
+
+
+def _among(load: Load, changes: Changes, keys: pa.Table) -> npt.NDArray[np.bool_]:
+    """Which changes are of one of these keys, before or after."""
+    import numpy as np
+    import pyarrow as pa
+
+    found = np.zeros(len(changes), dtype=np.bool_)
+    names = list(load.source.key())
+    for side in ("was.", "now."):
+        rows = pa.table({name: changes.image(side, name) for name in names})
+        rows = rows.append_column("plainstep.row", pa.array(np.arange(len(changes))))
+        found[rows.join(keys, names, join_type="left semi")["plainstep.row"].to_numpy()] = True
+    return found

@@ -1,0 +1,116 @@
+"""What a step writes: everything in one commit of the target, and what it refuses to write."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.edits import Edits
+from plainstep.core.positions import Mark, Span
+from plainstep.errors import PlainStepError, Refused
+from plainstep.netting import key_of
+from plainstep.stores.base import Aside, Commit, LedgerEntry, TableInfo
+from plainstep.windows import shown
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.load import Load
+
+# So many contradictions of a feed that something else wrote may be chance; beyond, a tenth of its changes.
+FEW = 2
+
+
+def entry_of(load: Load, kind: str, span: Span, mark: Mark | None, note: str = "") -> LedgerEntry:
+    """A new ledger row for a load that stands at a mark and goes to the end of a span."""
+    entry = LedgerEntry(
+        load.name,
+        mark.step + 1 if mark else 1,
+        kind,
+        span.identity,
+        mark.position if mark else None,
+        span.head,
+        note=note,
+    )
+    if mark:
+        entry.after_shown = _unless_number(shown(load, mark.place))
+    entry.upto_shown = _unless_number(shown(load, span.end))
+    return entry
+
+
+def _unless_number(place: int | str) -> str:
+    return "" if isinstance(place, int) else place
+
+
+def commit_to(
+    load: Load,
+    edits: Edits | None,
+    before: Mark | None,
+    span: Span,
+    entry: LedgerEntry,
+    began: float,
+    back: Sequence[str] = (),
+) -> LedgerEntry:
+    """Write everything the step found, in one transaction of the target."""
+    schema = load.source.schema()
+    key = key_of(load, schema)
+    wanted = load.target.fits(schema)
+    if edits is not None:
+        edits.append = _timed(edits.append, entry, began)
+    mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step, span.token)
+    entry.at, entry.seconds = datetime.now(UTC), time.perf_counter() - began
+
+    def fit(info: TableInfo | None) -> str:
+        return _fit(load, wanted, info, started=before is not None)
+
+    aside = set_aside(load) if edits is not None and not back else []
+    _refuse_most_aside(load, aside, entry.changes)
+    if aside:
+        entry.note = "; ".join(part for part in (entry.note, f"rows set aside: {len(aside):,}") if part)
+    load.target.commit(
+        Commit(load.into_table, wanted, key, edits, before, mark, entry, _tolerated(load, entry), fit, aside, back)
+    )
+    with suppress(PlainStepError):  # what is merged is merged; the next step tells the source again
+        load.source.settled(mark.place, mark.place)
+    return entry
+
+
+def set_aside(load: Load) -> list[Aside]:
+    """The rows that the last reading of a load's source set aside."""
+    return list(getattr(load.source, "aside", ()))
+
+
+def _refuse_most_aside(load: Load, aside: list[Aside], changes: int) -> None:
+    if len(aside) > max(changes, FEW):
+        raise Refused(
+            f"Most rows of {load.config.source} contradict the layout: {len(aside):,}, beside {changes:,} changes.",
+            f"The first, at {aside[0].place}: {aside[0].reason}. To set them all aside would be to lose sight of them.",
+            f"plainstep look {load.name} shows what the layout makes of the rows; mend the layout.",
+        )
+
+
+def _tolerated(load: Load, entry: LedgerEntry) -> int | None:
+    """How many contradictions are merged all the same; None for any number."""
+    if load.config.strict is None:
+        return None if load.source.own_capture or not load.source.sure else max(entry.changes // 10, FEW)
+    return 0 if load.config.strict else None
+
+
+def _timed(batches: Iterable[pa.RecordBatch], entry: LedgerEntry, began: float) -> Iterator[pa.RecordBatch]:
+    """The batches, keeping the ledger's seconds current while they stream."""
+    for batch in batches:
+        yield batch
+        entry.seconds = time.perf_counter() - began
+
+
+def _fit(load: Load, wanted: pa.Schema, info: TableInfo | None, started: bool) -> str:
+    """Refuse a target table that does not fit; say which columns will be added."""
+    from plainstep.core.drift import missing_columns
+
+    if info is None:
+        return ""
+    absent = missing_columns(load.name, load.config.into, wanted, info.schema, started, load.source.dropped())
+    return f"added the column{'s' * (len(absent) > 1)} {', '.join(absent)}" if absent else ""

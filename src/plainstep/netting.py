@@ -1,0 +1,157 @@
+"""From a window of a load's source to its net changes, and what these ask of the target."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from plainstep.core.edits import Edits
+from plainstep.core.positions import Window
+from plainstep.errors import ConfigError, Refused
+from plainstep.progress import counted
+from plainstep.stores.base import LeanSource
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
+    from plainstep.core.doubts import Doubt
+    from plainstep.core.net import NetChanges
+    from plainstep.load import Load
+
+
+def read_net(load: Load, window: Window, total: int | None = None) -> NetChanges:
+    """The net changes of a window, collapsed batch by batch; ``total`` says how many changes there are, if known."""
+    return _collapsed(load, load.source.read(window), total)
+
+
+def _collapsed(load: Load, batches: Iterable[Changes], total: int | None) -> NetChanges:
+    from plainstep.core.collapse import Collapser
+
+    collapser = Collapser(key_of(load, load.source.schema()))
+    for changes in counted(batches, f"{load.name}: changes", total):
+        collapser.add(changes)
+    return collapser.result()
+
+
+def read_lean(load: Load, window: Window, total: int | None) -> NetChanges:
+    """The net changes of a window, without old values where the source is quicker without them."""
+    source = load.source
+    if not isinstance(source, LeanSource):
+        net = read_net(load, window, total)
+        if load.config.strict is None:
+            refuse_doubtful(load, window, net)
+        return net
+    net = _collapsed(load, source.read_lean(window), total)
+    unsure = net.unsure
+    if not len(unsure):
+        return net
+    return net.made_sure(unsure, source.unchanged(*net.ends(unsure)))
+
+
+def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
+    """Of net changes that may be merged already, what is not: each is compared with the row at the target.
+
+    Args:
+        load: the load.
+        net: the net changes.
+        always: compare, even if the source never reads again what was merged.
+    """
+    from plainstep.core.compare import difference
+    from plainstep.core.words import NOW, Op
+    from plainstep.feeds.lookup import matching
+
+    if not (load.source.rereads or always) or (net.partial and not net.whole) or net.truncated:
+        return net
+    schema = load.target.fits(load.source.schema())
+    info = load.target.table(load.into_table, net.key)
+    if info is None or any(name not in info.schema.names for name in schema.names):
+        return net
+    keys = net.keys_of(net.every)
+    held = matching(load.into_store.table(load.into_table, {}), schema, keys.cast(_of(schema, net.key)))
+    rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(schema.names).cast(schema)
+    found, _ = difference(net.key, schema, held.to_batches(), rows.to_batches())
+    return replace(found, read=net.read)
+
+
+def _of(schema: pa.Schema, names: tuple[str, ...]) -> pa.Schema:
+    import pyarrow as pa
+
+    return pa.schema([schema.field(name) for name in names])
+
+
+def edits_of(load: Load, net: NetChanges) -> Edits:
+    """What net changes ask of the target in the load's shape."""
+    from plainstep.core.shapes import mirror
+
+    edits = mirror(net, load.config.deletes, load.source.own_capture)
+    # Our own capture may begin long after its table did. Of a feed, the beginning is its table's, unless it is told.
+    begun = load.config.first == "snapshot" or (load.config.first == "beginning" and not load.source.own_capture)
+    edits.sure = edits.sure and begun and load.source.sure
+    return edits
+
+
+def key_of(load: Load, schema: pa.Schema) -> tuple[str, ...]:
+    """The load's key: as configured, or as captured.
+
+    Raises:
+        ConfigError: the key names an unknown column.
+        Refused: the source does not make that key unique.
+    """
+    captured = load.source.key()
+    asked = tuple(load.config.key) or captured
+    for name in asked:
+        if name not in schema.names:
+            raise ConfigError(
+                f"The key of {load.name} names the column {name!r}, which {load.config.source} does not have.",
+                f"Its columns: {', '.join(schema.names)}.",
+                f"Mend 'key' in [loads.{load.name}].",
+            )
+    if set(asked) != set(captured):
+        raise Refused(
+            f"The key of {load.name} is {', '.join(asked)}, but {load.config.source} is captured by {', '.join(captured)}.",
+            "Nothing says that the load's key is unique.",
+            f"Mend 'key' in [loads.{load.name}], or capture anew: plainstep capture off, then on --key {','.join(asked)}.",
+        )
+    return asked
+
+
+def refuse_doubtful(load: Load, window: Window, net: NetChanges) -> None:
+    """Refuse a window of a feed whose layout does not fit it.
+
+    Raises:
+        Refused: its changes do not follow on each other, or do not find at the target what they say.
+    """
+    source = load.source
+    if source.own_capture or source.rereads or not len(net):
+        return
+    found = getattr(source, "doubt", None) or _unlike_the_target(load, net)
+    if found:
+        raise Refused(
+            found.what,
+            found.likely,
+            f"plainstep look {load.name} shows what the layout makes of the rows; strict = false merges them all the same.",
+        )
+
+
+# Rows that are looked up at the target to see whether a feed's old values are what is there.
+LOOKED_UP = 1000
+
+
+def _unlike_the_target(load: Load, net: NetChanges) -> Doubt | None:
+    from plainstep.core.doubts import swapped
+    from plainstep.core.words import NOW, WAS, Op
+    from plainstep.feeds.lookup import matching
+
+    rows = net.rows(Op.UPDATE)[:LOOKED_UP]
+    if not load.source.reversible or net.partial or net.truncated or not len(rows):
+        return None
+    schema = load.target.fits(load.source.schema())
+    info = load.target.table(load.into_table, net.key)
+    if info is None or any(name not in info.schema.names for name in schema.names):
+        return None
+    keys = net.keys_of(rows).cast(_of(schema, net.key))
+    held = matching(load.into_store.table(load.into_table, {}), schema, keys)
+    was, now = (net.images(side, rows).select(schema.names).cast(schema) for side in (WAS, NOW))
+    return swapped(was, now, held, net.key)

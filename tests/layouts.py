@@ -1,0 +1,251 @@
+"""One history, written out in every layout that can carry it, as other programs would write it."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import sqlite3
+from pathlib import Path
+from typing import Any
+
+import fastavro
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from tests.histories import ROW
+
+Change = dict[str, Any]
+
+STORES = """
+[stores.town]
+url = "sqlite:///town.db"
+[stores.landing]
+url = "file:///landing"
+[stores.house]
+url = "duckdb:///house.duckdb"
+"""
+TABLES = """
+CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT);
+CREATE TABLE dated (k INTEGER PRIMARY KEY, a INTEGER, b TEXT, version INTEGER);
+CREATE TABLE pairs (n INTEGER PRIMARY KEY, txn INTEGER, what TEXT, k INTEGER, a INTEGER, b TEXT);
+CREATE TABLE sides (batch INTEGER, line INTEGER, what INTEGER, old_k INTEGER, old_a INTEGER, old_b TEXT,
+    new_k INTEGER, new_a INTEGER, new_b TEXT);
+CREATE TABLE news (at TIMESTAMP, n BLOB, what TEXT, k INTEGER, a INTEGER, b TEXT);
+CREATE TABLE parts (n INTEGER PRIMARY KEY, what TEXT, fields TEXT, k INTEGER, a INTEGER, b TEXT);
+CREATE TABLE flags (n INTEGER PRIMARY KEY, what TEXT, k INTEGER, a INTEGER, b TEXT, has_a BOOLEAN, has_b BOOLEAN);
+CREATE TABLE keys (n INTEGER PRIMARY KEY, k INTEGER);
+CREATE TABLE docs (n INTEGER PRIMARY KEY, doc TEXT);
+CREATE TABLE latest (n INTEGER PRIMARY KEY, k INTEGER, a INTEGER, b TEXT, gone TIMESTAMP);
+"""
+WORDS = 'operation = "what"\ninsert = ["planted"]\nupdate = ["grew"]\ndelete = ["felled"]\ntruncate = ["cleared"]\n'
+# Of every load: where it reads, what is said of it, what is said of its layout.
+LOADS = {
+    "capture": ("town.tree", 'first = "snapshot"', ""),
+    "pairs": (
+        "town.pairs",
+        "",
+        'position = ["n"]\ntransaction = "txn"\n' + WORDS.replace("update = ", "update = [] # ")
+        + 'update_was = ["before"]\nupdate_now = ["after"]\n',
+    ),
+    "sides": (
+        "town.sides",
+        "",
+        'position = ["batch", "line"]\noperation = "what"\ninsert = [1, 11]\nupdate = [7]\ndelete = [3]\ntruncate = [9]\n'
+        'was = "old_*"\nnow = "new_*"\n',
+    ),
+    "news": ("town.news", "", 'position = ["at", "n"]\ntime = "at"\n' + WORDS),
+    "parts": ("town.parts", "", 'position = ["n"]\nsent = "fields"\n' + WORDS),
+    "flags": ("town.flags", "", 'position = ["n"]\nsent = "has_*"\n' + WORDS),
+    "keys": ("town.keys", 'rows = "town.tree"', 'position = ["n"]\nlookup = true\n'),
+    "docs": (
+        "town.docs",
+        "",
+        'position = ["n"]\nwas = "doc.row.before.*"\nnow = "doc.row.after.*"\nabsent = "null"\n'
+        + WORDS.replace('"what"', '"doc.what"'),
+    ),
+    "latest": ("town.latest", "", 'position = ["n"]\ndeleted = "gone"\n'),
+    "column": ("town.dated", 'changes = "column"\ncolumn = ["version"]\noverlap = 3', ""),
+    "diff": ("town.tree", 'changes = "diff"', ""),
+    "json": (
+        "landing.json/*.jsonl*",
+        "",
+        'position = ["n"]\nwas = "before.*"\nnow = "after.*"\nabsent = "unsent"\n' + WORDS,
+    ),
+    "csv": (
+        "landing.csv",
+        'types = { k = "INTEGER", a = "INTEGER", b = "TEXT" }',
+        'bookkeeping = ["n"]\n' + WORDS,
+    ),
+    "parquet": (
+        "landing.parquet/*.parquet",
+        "",
+        'position = ["n"]\nwas = "was.*"\nnow = "now.*"\n' + WORDS,
+    ),
+    "avro": (
+        "landing.avro",
+        "",
+        'position = ["n"]\nwas = "was.*"\nnow = "now.*"\n' + WORDS,
+    ),
+}  # fmt: skip
+# Those that cannot tell deletes, or cannot tell them from rows that merely are not mentioned.
+BLIND = ("column",)
+
+
+def config(*only: str) -> str:
+    """A plainstep.toml with a load for every layout."""
+    text = STORES
+    for name, (place, said, layout) in LOADS.items():
+        if only and name not in only:
+            continue
+        text += f'\n[loads.{name}]\nfrom = "{place}"\ninto = "house.{name}"\nkey = ["k"]\n{said}\n'
+        if layout:
+            text += f"[loads.{name}.layout]\n{layout}"
+    return text
+
+
+class Writers:
+    """Writes changes into all feeds of a folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.count = self.batches = 0
+        connection = sqlite3.connect(folder / "town.db")
+        connection.executescript(TABLES)
+        connection.close()
+        for name in ("json", "csv", "parquet", "avro"):
+            (folder / "landing" / name).mkdir(parents=True)
+
+    def write(self, changes: list[Change]) -> None:
+        """Write down changes, and do them to the tables themselves."""
+        self.batches += 1
+        connection = sqlite3.connect(self.folder / "town.db")
+        whole, simple = [], []
+        for change in changes:
+            whole.append(change | {"n": self._next()})
+            simple += [one | {"n": self._next()} for one in self._simply(connection, change)]
+            self._do(connection, change)
+        for one in simple:
+            self._new_values(connection, one)
+        for one in whole:
+            self._both_images(connection, one)
+        connection.commit()
+        connection.close()
+        if changes:
+            self._files(whole, simple)
+
+    def _next(self) -> int:
+        self.count += 10
+        return self.count
+
+    def _simply(self, connection: sqlite3.Connection, change: Change) -> list[Change]:
+        """For feeds that know no truncate and no change of a key: as deletes and inserts."""
+        was, now = change["was"], change["now"]
+        if change["op"] == "truncate":
+            rows = connection.execute("SELECT k, a, b FROM tree").fetchall()
+            return [{"op": "delete", "was": dict(zip("kab", row, strict=True)), "now": None} for row in rows]
+        if was and now and was["k"] != now["k"]:
+            return [{"op": "delete", "was": was, "now": None}, {"op": "insert", "was": None, "now": now}]
+        return [change]
+
+    def _do(self, connection: sqlite3.Connection, change: Change) -> None:
+        """Change the captured table, and one that keeps a version of each row."""
+        was, now = change["was"], change["now"]
+        if change["op"] == "truncate":
+            connection.execute("DELETE FROM tree")
+        elif was and not now:
+            connection.execute("DELETE FROM tree WHERE k = ?", [was["k"]])
+        elif was:
+            connection.execute("UPDATE tree SET k = ?, a = ?, b = ? WHERE k = ?", [now[x] for x in "kab"] + [was["k"]])
+        else:
+            connection.execute("INSERT INTO tree VALUES (?, ?, ?)", [now[x] for x in "kab"])
+        if now:
+            version = connection.execute("SELECT coalesce(max(version), 0) + 1 FROM dated").fetchone()[0]
+            connection.execute("INSERT OR REPLACE INTO dated VALUES (?, ?, ?, ?)", [*(now[x] for x in "kab"), version])
+
+    def _new_values(self, connection: sqlite3.Connection, one: Change) -> None:
+        n, was, now = one["n"], one["was"], one["now"]
+        word, key = WORD[one["op"]], (now or was)["k"]
+        values = [key, *((now[x] for x in "ab") if now else (None, None))]
+        moment = f"2026-05-04 {n // 36000:02}:{n // 600 % 60:02}:{n // 10 % 60:02}"
+        changed = [x for x in "ab" if not was or not now or was[x] != now[x]]
+        sent = [key, *(now[x] if now and x in changed else None for x in "ab")]
+        for table, row in {
+            "news": [moment, n.to_bytes(8, "big"), word, *values],
+            "parts": [n, word, " ".join(changed), *sent],
+            "flags": [n, word, *sent, *(x in changed for x in "ab")],
+            "keys": [n, key],
+            "latest": [n, *values, None if now else moment],
+        }.items():
+            connection.execute(f"INSERT INTO {table} VALUES ({', '.join('?' * len(row))})", row)
+
+    def _both_images(self, connection: sqlite3.Connection, one: Change) -> None:
+        n, was, now = one["n"], one["was"], one["now"]
+        if one["op"] == "update":
+            pair = [[n + place, n, what, *(side[x] for x in "kab")] for place, what, side in
+                    ((0, "before", was), (1, "after", now))]  # fmt: skip
+        else:
+            pair = [[n, n, WORD[one["op"]], *((now or was or {}).get(x) for x in "kab")]]
+        connection.executemany("INSERT INTO pairs VALUES (?, ?, ?, ?, ?, ?)", pair)
+        code = {"planted": 1 if n % 20 else 11, "grew": 7, "felled": 3, "cleared": 9}[WORD[one["op"]]]
+        images = [(side or {}).get(x) for side in (was, now) for x in "kab"]
+        connection.execute("INSERT INTO sides VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", [n // 30, n, code, *images])
+        document = json.dumps({"what": WORD[one["op"]], "row": {"before": was, "after": now}})
+        connection.execute("INSERT INTO docs VALUES (?, ?)", [n, document])
+
+    def _files(self, whole: list[Change], simple: list[Change]) -> None:
+        """A file of each kind; lines of JSON carry only what an update changed, and every other one is compressed."""
+        name = f"{self.batches:04}"
+        rows = [{"n": one["n"], "what": WORD[one["op"]], "was": one["was"], "now": one["now"]} for one in whole]
+        landing = self.folder / "landing"
+        lines = "".join(json.dumps(_lean(one)) + "\n" for one in simple).encode()
+        odd = self.batches % 2
+        (landing / f"json/{name}.jsonl{'.gz' * odd}").write_bytes(gzip.compress(lines) if odd else lines)
+        with (landing / f"csv/{name}.csv").open("w", encoding="utf-8") as stream:
+            stream.write("n,what,k,a,b\n")
+            for one in simple:
+                values = [(one["now"] or {"k": one["was"]["k"]}).get(x) for x in "kab"]
+                stream.write(",".join(map(_cell, [one["n"], WORD[one["op"]], *values])) + "\n")
+        image = pa.struct(list(ROW))
+        schema = pa.schema([("n", pa.int64()), ("what", pa.string()), ("was", image), ("now", image)])
+        pq.write_table(pa.Table.from_pylist(rows, schema), landing / f"parquet/{name}.parquet")
+        with (landing / f"avro/{name}.avro").open("wb") as stream:
+            fastavro.writer(stream, AVRO, rows, codec="deflate")
+
+
+WORD = {"insert": "planted", "update": "grew", "delete": "felled", "truncate": "cleared"}
+
+
+def _cell(value: Any) -> str:
+    """A null is an empty value; an empty text is one in quotes."""
+    return "" if value is None else f'"{value}"' if isinstance(value, str) else str(value)
+
+
+def _lean(one: Change) -> Change:
+    """An update with those new values only that are new."""
+    was, now = one["was"], one["now"]
+    if was and now:
+        now = {"k": now["k"]} | {x: now[x] for x in "ab" if now[x] != was[x]}
+    return {"n": one["n"], "what": WORD[one["op"]], "before": was, "after": now}
+
+
+IMAGE = {
+    "type": "record",
+    "name": "image",
+    "fields": [
+        {"name": "k", "type": "long"},
+        {"name": "a", "type": ["null", "long"]},
+        {"name": "b", "type": ["null", "string"]},
+    ],
+}
+AVRO = fastavro.parse_schema(
+    {
+        "type": "record",
+        "name": "change",
+        "fields": [
+            {"name": "n", "type": "long"},
+            {"name": "what", "type": "string"},
+            {"name": "was", "type": ["null", IMAGE]},
+            {"name": "now", "type": ["null", "image"]},
+        ],
+    }
+)
