@@ -114,6 +114,23 @@ class Project:
 
         return [inspect.check(load) for load in self._chosen(names)]
 
+    def propose(self, place: str, into: str = "", key: tuple[str, ...] = ()) -> str:
+        """A commented load with a layout for a change table or files, as TOML.
+
+        Args:
+            place: ``STORE.TABLE``, or ``STORE.FILES``.
+            into: the store to merge into; default: another one of the project.
+            key: the columns that tell rows apart, if they are known.
+
+        Raises:
+            PlainStepError: there is nothing to look at.
+        """
+        from plainstep.propose import proposed
+
+        store, table = find_table(place, self.stores, "plainstep init --changes takes STORE.TABLE.")
+        target = into or next((name for name in self.stores if self.stores[name] is not store), "STORE")
+        return proposed(place, store, table, target, key)
+
     def aside(self, *names: str) -> list[tuple[str, Aside]]:
         """The rows that were set aside: pairs of the load's name and the row."""
         return [(load.name, row) for load in self._chosen(names) for row in load.target.aside(load.name)]

@@ -267,6 +267,23 @@ def reload(ctx: click.Context, load: str, as_json: bool) -> None:
 
 
 @cli.command()
+@click.option(
+    "--changes",
+    "place",
+    metavar="STORE.TABLE",
+    required=True,
+    help="A change table, or files, that something else fills.",
+)
+@click.option("--into", default="", metavar="STORE", help="The store to merge into.")
+@click.option("--key", default="", metavar="COLUMN,...", help="The columns that tell rows apart, if you know them.")
+@click.pass_context
+def init(ctx: click.Context, place: str, into: str, key: str) -> None:
+    """Look at a change table or files, and propose a commented layout for them."""
+    columns = tuple(name.strip() for name in key.split(",") if name.strip())
+    click.echo(project(ctx).propose(place, into, columns), nl=False)
+
+
+@cli.command()
 @click.argument("loads", metavar="[LOAD]...", nargs=-1)
 @click.option("--back", is_flag=True, help="Read them once more, and merge those that are in order now.")
 @JSON
