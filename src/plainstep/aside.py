@@ -95,11 +95,12 @@ def _keys_at(load: Load, window: Window, wanted: set[str]) -> _Keys:
     import pyarrow.compute as pc
 
     places = pa.array(sorted(wanted), pa.string())
-    parts, found = [], set()
+    parts: list[pa.Table] = []
+    found: set[str] = set()
     for changes in load.source.read(window):
-        there = pc.is_in(changes.table["place"], value_set=places)
+        there = pc.is_in(changes.table["place"].cast(pa.string()), value_set=places)
         picked = changes.table.filter(there)
-        found.update(picked["place"].to_pylist())
+        found.update(map(str, picked["place"]))
         parts += [_keys_of(load, replace(changes, table=picked), side) for side in ("was.", "now.")]
     return _Keys(pa.concat_tables(parts).group_by(list(load.source.key())).aggregate([]), found)
 

@@ -29,8 +29,10 @@ def image(row: dict[str, Any], side: str, columns: list[str]) -> dict[str, Any]:
 
 def position(row: dict[str, Any]) -> int | str:
     """Where a change lies, as people know it."""
-    place: str = row.get("place") or str(row["seq"])
-    return int(place) if place.isdigit() else place
+    place = row.get("place")
+    if place is None:
+        place = row["seq"]
+    return int(place) if str(place).isdigit() else str(place)
 
 
 def changes(found: LookResult) -> list[dict[str, Any]]:

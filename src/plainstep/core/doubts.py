@@ -61,7 +61,7 @@ def doubt(changes: Changes, key: tuple[str, ...], whole_deletes: bool) -> Doubt 
 
 
 def _place(changes: Changes, row: int) -> str:
-    return str(changes.table["place"][int(row)].as_py())
+    return str(changes.table["place"][int(row)])
 
 
 def _many(signs: int, chances: int) -> bool:

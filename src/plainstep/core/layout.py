@@ -101,7 +101,7 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
     partner: npt.NDArray[np.int64] | None = None
     images = _Images(layout, raw)
     if layout.in_pairs:
-        group = raw.texts(layout.transaction or PLACE)
+        group = raw.column(layout.transaction or PLACE)
         found = pairs.paired(np.flatnonzero(codes == OLD), np.flatnonzero(codes == NEW), images.key(), group)
         unread = _unpaired(found, raw, last)
         partner = found.partner
@@ -182,9 +182,13 @@ class _Images:
         layout, raw = self.layout, self.raw
         ops = np.where(codes == NEW, np.int16(Op.UPDATE), codes)[kept].astype(np.int8)
         rows = pa.array(kept)
-        columns: dict[str, Any] = {"op": pa.array(ops), "place": raw.texts(PLACE).take(rows), "at": self._times(rows)}
+        columns: dict[str, Any] = {
+            "op": pa.array(ops),
+            "place": self._all(raw.column(PLACE), kept),
+            "at": self._times(kept),
+        }
         if layout.transaction:
-            columns["txn"] = raw.texts(layout.transaction).take(rows)
+            columns["txn"] = self._all(raw.texts(layout.transaction), kept)
         gone = (ops == Op.DELETE) | (ops == Op.TRUNCATE)
         for name, kind in self.kinds.items():
             now = self._taken(self.now, name, kind, kept)
@@ -205,7 +209,10 @@ class _Images:
     ) -> pa.Array | None:
         if name not in side:
             return None
-        column = self.raw.typed(side[name], kind)
+        return self._all(self.raw.typed(side[name], kind), kept)
+
+    def _all(self, column: pa.Array, kept: npt.NDArray[np.int64]) -> pa.Array:
+        """The rows that are kept; mostly all of them, which costs nothing."""
         return column if len(kept) == len(column) else column.take(pa.array(kept))
 
     def _old(
@@ -227,13 +234,16 @@ class _Images:
             rows = np.where(ops == Op.DELETE, kept, partner[kept])
             return self.raw.typed(self.now[name], kind).take(pa.array(np.maximum(rows, 0), mask=rows < 0))
         if name in self.layout.key and name in self.now:
-            old = self._taken(self.now, name, kind, kept)
-            return _without(old, ops != Op.DELETE)
+            if not (ops == Op.DELETE).any():
+                return pa.nulls(len(kept), kind)
+            return _without(self._taken(self.now, name, kind, kept), ops != Op.DELETE)
         return None
 
     def _check_keys(self, columns: dict[str, Any], ops: npt.NDArray[np.int8], kept: npt.NDArray[np.int64]) -> None:
         for name in self.layout.key:
             now, was = columns.get(NOW + name), columns.get(WAS + name)
+            if now is not None and not now.null_count:
+                continue
             there = np.zeros(len(ops), dtype=np.bool_)
             for side in (now, was):
                 if side is not None:
@@ -245,11 +255,11 @@ class _Images:
             for row in np.flatnonzero(lacking & there).tolist():
                 self.raw.refuse(int(kept[row]), f"it is an {Op(int(ops[row])).word} without new values")
 
-    def _times(self, rows: pa.Array) -> pa.Array:
+    def _times(self, kept: npt.NDArray[np.int64]) -> pa.Array:
         for name in (TIME, self.layout.time):
             if name and self.raw.has(name):
-                return self.raw.times(name).take(rows)
-        return pa.nulls(len(rows), AT)
+                return self._all(self.raw.times(name), kept)
+        return pa.nulls(len(kept), AT)
 
     def _given(self, ops: npt.NDArray[np.int8], rows: pa.Array) -> pa.Array | None:
         """Which columns each row carries; null where it carries all of them."""
@@ -261,7 +271,7 @@ class _Images:
         elif layout.sent:
             names = {layout.paths.get(name, name): name for name in others}
             masks = raw.listed(layout.sent, names, rows)
-        elif not layout.key_only and any(raw.within(path) for path in self.now.values()):
+        elif layout.absent != "null" and not layout.key_only and any(map(raw.documented, self.now.values())):
             found = self._present(others, ops, rows)
             if found is None:
                 return None
@@ -270,12 +280,26 @@ class _Images:
             return None
         return pc.if_else(partial, name_lists(masks, len(rows)), pa.scalar(None, pa.list_(pa.string())))
 
+    def _there(self, others: list[str], rows: pa.Array) -> dict[str, npt.NDArray[np.bool_]]:
+        """For each column, in which rows the field is there. Only where some value is null need the documents be asked."""
+        nulls = np.zeros(len(rows), dtype=np.bool_)
+        for name in others:
+            if name in self.now:
+                column = self.raw.typed(self.now[name], self.kinds[name])
+                if column.null_count:
+                    nulls |= column.is_null().take(rows).to_numpy(zero_copy_only=False)
+        masks = {name: np.ones(len(rows), dtype=np.bool_) for name in others}
+        asked = np.flatnonzero(nulls)
+        if len(asked):
+            paths = {name: self.layout.path(self.layout.now, name) for name in others}
+            for name, found in self.raw.present(paths, rows.take(pa.array(asked))).items():
+                masks[name][asked] = found
+        return masks
+
     def _present(
         self, others: list[str], ops: npt.NDArray[np.int8], rows: pa.Array
     ) -> dict[str, npt.NDArray[np.bool_]] | None:
-        if self.layout.absent == "null":
-            return None
-        masks = self.raw.present({name: self.layout.path(self.layout.now, name) for name in others}, rows)
+        masks = self._there(others, rows)
         if self.layout.absent == "unsent":
             return masks
         for name, mask in masks.items():

@@ -47,7 +47,7 @@ def paired(old: Rows, new: Rows, key: list[pa.Array], group: pa.Array) -> Pairs:
     _match_neighbours(partner, old, new, codes)
     left_old, left_new = _left(partner, old, new)
     if len(left_old) and len(left_new):
-        groups, _ = keys.code([group.fill_null("")])
+        groups, _ = keys.code([group.fill_null(_filler(group)) if group.null_count else group])
         _match_in_order(partner, left_old, left_new, groups)
         left_old, left_new = _left(partner, old, new)
     return Pairs(partner, left_old, left_new)

@@ -16,6 +16,8 @@ from plainstep.core.changes import AT, flat
 
 # Beside a feed's own columns: each row's position as text, its time out of another table, a whole line of JSON.
 PLACE, TIME, LINE = "plainstep.place", "plainstep.time", "plainstep.line"
+# What is wrong with a row, where it was found out while it was read.
+WRONG = "plainstep.wrong"
 
 Bools = npt.NDArray[np.bool_]
 
@@ -33,6 +35,9 @@ class Raw:
     def __init__(self, rows: pa.Table) -> None:
         self.rows = rows
         self.bad: dict[int, str] = {}
+        if WRONG in rows.column_names:
+            wrong = flat(rows[WRONG])
+            self.bad |= {row: wrong[row].as_py() for row in np.flatnonzero(wrong.is_valid()).tolist()}
         self._read: dict[tuple[str, str], pa.Array] = {}
 
     def __len__(self) -> int:
@@ -70,8 +75,12 @@ class Raw:
             kind = kind.field(part).type
         return True
 
-    def within(self, path: str) -> bool:
+    def documented(self, path: str) -> bool:
         """Whether a path leads into JSON documents, in which a field may be absent."""
+        return LINE in self._names or self.within(path)
+
+    def within(self, path: str) -> bool:
+        """Whether a path leads into JSON documents that are yet to be read."""
         column, inner = self._place(path)
         return bool(column and inner) and not pa.types.is_struct(self.rows.schema.field(column).type)
 
@@ -171,6 +180,8 @@ class Raw:
             if self.within(path):
                 column, inner = self._place(path)
                 inside.setdefault(column, {})[name] = inner
+            elif LINE in self._names:
+                inside.setdefault(LINE, {})[name] = tuple(path.split("."))
         for column, fields in inside.items():
             found = documents.present(flat(self.rows[column]).take(rows), list(fields.values()))
             masks |= {name: found[inner] for name, inner in fields.items()}

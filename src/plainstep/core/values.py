@@ -84,10 +84,11 @@ def _from_text(column: pa.Array, kind: pa.DataType) -> pa.Array:
 
 def times(column: pa.Array) -> pa.Array:
     """Texts as times in UTC; one that names no zone is in UTC."""
-    try:
-        return column.cast(pa.timestamp("us")).cast(TIMES)
-    except pa.ArrowException:
-        pass
+    for kind in (TIMES, pa.timestamp("us")):  # all with a zone, or all without
+        try:
+            return column.cast(kind).cast(TIMES)
+        except pa.ArrowException:
+            pass
     zoned = pc.fill_null(pc.match_substring_regex(column, r"(?i)(z|[+-]\d\d(:?\d\d)?)$"), False)
     dated = pc.fill_null(pc.match_substring_regex(column, r"^\d{4}-\d\d-\d\d$"), False)
     return pc.if_else(pc.and_(zoned, pc.invert(dated)), column, pc.binary_join_element_wise(column, "Z", "")).cast(

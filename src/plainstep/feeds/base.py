@@ -40,8 +40,12 @@ class Feed(Protocol):
     place: str
     identity: str
 
+    def want(self, kinds: dict[str, pa.DataType | None]) -> None:
+        """Say what will be read of the rows: by path, with the type it should have, or None for as it is."""
+        ...
+
     def columns(self) -> pa.Schema:
-        """The rows' columns; below a ``plainstep.line``, fields of JSON lines by path."""
+        """The columns of what ``read`` gives."""
         ...
 
     def ends(self) -> Ends:

@@ -54,6 +54,26 @@ def bound(
     return layout
 
 
+def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
+    """What a layout reads of a feed's rows: its own columns with their types, and the others as they come."""
+    raw = Raw(sample)
+    found: dict[str, pa.DataType | None] = {}
+    for path in (layout.operation, layout.time, layout.transaction, layout.deleted):
+        if path:
+            found[path] = None
+    if layout.sent and "*" not in layout.sent:
+        found[layout.sent] = None
+    for name in layout.key if layout.key_only else layout.schema.names:
+        if "*" in layout.sent and raw.has(layout.path(layout.sent, name)):
+            found[layout.path(layout.sent, name)] = None
+        for pattern in (layout.now, layout.was):
+            paths = [layout.path(one, name) for one in (pattern, "*") if pattern]
+            there = next((path for path in paths if raw.has(path)), None)
+            if there:
+                found[there] = layout.schema.field(name).type
+    return found
+
+
 def fields_of(sample: pa.Table, said: LayoutConfig | None = None) -> dict[str, pa.DataType]:
     """What rows are made of: columns, members of structs, and fields of JSON documents, by path.
 

@@ -38,7 +38,7 @@ def _rows(load: Load) -> Table | None:
 
 
 def _table(load: Load) -> FeedSource:
-    from plainstep.feeds.bind import bound
+    from plainstep.feeds.bind import bound, wanted
 
     config, said = load.config, load.config.layout
     if said is None:
@@ -63,13 +63,16 @@ def _table(load: Load) -> FeedSource:
     key = tuple(config.key) or (rows.key() if rows else ())
     if not key:
         raise refuse_key(load.name)
-    layout = bound(load.name, config, said, feed.sample(), rows.schema() if rows else None, key)
+    sample = feed.sample()
+    layout = bound(load.name, config, said, sample, rows.schema() if rows else None, key)
+    feed.want(wanted(layout, sample))
     tells_deletes = bool(said.delete or said.deleted or said.lookup)
     whole = said.delete_carries == "row"
     return FeedSource(feed, layout, rows, overlap is not None, tells_deletes, whole, config.bad == "aside")
 
 
 def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:
+    from plainstep.feeds.bind import bookkeeping
     from plainstep.feeds.sql import SqlFeed
 
     store = load.from_store
@@ -84,7 +87,8 @@ def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Fe
         )
     table = store.table(load.from_table, load.config.types)
     times = None if isinstance(said.time, str) else store.table(said.time.table, {})
-    return SqlFeed(table, tuple(said.position), said.time, times, _old_first(table, said), overlap)
+    aside = frozenset(bookkeeping(said)) - set(load.config.key)
+    return SqlFeed(table, tuple(said.position), said.time, times, _old_first(table, said), overlap, aside)
 
 
 def _old_first(table: Table, said: LayoutConfig) -> str:

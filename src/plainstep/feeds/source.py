@@ -159,7 +159,7 @@ class FeedSource:
             late = pc.index(pc.greater(changes.table["at"], moment), True).as_py()
             places = changes.table["place"]
             if late > 0 or (late < 0 and len(changes)):
-                last = places[late - 1 if late > 0 else len(changes) - 1].as_py()
+                last = str(places[late - 1 if late > 0 else len(changes) - 1])
             if late >= 0:
                 break
         return self._place(None if last is None else self.feed.at_or_before(last))
@@ -193,13 +193,9 @@ class FeedSource:
                 seq += count
 
     def _nothing(self) -> pa.Table:
-        import pyarrow as pa
-
         from plainstep.core.layout import interpret
-        from plainstep.core.raw import PLACE
 
-        schema = self.feed.columns()
-        return interpret(self.layout, schema.append(pa.field(PLACE, pa.string())).empty_table(), True).table
+        return interpret(self.layout, self.feed.columns().empty_table(), True).table
 
     def _table(self, table: pa.Table) -> pa.Table:
         """What is made of an interpreted batch: where values are to be looked up, they are."""
@@ -212,13 +208,11 @@ class FeedSource:
 
     def _interpreted(self, batches: Iterator[pa.Table]) -> Iterator[pa.Table]:
         """Batch by batch; rows that need what follows them wait for it."""
-        import pyarrow as pa
-
         from plainstep.core.layout import interpret
 
         kept: pa.Table | None = None
         for batch in batches:
-            rows = batch if kept is None else pa.concat_tables([kept, batch], promote_options="default")
+            rows = batch if kept is None else _stacked(kept, batch)
             found = interpret(self.layout, rows, False)
             self._refuse(rows, found.bad)
             kept = rows.slice(found.unread) if found.unread < rows.num_rows else None
@@ -237,7 +231,7 @@ class FeedSource:
             self.aside += [_set_aside(rows, row, why) for row, why in sorted(bad.items())]
             return
         row = min(bad)
-        place = rows[PLACE][row].as_py()
+        place = str(rows[PLACE][row])
         shown = {name: value for name, value in rows.slice(row, 1).to_pylist()[0].items() if name != PLACE}
         raise DataError(
             f"{self.feed.told(place)}: {bad[row]}.",
@@ -288,7 +282,22 @@ def _set_aside(rows: pa.Table, row: int, why: str) -> Aside:
 
     [values] = rows.slice(row, 1).to_pylist()
     place = values.pop(PLACE)
-    return Aside(place, why, json.dumps(values, default=str, ensure_ascii=False))
+    return Aside(str(place), why, json.dumps(values, default=str, ensure_ascii=False))
+
+
+def _stacked(upper: pa.Table, lower: pa.Table) -> pa.Table:
+    """Two batches as one. A column that is of another type in one of them, for a value that did not fit, is text in both."""
+    import pyarrow as pa
+
+    from plainstep.core.values import as_text
+
+    for name in upper.column_names:
+        if upper[name].type != lower[name].type:
+            upper, lower = (
+                part.set_column(part.schema.get_field_index(name), name, as_text(part[name].combine_chunks()))
+                for part in (upper, lower)
+            )
+    return pa.concat_tables([upper, lower])
 
 
 def refuse_key(what: str) -> ConfigError:

@@ -33,6 +33,7 @@ class SqlFeed:
         first: an SQL expression that puts the rows at one position in order, or empty.
         time: the column that tells when a change was made, or the table that does; or empty.
         overlap: how far before the mark to begin, or None.
+        lenient: columns whose values need not fit their types: they are not the row's own.
     """
 
     def __init__(
@@ -43,8 +44,10 @@ class SqlFeed:
         times: Table | None = None,
         order: str = "",
         overlap: int | timedelta | None = None,
+        lenient: frozenset[str] = frozenset(),
     ) -> None:
         self.table, self.position, self.time, self.times, self.overlap = table, position, time, times, overlap
+        self.lenient = lenient
         self.place = table.place
         self.identity = f"{table.sql} by {', '.join(position)}"
         names = table.schema().names
@@ -55,13 +58,37 @@ class SqlFeed:
                     f"Its columns: {', '.join(names)}.",
                     "Mend 'position' in the layout.",
                 )
+        self._own, self._plain = names, list[str]()
         self._by = ", ".join(map(quoted, position))
         self._order = self._by + (f", {order}" if order else "")
         self._down = ", ".join(f"{quoted(name)} DESC" for name in position)
 
+    def want(self, kinds: dict[str, pa.DataType | None]) -> None:
+        """Say what will be read: the row's own columns in their types, the others as texts."""
+        names = self.table.schema().names
+        heads = {next((name for name in names if path == name or path.startswith(name + ".")), ""): kind is not None
+                 for path, kind in kinds.items()}  # fmt: skip
+        self._own = [name for name in names if heads.get(name)]
+        self._plain = [name for name in names if name in heads and not heads[name]]
+
     def columns(self) -> pa.Schema:
-        """The table's columns."""
-        return self.table.schema()
+        """The columns of what ``read`` gives."""
+        import pyarrow as pa
+
+        from plainstep.core.raw import PLACE
+
+        schema = self.table.schema()
+        own = [schema.field(name) for name in self._own]
+        untyped = [pa.field(field.name, pa.string()) if pa.types.is_null(field.type) else field for field in own]
+        plain = [pa.field(name, schema.field(name).type if self.table.typed else pa.string()) for name in self._plain]
+        return pa.schema([*untyped, *plain, (PLACE, self._place_kind())])
+
+    def _place_kind(self) -> pa.DataType:
+        """Positions are whole numbers where they can be, and else texts."""
+        import pyarrow as pa
+
+        kind = self.table.schema().field(self.position[0]).type
+        return kind if len(self.position) == 1 and pa.types.is_integer(kind) else pa.string()
 
     def _label(self) -> str:
         """A row's position as text, as SQL."""
@@ -206,7 +233,15 @@ class SqlFeed:
 
         from plainstep.core.raw import PLACE, TIME
 
-        texts = {PLACE: self._label()}
+        own, plain = list(self._own), list(self._plain)
+        if self.table.typed:
+            own, plain = own + plain, []
+        texts = {name: self.table.text(name) for name in plain}
+        numbered = not pa.types.is_string(self._place_kind())
+        if not numbered:
+            texts[PLACE] = self._label()
+        elif self.position[0] not in own:
+            own.append(self.position[0])
         if not isinstance(self.time, str):
             assert self.times is not None
             texts[TIME] = (
@@ -217,21 +252,24 @@ class SqlFeed:
             return
         with self.table.reading() as reading:
             tail = f"{self._where(after, upto)} ORDER BY {self._order}"
-            for batch in reading.select(self.columns().names, texts, tail):
-                yield pa.Table.from_batches([batch])
+            for batch in reading.select(own, texts, tail):
+                found = pa.Table.from_batches([batch])
+                yield found.append_column(PLACE, found[self.position[0]]) if numbered else found
 
     def sample(self) -> pa.Table:
-        """Its first rows."""
+        """Some of its rows."""
         import pyarrow as pa
 
         from plainstep.core.raw import PLACE
 
-        names = self.columns().names
+        schema = self.table.schema()
         with self.table.reading() as reading:
-            batches = list(reading.select(names, {PLACE: self._label()}, f"ORDER BY {self._order} LIMIT {SAMPLE}"))
+            texts = {name: self.table.text(name) for name in schema.names if name in self.lenient}
+            own = [name for name in schema.names if name not in texts]
+            batches = list(reading.select(own, texts | {PLACE: self._label()}, f"LIMIT {SAMPLE}"))
         if batches:
             return pa.Table.from_batches(batches)
-        return self.columns().append(pa.field(PLACE, pa.string())).empty_table()
+        return schema.append(pa.field(PLACE, pa.string())).empty_table()
 
     def told(self, position: str) -> str:
         """Which row a position means."""

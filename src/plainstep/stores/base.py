@@ -216,10 +216,12 @@ class Table(Protocol):
     Attributes:
         place: its name, as in ``town.tree``.
         sql: its name, as SQL writes it.
+        typed: whether its columns hold values of their own types only.
     """
 
     place: str
     sql: str
+    typed: bool
 
     def schema(self) -> pa.Schema:
         """Its columns; ``null`` is the type of one that does not say what it holds."""

@@ -30,6 +30,8 @@ class DuckdbTable:
         types: types to use instead of its columns' own, by column.
     """
 
+    typed = True
+
     def __init__(self, store: DuckdbStore, name: str, types: dict[str, str]) -> None:
         self.store, self.name, self.types = store, name, types
         self.place, self.sql = f"{store.name}.{name}", quoted(name)

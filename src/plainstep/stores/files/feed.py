@@ -17,11 +17,15 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 
+from plainstep.core import documents
+from plainstep.core.changes import AT, flat
 from plainstep.core.places import earlier, parted
-from plainstep.core.raw import PLACE
+from plainstep.core.raw import LINE, PLACE, WRONG, Raw
+from plainstep.core.values import fitted
 from plainstep.errors import ConfigError, Refused
 from plainstep.feeds.base import Ends
 from plainstep.feeds.bind import fields_of
+from plainstep.stores.files.ahead import ahead
 from plainstep.stores.files.edges import edges
 from plainstep.stores.files.formats import Rows, columns_of, read
 from plainstep.stores.files.guessing import typed
@@ -64,6 +68,7 @@ class FileFeed:
     ) -> None:
         self.folder, self.pattern, self.place, self.layout, self.overlap = folder, pattern, place, layout, overlap
         self.identity = f"{pattern} by {', '.join(layout.position) or 'file and line'}"
+        self._wanted: dict[str, pa.DataType] = {}
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
 
     def _listing(self) -> Listing:
@@ -75,7 +80,7 @@ class FileFeed:
         files = self._listing().files
         tables = []
         for file in files if len(files) <= 4 else [*files[:2], *files[-2:]]:
-            for rows in read(file.path, file.name, file.size if file.kind.grows else None):
+            for rows in read(file.path, file.name, file.size if file.kind.grows else None, few=True):
                 found = rows.table.slice(0, SAMPLE)
                 tables.append(typed(found) if file.kind.format == "csv" else found)
                 break
@@ -91,13 +96,46 @@ class FileFeed:
         """Some rows, to learn from what they are made of."""
         return self._sample.append_column(PLACE, pa.array([""] * self._sample.num_rows, pa.string()))
 
+    def want(self, kinds: dict[str, pa.DataType | None]) -> None:
+        """Say what will be read of the rows."""
+        fields = fields_of(self._sample, self.layout)
+        self._wanted = {path: kind or self._kind(path, fields) for path, kind in kinds.items()}
+        if self._order is not None:
+            self._wanted |= dict(zip(self._order.paths, self._order.kinds, strict=True))
+        self.__dict__.pop("_schema", None)
+
+    def _kind(self, path: str, fields: dict[str, pa.DataType]) -> pa.DataType:
+        """The type of what is not the row's own: times are read as times at once, if all of them seem to be."""
+        kind = fields.get(path, pa.string())
+        if path == self.layout.time and pa.types.is_string(kind):
+            texts = Raw(self._sample).column(path)
+            return AT if texts.null_count < len(texts) and not len(fitted(texts, AT)[1]) else kind
+        return pa.string() if pa.types.is_null(kind) else kind
+
     @cached_property
     def _schema(self) -> pa.Schema:
+        """The columns of all files, as they are read."""
         schemas = [columns_of(file.path, file.name) for file in self._listing().files]
-        return pa.unify_schemas(schemas, promote_options="permissive")
+        whole = pa.unify_schemas(schemas, promote_options="permissive")
+        heads = {path.split(".")[0] for path in self._wanted} | set(self._wanted)
+        names = [name for name in whole.names if name in heads]
+        if LINE in whole.names:
+            names = [path for path in self._wanted if path not in whole.names] + names
+            names += [LINE] if self.layout.absent != "null" else []
+        order = self._order
+        numbered = order is not None and len(order.kinds) == 1 and pa.types.is_integer(order.kinds[0])
+        place = order.kinds[0] if order is not None and numbered else pa.string()
+        return pa.schema([(name, self._type(name, whole)) for name in names] + [(WRONG, pa.string()), (PLACE, place)])
+
+    def _type(self, name: str, whole: pa.Schema) -> pa.DataType:
+        if name == LINE:
+            return pa.string()
+        # What comes as text, in JSON lines and CSV, is read as what it is wanted as.
+        texts = name not in whole.names or pa.types.is_string(whole.field(name).type)
+        return self._wanted[name] if texts and name in self._wanted else whole.field(name).type
 
     def columns(self) -> pa.Schema:
-        """The columns of all files."""
+        """The columns of what ``read`` gives."""
         return self._schema
 
     @cached_property
@@ -138,7 +176,7 @@ class FileFeed:
         order = self._order
         assert order is not None
         labels = []
-        for number, table in enumerate(edges(file, start)):
+        for number, table in enumerate(edges(file, list(order.paths), start)):
             where = f"{file.name}, its {'last' if number else 'first'} row"
             labels.append(order.label(order.columns(table, lambda _: where), 0))  # noqa: B023
         return (labels[0], labels[-1]) if labels else None
@@ -180,7 +218,7 @@ class FileFeed:
         )
 
     def _seen(self, file: File) -> Seen:
-        lines = _lines_in(file) if file.kind.grows else 0
+        lines = _lines_in(file) if file.kind.grows and self._order is None else 0
         return Seen(file.size, *fingerprint(file.path, file.size, file.name), lines)
 
     @contextmanager
@@ -290,7 +328,7 @@ class FileFeed:
         if known and known.done and known.size == there.size:
             return
         start, lines = (known.size, known.lines) if known and known.done else (0, 0)
-        for rows in read(file.path, file.name, file.size if file.kind.grows else None, start, lines):
+        for rows in self._rows(file, start, lines):
             keep = rows.lines > (known.lines if known and not known.done else 0)
             keep &= rows.lines <= (np.iinfo(np.int64).max if there.done else there.lines)
             table = self._whole(rows.table, file).append_column(PLACE, _labels(file.name, rows))
@@ -314,8 +352,11 @@ class FileFeed:
     def _between(
         self, file: File, order: Order, lower: tuple[Any, ...] | None, bound: tuple[Any, ...]
     ) -> Iterator[tuple[pa.Table, list[pa.Array]]]:
+        ends = self._ends_of(file)
+        assert ends is not None
+        whole = self._place(ends[1]) <= bound and (lower is None or self._place(ends[0]) > lower)
         before = None
-        for rows in read(file.path, file.name, file.size if file.kind.grows else None):
+        for rows in self._rows(file):
 
             def told(row: int, rows: Rows = rows) -> str:
                 return f"{file.name}, line {rows.lines[row]}"
@@ -323,17 +364,36 @@ class FileFeed:
             columns = order.columns(rows.table, told)
             refuse_backwards(columns, before, order, told)
             before = order.place(columns, len(rows.lines) - 1)
+            table = self._whole(rows.table, file).append_column(PLACE, order.labels(columns))
+            if whole:
+                yield table, columns
+                continue
             keep = ~above(columns, bound)
             if lower is not None:
                 keep &= above(columns, lower, inclusive=self.overlap is not None)
-            table = self._whole(rows.table, file).append_column(PLACE, order.labels(columns))
-            if keep.all():
-                yield table, columns
-            else:
-                mask = pa.array(keep)
-                yield table.filter(mask), [column.filter(mask) for column in columns]
+            mask = pa.array(keep)
+            yield table.filter(mask), [column.filter(mask) for column in columns]
             if before > bound:
                 return
+
+    def _rows(self, file: File, start: int = 0, lines: int = 0) -> Iterator[Rows]:
+        """The rows of a file, with the fields that are wanted as columns."""
+        upto = file.size if file.kind.grows else None
+        found = read(file.path, file.name, upto, start, lines, wanted=self._schema)
+        if file.kind.format != "json":
+            return found
+        return ahead(found, lambda rows: Rows(self._fields(rows.table), rows.lines))
+
+    def _fields(self, table: pa.Table) -> pa.Table:
+        """The fields of JSON lines that are wanted, as columns, read all at once."""
+        kinds = {tuple(path.split(".")): kind for path, kind in self._wanted.items()}
+        found, wrong = documents.read(flat(table[LINE]), kinds)
+        columns = {".".join(path): column for path, column in found.items()}
+        if wrong:
+            columns[WRONG] = pa.array([wrong.get(row) for row in range(table.num_rows)], pa.string())
+        if self.layout.absent != "null":
+            columns[LINE] = table[LINE]
+        return pa.table(columns)
 
     def _whole(self, table: pa.Table, file: File) -> pa.Table:
         """The rows with every column that some file has: null where this one lacks it.
@@ -341,7 +401,7 @@ class FileFeed:
         Raises:
             Refused: it lacks a column that the layout needs.
         """
-        missing = [name for name in self._schema.names if name not in table.column_names]
+        missing = [name for name in self._schema.names if name not in {*table.column_names, PLACE}]
         layout = self.layout
         needed = {*layout.position, layout.operation, layout.transaction, layout.deleted, layout.sent}
         for name in missing:
@@ -352,7 +412,7 @@ class FileFeed:
                     "Mend or remove the file, or mend the layout.",
                 )
             table = table.append_column(name, pa.nulls(table.num_rows, self._schema.field(name).type))
-        return table.select(self._schema.names).cast(self._schema)
+        return table.select([name for name in self._schema.names if name != PLACE])
 
     def told(self, position: str) -> str:
         """Which row a position means."""

@@ -6,6 +6,7 @@ import csv
 import io
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 from typing import IO, Any
 
@@ -16,12 +17,15 @@ import pyarrow.csv
 
 from plainstep.core.raw import LINE
 from plainstep.errors import ConfigError, DataError
+from plainstep.stores.files.ahead import ahead
 
 # Bytes of text that are made into rows at a time: so many that the work is Arrow's and not Python's.
 BLOCK = 1 << 23
 # No line is longer: a file that seems to have one is none of lines.
 LONGEST = 1 << 26
-ROWS = 1 << 16
+ROWS = 1 << 17
+# The same where only some first rows are wanted.
+FIRST, SOME = 1 << 18, 1 << 10
 
 COMPRESSED = {".gz": "gzip", ".bz2": "bz2", ".zst": "zstd", ".lz4": "lz4"}
 FORMATS = {
@@ -71,7 +75,15 @@ class Rows:
     lines: np.ndarray[Any, np.dtype[np.int64]]
 
 
-def read(path: Path, shown: str, upto: int | None = None, start: int = 0, lines: int = 0) -> Iterator[Rows]:
+def read(
+    path: Path,
+    shown: str,
+    upto: int | None = None,
+    start: int = 0,
+    lines: int = 0,
+    wanted: pa.Schema | None = None,
+    few: bool = False,
+) -> Iterator[Rows]:
     """The rows of a file, in batches.
 
     Args:
@@ -80,6 +92,9 @@ def read(path: Path, shown: str, upto: int | None = None, start: int = 0, lines:
         upto: at which byte to end, for files to which lines are added; None for all.
         start: at which byte to begin, for such files.
         lines: how many lines there are before it.
+        wanted: the columns that are wanted, of those that it has; None for all. CSV is read in their types, or as
+            texts where a value does not fit.
+        few: whether only some first rows are wanted.
 
     Raises:
         DataError: the file is damaged; the message names the line, or the part.
@@ -91,7 +106,7 @@ def read(path: Path, shown: str, upto: int | None = None, start: int = 0, lines:
     }  # fmt: skip
     try:
         with opened(path, kind, upto, start) as stream:
-            for rows in readers[kind.format](stream, shown, kind):
+            for rows in readers[kind.format](stream, shown, kind, wanted, few):
                 yield Rows(rows.table, rows.lines + lines) if lines else rows
     except (pa.ArrowException, OSError, EOFError, ValueError) as error:
         if isinstance(error, FileNotFoundError):
@@ -144,10 +159,10 @@ class _Part(io.RawIOBase):
         super().close()
 
 
-def _json(stream: Any, shown: str, kind: Kind) -> Iterator[Rows]:
+def _json(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
     """Lines as they are: what they hold is read by whoever knows which fields are wanted."""
     line = 0
-    for block in _whole_lines(stream, shown):
+    for block in _whole_lines(stream, shown, FIRST if few else BLOCK):
         ends = np.flatnonzero(np.frombuffer(block, dtype=np.uint8) == 10) + 1
         if not len(ends) or ends[-1] != len(block):
             ends = np.append(ends, len(block))
@@ -177,83 +192,125 @@ def _check_text(texts: pa.Array, shown: str, before: int) -> None:
                 raise damaged(shown, f"line {before + row + 1} is no text in UTF-8") from None
 
 
-def _whole_lines(stream: Any, shown: str) -> Iterator[bytes]:
-    """The stream in blocks that end where a line ends."""
+def _whole_lines(stream: Any, shown: str, size: int, quotes: bool = False) -> Iterator[bytes]:
+    """The stream in blocks that end where a line ends; with quotes, where one ends that is not within them."""
     rest = b""
     while True:
-        block: bytes = stream.read(BLOCK)
+        block: bytes = stream.read(size)
         if not block:
             break
+        if rest:
+            block = rest + block
         cut = block.rfind(b"\n") + 1
+        while quotes and cut and _quotes_in(block, cut) % 2:
+            cut = block.rfind(b"\n", 0, cut - 1) + 1
         if not cut:
-            rest += block
+            rest = block
             if len(rest) > LONGEST:
                 raise damaged(shown, f"a line is longer than {LONGEST >> 20} MiB")
             continue
-        yield rest + block[:cut]
+        yield block if cut == len(block) else block[:cut]
         rest = block[cut:]
     if rest:
         yield rest
 
 
-def _csv(stream: Any, shown: str, kind: Kind) -> Iterator[Rows]:
-    """All values as texts: what they hold is known elsewhere. An empty value without quotes is a null."""
-    head, stream = _header(stream, shown, kind)
-    if not head:
-        return
+def _quotes_in(block: bytes, upto: int) -> int:
+    return int(np.count_nonzero(np.frombuffer(block, dtype=np.uint8, count=upto) == ord('"')))
+
+
+def _csv(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
+    """Values in the types that are wanted, or as texts. An empty value without quotes is a null."""
+    blocks = _whole_lines(stream, shown, FIRST if few else BLOCK, quotes=True)
+    head, rest = _header(next(blocks, b""), shown, kind)
+    line = 1
+
+    def parsed(block: bytes) -> pa.Table | _Odd:
+        try:
+            return _csv_block(block, head, kind, wanted)
+        except _Odd as odd:
+            return odd
+
+    for found in ahead(chain([rest], blocks), parsed):
+        if isinstance(found, _Odd):  # only here is it known how many rows came before
+            raise damaged(shown, found.told(line))
+        if found.num_rows:
+            yield Rows(found, np.arange(line + 1, line + 1 + found.num_rows))
+            line += found.num_rows
+
+
+class _Odd(ValueError):
+    """A block of CSV that cannot be read: the row that is odd, or what Arrow says."""
+
+    def __init__(self, row: Any, said: str) -> None:
+        super().__init__(said)
+        self.row = row
+
+    def told(self, line: int) -> str:
+        """What is wrong with it, after so many lines."""
+        if self.row is None:
+            return f"after line {line}: {self}"
+        number, found, wanted = line + (self.row.number or 1), self.row.actual_columns, self.row.expected_columns
+        return f"line {number} has {found} values, and the header {wanted}: {self.row.text[:200]!r}"
+
+
+def _csv_block(block: bytes, head: list[str], kind: Kind, wanted: pa.Schema | None) -> pa.Table:
+    names = [name for name in head if wanted is None or name in wanted.names]
+    texts = dict.fromkeys(head, pa.string())
+    kinds = texts | {name: wanted.field(name).type for name in names} if wanted is not None else texts
+    try:
+        return _parsed(block, head, names, kinds, kind)
+    except pa.ArrowInvalid:
+        pass  # a value does not fit, or a line has too many: which one it is, is told below
     odd: list[Any] = []
 
     def refuse(row: Any) -> str:
         odd.append(row)
         return "error"
 
-    reader = pyarrow.csv.open_csv(
-        stream,
-        pyarrow.csv.ReadOptions(block_size=BLOCK, use_threads=True),
-        pyarrow.csv.ParseOptions(delimiter=kind.delimiter, newlines_in_values=True, invalid_row_handler=refuse),
+    try:
+        return _parsed(block, head, names, texts, kind, refuse)
+    except pa.ArrowInvalid as error:
+        raise _Odd(odd[0] if odd else None, str(error).splitlines()[0]) from None
+
+
+def _parsed(
+    block: bytes,
+    head: list[str],
+    names: list[str],
+    kinds: dict[str, pa.DataType],
+    kind: Kind,
+    refuse: Callable[[Any], str] | None = None,
+) -> pa.Table:
+    # As one piece: only then may line ends stand within quotes without being searched for.
+    whole = pyarrow.csv.ReadOptions(column_names=head, use_threads=False, block_size=max(len(block), 1))
+    if not block or block.isspace():
+        return pa.schema([(name, kinds[name]) for name in names]).empty_table()
+    return pyarrow.csv.read_csv(
+        pa.BufferReader(block),
+        whole,
+        pyarrow.csv.ParseOptions(delimiter=kind.delimiter, invalid_row_handler=refuse),
         pyarrow.csv.ConvertOptions(
-            column_types=dict.fromkeys(head, pa.string()),
+            column_types=kinds,
+            include_columns=names,
             null_values=[""],
             strings_can_be_null=True,
             quoted_strings_can_be_null=False,
         ),
     )
-    line = 1
-    while True:
-        try:
-            batch = reader.read_next_batch()
-        except StopIteration:
-            return
-        except pa.ArrowException as error:
-            if odd:
-                where = f"after line {line}" if odd[0].number is None else f"line {odd[0].number}"
-                told = f"{where} has {odd[0].actual_columns} values, and the header {odd[0].expected_columns}"
-                raise damaged(shown, f"{told}: {odd[0].text[:200]!r}") from None
-            raise damaged(shown, f"after line {line}: {str(error).splitlines()[0]}") from None
-        if batch.num_rows:
-            yield Rows(pa.Table.from_batches([batch]), np.arange(line + 1, line + 1 + batch.num_rows))
-            line += batch.num_rows
 
 
-def _header(stream: Any, shown: str, kind: Kind) -> tuple[list[str], Any]:
-    """The first line's names, and the stream from its beginning."""
-    begin = b""
-    while b"\n" not in begin:
-        block = stream.read(1 << 16)
-        if not block:
-            break
-        begin += block
-        if len(begin) > LONGEST:
-            raise damaged(shown, f"a line is longer than {LONGEST >> 20} MiB")
+def _header(block: bytes, shown: str, kind: Kind) -> tuple[list[str], bytes]:
+    """The first line's names, and what follows it."""
     try:
-        first = begin.split(b"\n", 1)[0].decode("utf-8-sig")
+        first = block.split(b"\n", 1)[0].decode("utf-8-sig")
     except UnicodeDecodeError:
         raise damaged(shown, "line 1 is no text in UTF-8") from None
     head = next(csv.reader([first.rstrip("\r")], delimiter=kind.delimiter), [])
     if len(set(head)) != len(head):
         twice = next(name for name in head if head.count(name) > 1)
         raise damaged(shown, f"two columns are named {twice!r}")
-    return head, pa.PythonFile(_Joined(begin, stream), mode="r")
+    return head, block.partition(b"\n")[2]
 
 
 class _Joined(io.RawIOBase):
@@ -274,12 +331,13 @@ class _Joined(io.RawIOBase):
         return rest
 
 
-def _parquet(stream: Any, shown: str, kind: Kind) -> Iterator[Rows]:
+def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
     import pyarrow.parquet as pq
 
     file = pq.ParquetFile(_seekable(stream, kind))
+    names = None if wanted is None else [name for name in file.schema_arrow.names if name in wanted.names]
     line = 0
-    for batch in file.iter_batches(ROWS):
+    for batch in file.iter_batches(SOME if few else ROWS, columns=names):
         yield Rows(pa.Table.from_batches([batch]), np.arange(line + 1, line + 1 + batch.num_rows))
         line += batch.num_rows
     if line != file.metadata.num_rows:
@@ -290,7 +348,7 @@ def _seekable(stream: Any, kind: Kind) -> Any:
     return pa.BufferReader(stream.read()) if kind.compression else stream
 
 
-def _avro(stream: Any, shown: str, kind: Kind) -> Iterator[Rows]:
+def _avro(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
     try:
         import fastavro
     except ImportError as error:
@@ -304,7 +362,7 @@ def _avro(stream: Any, shown: str, kind: Kind) -> Iterator[Rows]:
         gathered: list[Any] = []
         for record in reader:
             gathered.append(record)
-            if len(gathered) == ROWS:
+            if len(gathered) == (SOME if few else ROWS):
                 yield _avro_rows(gathered, schema, line)
                 line += len(gathered)
                 gathered = []
@@ -377,7 +435,8 @@ def columns_of(path: Path, shown: str) -> pa.Schema:
     try:
         with opened(path, kind) as stream:
             if kind.format == "csv":
-                return pa.schema([(name, pa.string()) for name in _header(stream, shown, kind)[0]])
+                block = next(_whole_lines(stream, shown, FIRST), b"")
+                return pa.schema([(name, pa.string()) for name in _header(block, shown, kind)[0]])
             if kind.format == "parquet":
                 import pyarrow.parquet as pq
 

@@ -55,7 +55,9 @@ class Order:
         return columns
 
     def labels(self, columns: list[pa.Array]) -> pa.Array:
-        """Positions as texts."""
+        """Positions as texts, or as the whole numbers that they are."""
+        if len(columns) == 1 and pa.types.is_integer(columns[0].type):
+            return columns[0]
         texts = [as_text(column) for column in columns]
         if len(texts) == 1:
             return texts[0]
@@ -123,6 +125,8 @@ def refuse_backwards(columns: list[pa.Array], before: Place | None, order: Order
 def _falls(columns: list[pa.Array]) -> Bools:
     """For every row but the first, whether its position lies before that of the row above it."""
     found = np.zeros(len(columns[0]) - 1, dtype=np.bool_)
+    if len(columns) == 1 and pa.types.is_integer(columns[0].type):
+        return np.asarray(np.diff(columns[0].to_numpy()) < 0)
     for column in reversed(columns):
         upper, lower = column.slice(0, len(column) - 1), column.slice(1)
         less = pc.less(lower, upper).to_numpy(zero_copy_only=False)
@@ -154,6 +158,12 @@ def merged(streams: list[Stream], order: Order) -> Iterator[pa.Table]:
     while waiting or held:
         if not held:
             _open(waiting.pop(0), streams, held)
+            continue
+        if len(held) == 1 and not waiting:  # nothing to merge with
+            [(number, (table, _))] = held.items()
+            yield table
+            del held[number]
+            _advance(number, streams, held)
             continue
         bound = min(order.place(columns, len(columns[0]) - 1) for _, columns in held.values())
         if waiting and streams[waiting[0]].first <= bound:

@@ -37,6 +37,8 @@ class PostgresqlTable:
         types: types to use instead of its columns' own, by column.
     """
 
+    typed = True
+
     def __init__(self, store: PostgresqlStore, name: str, types: dict[str, str]) -> None:
         self.store, self.name, self.types = store, name, types
         self.place, self.sql = f"{store.name}.{name}", catalog.sql_of(catalog.parts_of(name))

@@ -38,6 +38,8 @@ class SqliteTable:
         types: declared types to use instead of its own, by column.
     """
 
+    typed = False
+
     def __init__(self, store: SqliteStore, name: str, types: dict[str, str]) -> None:
         self.store, self.name, self.types = store, name, types
         self.place, self.sql = f"{store.name}.{name}", quoted(name)
