@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import sqlite3
 import tempfile
 import unittest
 from pathlib import Path
@@ -16,6 +17,8 @@ import plainstep
 from tests import layouts
 from tests.histories import Model, histories
 from tests.support import WITHOUT_SHRINKING
+
+ROOT = Path(__file__).parents[1]
 
 
 class Town:
@@ -73,6 +76,154 @@ class Laws(unittest.TestCase):
                 self.assertEqual(outcome.outcome, "nothing", outcome.load)
             for check in town.project.check():
                 self.assertTrue(check.ok or check.load in layouts.BLIND, check.load)
+
+
+class Wrong(unittest.TestCase):
+    """Each mistake that a person would make in a layout is refused, and nothing is merged."""
+
+    HISTORY = (
+        [("insert", key, {"a": key, "b": "oak"}) for key in range(6)]
+        + [("update", key, {"a": key + 7, "b": "elm"}) for key in range(5)]
+        + [("delete", 1, None), ("delete", 2, None), ("insert", 1, {"a": 5, "b": "ash"})]
+        + [("update", key, {"a": key + 20, "b": "elm"}) for key in (0, 1, 3)]
+    )
+
+    def refused(self, load: str, *turns: tuple[str, str]) -> str:
+        """Step with a layout in which some words are replaced; what it says."""
+        text = layouts.config(load)
+        for old, new in turns:
+            self.assertIn(old, text)
+            text = text.replace(old, new)
+        with Town(config=text) as town:
+            town.play(list(self.HISTORY))
+            [outcome] = town.project.step(raise_errors=False)
+            self.assertEqual(outcome.outcome, "refused", f"{load} {turns}: {outcome}")
+            self.assertIsNone(town.project.load(load).target.mark(load))
+            return str(outcome.error)
+
+    def swap(self, one: str, other: str) -> tuple[tuple[str, str], ...]:
+        return (one, "#1#"), (other, one), ("#1#", other)
+
+    def test_swapped_codes(self) -> None:
+        for one, other in (("planted", "felled"), ("planted", "grew"), ("grew", "felled")):
+            said = self.refused("parts", *self.swap(f'"{one}"', f'"{other}"'))
+            self.assertRegex(said, "may be swapped|contradict what is there|is null|was never|not sent")
+        said = self.refused("sides", ("insert = [1, 11]", "insert = [3]"), ("delete = [3]", "delete = [1, 11]"))
+        self.assertIn("a delete without old values", said)
+
+    def test_old_and_new_swapped(self) -> None:
+        self.assertIn("is not before it", self.refused("pairs", *self.swap('"before"', '"after"')))
+        self.assertIn("without new values", self.refused("sides", *self.swap('"old_*"', '"new_*"')))
+
+    def test_old_and_new_swapped_where_only_updates_come(self) -> None:
+        with Town("sides") as town:
+            town.play([("insert", key, {"a": key, "b": "oak"}) for key in range(6)])
+            town.project.step()
+            text = town.config.read_text()
+            town.config.write_text(
+                text.replace('"old_*"', '"#"').replace('"new_*"', '"old_*"').replace('"#"', '"new_*"')
+            )
+            town.play([("update", key, {"a": key + 7, "b": "elm"}) for key in range(6)])
+            [outcome] = town.project.step(raise_errors=False)
+            self.assertIn("already what the new values say", str(outcome.error))
+            town.config.write_text(text)
+            town.project.step()
+            self.assertEqual(town.target("sides"), town.truth)
+
+    def test_a_wrong_order_or_key(self) -> None:
+        self.assertIn(
+            "do not find the values",
+            self.refused("sides", ('["batch", "line"]', '["new_b", "line"]'), ('new_b"', 'what"')),
+        )
+        self.assertIn("cannot follow", self.refused("news", ('["at", "n"]', '["what", "n"]')))
+        self.assertRegex(self.refused("sides", ('key = ["k"]', 'key = ["b"]')), "key|was never|no value")
+
+    def test_names_that_are_not_there(self) -> None:
+        for turns, said in (
+            ((('"what"', '"waht"'),), "Did you mean 'what'?"),
+            ((('["n"]', '["m"]'),), "position names the column 'm'"),
+            ((('key = ["k"]', 'key = ["q"]'),), "'q'"),
+            ((('delete = ["felled"]', 'delete = ["planted"]'),), "two meanings"),
+            ((('delete = ["felled"]', "delete = []"),), "no code of the layout names"),
+        ):
+            with Town(config=self.changed("flags", turns)) as town:
+                town.play(list(self.HISTORY))
+                try:
+                    town.project.step()
+                except plainstep.PlainStepError as error:
+                    self.assertIn(said, str(error))
+                else:
+                    self.fail(f"{turns} was not refused")
+
+    def changed(self, load: str, turns: tuple[tuple[str, str], ...]) -> str:
+        text = layouts.config(load)
+        for old, new in turns:
+            text = text.replace(old, new)
+        return text
+
+
+class Proposals(unittest.TestCase):
+    """What init proposes can be stepped as it is, and is right."""
+
+    def test_every_feed_is_understood(self) -> None:
+        with Town() as town:
+            town.play(list(Wrong.HISTORY[:9]))
+            town.play(list(Wrong.HISTORY[9:]))
+            names = [name for name in layouts.LOADS if name not in ("capture", "column", "diff", "keys")]
+            found = {name: town.project.propose(layouts.LOADS[name][0], "house", ("k",)) for name in names}
+            for text in found.values():
+                town.config.write_text(layouts.STORES + text)
+                [load] = town.project.loads
+                town.project.step()
+                self.assertEqual(town.target(load), town.truth, text)
+            self.assertIn("sure: its rows hold old values only", found["sides"])
+            self.assertIn('sent = "has_*"', found["flags"])
+            self.assertIn('absent = "unsent"', found["json"])
+
+
+class Aside(unittest.TestCase):
+    """Rows that contradict the layout are set aside, kept, listed and put back."""
+
+    def test_a_row_is_put_back_without_putting_older_values_over_newer_ones(self) -> None:
+        text = layouts.config("news").replace('key = ["k"]', 'key = ["k"]\nbad = "aside"')
+        with Town(config=text) as town:
+            town.play([("insert", key, {"a": key, "b": "oak"}) for key in range(9)])
+            self.spoil(town, "UPDATE news SET what = 'Planted' WHERE k IN (3, 4)")
+            [outcome] = town.project.step()
+            self.assertIn("rows set aside: 2", outcome.entry.note if outcome.entry else "")
+            town.play([("update", 3, {"a": 70, "b": "elm"})])
+            town.project.step()
+            self.assertEqual([row.step for _, row in town.project.aside()], [1, 1])
+            self.assertEqual(town.project.put_back("news").left, 2)
+            town.config.write_text(text.replace('["planted"]', '["planted", "Planted"]'))
+            found = town.project.put_back("news")
+            self.assertEqual((found.back, found.left, found.gone), (2, 0, 0))
+            self.assertEqual(town.target("news"), town.truth)
+            self.assertEqual(town.project.aside(), [])
+            self.assertEqual(town.project.put_back("news").back, 0)
+
+    def test_most_rows_are_never_set_aside(self) -> None:
+        text = layouts.config("news").replace('key = ["k"]', 'key = ["k"]\nbad = "aside"')
+        with Town(config=text.replace('"planted"', '"sown"')) as town:
+            town.play([("insert", key, {"a": key, "b": "oak"}) for key in range(9)])
+            [outcome] = town.project.step(raise_errors=False)
+            self.assertIn("Most rows", str(outcome.error))
+
+    def spoil(self, town: Town, sql: str) -> None:
+        connection = sqlite3.connect(town.path / "town.db")
+        connection.execute(sql)
+        connection.commit()
+        connection.close()
+
+
+class Examples(unittest.TestCase):
+    """The page of layouts is what the examples print."""
+
+    def test_the_page_is_true(self) -> None:
+        import runpy
+
+        made = runpy.run_path(str(ROOT / "examples/layouts/show.py"))["page"]()
+        self.assertEqual((ROOT / "docs/layouts.md").read_text(encoding="utf-8"), made)
 
 
 if __name__ == "__main__":

@@ -35,6 +35,12 @@ def position(row: dict[str, Any]) -> int | str:
     return int(place) if str(place).isdigit() else str(place)
 
 
+def _sent(row: dict[str, Any], key: tuple[str, ...], columns: list[str]) -> list[str]:
+    """The columns that a change carries: its key always."""
+    given = row.get("given")
+    return columns if given is None else [name for name in columns if name in given or name in key]
+
+
 def changes(found: LookResult) -> list[dict[str, Any]]:
     """Changes: position, operation, time, key, both images, and the columns that an update changed.
 
@@ -49,12 +55,15 @@ def changes(found: LookResult) -> list[dict[str, Any]]:
         else updates
         for name in columns
     }
+    for name in found.key:  # where a feed tells no old key, it did not change
+        if name in masks:
+            masks[name] &= found.changes.image(WAS, name).is_valid().to_numpy(zero_copy_only=False)
     table = table.set_column(table.schema.get_field_index("op"), "op", words(table["op"]))
     table = table.append_column("changed", name_lists(masks, len(found.changes)))
     rows = []
     for row in table.to_pylist():
         was = None if row["op"] == "insert" else image(row, WAS, columns)
-        now = None if row["op"] == "delete" else image(row, NOW, row.get("given") or columns)
+        now = None if row["op"] == "delete" else image(row, NOW, _sent(row, found.key, columns))
         if row["op"] == "truncate":
             was = now = None
         row["changed"] = [name for name in row["changed"] if name in (now or ())]

@@ -36,6 +36,8 @@ def _quickly(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> dict[Path, 
     if not len(documents) or not kinds:
         return {path: pa.nulls(len(documents), kind) for path, kind in kinds.items()}
     lines = documents if _one_block(documents) else pc.binary_join_element_wise(pc.fill_null(documents, "{}"), "\n", "")
+    if not _objects(lines):
+        raise pa.ArrowInvalid("not an object in every row")
     found = pyarrow.json.read_json(
         pa.BufferReader(_bytes(lines)),
         pyarrow.json.ReadOptions(block_size=1 << 20 if len(lines) > 1 else max(1 << 20, lines.nbytes)),
@@ -56,6 +58,17 @@ def _one_block(documents: pa.Array) -> bool:
         documents.null_count == 0
         and len(documents) > 0
         and all(documents[row].as_py().endswith("\n") for row in {0, len(documents) - 1})
+    )
+
+
+def _objects(lines: pa.Array) -> bool:
+    """Whether each text begins as an object does. (Of a lone null, Arrow's reader dies.)"""
+    width = np.int64 if pa.types.is_large_string(lines.type) else np.int32
+    starts = np.frombuffer(lines.buffers()[1], dtype=width)[lines.offset : lines.offset + len(lines)]
+    data = np.frombuffer(lines.buffers()[2] or b"\0", dtype=np.uint8)
+    odd = np.flatnonzero(data[np.minimum(starts, len(data) - 1)] != ord("{"))
+    return not len(odd) or bool(
+        pc.all(pc.starts_with(pc.utf8_ltrim_whitespace(lines.take(pa.array(odd))), "{")).as_py()
     )
 
 
@@ -85,7 +98,7 @@ def _pointer(path: Path) -> str:
 
 def _carefully(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dict[Path, pa.Array], dict[int, str]]:
     """Every field as text first, so that what is wrong can be told row by row."""
-    wrong = dict.fromkeys(_invalid(documents), "it is no JSON document")
+    wrong = dict.fromkeys(_invalid(documents), "it is no JSON object")
     columns = {}
     for path, texts in _texts(_without(documents, wrong), list(kinds)).items():
         columns[path], bad = fitted(texts, kinds[path])
@@ -95,7 +108,8 @@ def _carefully(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dic
 
 
 def _invalid(documents: pa.Array) -> list[int]:
-    valid = evaluated(pa.table({"d": documents}), "json_valid(d) AS v")["v"]
+    objects = "CASE WHEN json_valid(d) THEN json_type(d) = 'OBJECT' ELSE d IS NULL END AS v"
+    valid = evaluated(pa.table({"d": documents}), objects)["v"]
     return np.flatnonzero(pc.equal(pc.fill_null(valid, True), False).to_numpy()).tolist()
 
 
@@ -126,7 +140,7 @@ def _columns(lists: pa.ChunkedArray, width: int, count: int) -> list[pa.Array]:
 
 def as_texts(documents: pa.Array, path: Path) -> tuple[pa.Array, dict[int, str]]:
     """One field of documents as texts, whatever it holds, and what is wrong with rows that are no documents."""
-    wrong = dict.fromkeys(_invalid(documents), "it is no JSON document")
+    wrong = dict.fromkeys(_invalid(documents), "it is no JSON object")
     return _texts(_without(documents, wrong), [path])[path], wrong
 
 

@@ -135,7 +135,7 @@ def _out_of_turn(changes: Changes, before: Rows, after: Rows) -> Doubt | None:
 
 def _likelier(ops: npt.NDArray[np.int8], before: Rows, after: Rows, odd: int) -> str:
     """Which two operations, taken for each other, would explain it best."""
-    best, said = odd, "'key' may not tell rows apart, or the columns of 'position' do not order the changes."
+    best, said = odd // 4 + 1, "'key' may not tell rows apart, or the columns of 'position' do not order the changes."
     for one, other in ((Op.INSERT, Op.DELETE), (Op.INSERT, Op.UPDATE), (Op.UPDATE, Op.DELETE)):
         turned = np.where(ops == one, other, np.where(ops == other, one, ops))
         left = int(((turned[before] == Op.DELETE) != (turned[after] == Op.INSERT)).sum())

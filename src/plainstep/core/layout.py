@@ -244,16 +244,17 @@ class _Images:
             now, was = columns.get(NOW + name), columns.get(WAS + name)
             if now is not None and not now.null_count:
                 continue
-            there = np.zeros(len(ops), dtype=np.bool_)
-            for side in (now, was):
-                if side is not None:
-                    there |= side.is_valid().to_numpy(zero_copy_only=False)
-            for row in np.flatnonzero(~there & (ops != Op.TRUNCATE)).tolist():
-                self.raw.refuse(int(kept[row]), f"it has no value in the key column {name!r}")
-            news = np.isin(ops, (Op.INSERT, Op.UPDATE, Op.PUT))
-            lacking = news if now is None else news & now.is_null().to_numpy(zero_copy_only=False)
-            for row in np.flatnonzero(lacking & there).tolist():
-                self.raw.refuse(int(kept[row]), f"it is an {Op(int(ops[row])).word} without new values")
+            gone = ops == Op.DELETE
+            for rows, side, kind in ((gone, was, "old"), (~gone & (ops != Op.TRUNCATE), now, "new")):
+                lacking = rows if side is None else rows & side.is_null().to_numpy(zero_copy_only=False)
+                for row in np.flatnonzero(lacking).tolist():
+                    self.raw.refuse(int(kept[row]), self._lacks(name, Op(int(ops[row])), kind))
+
+    def _lacks(self, name: str, op: Op, kind: str) -> str:
+        if not self.layout.was:
+            return f"it has no value in the key column {name!r}"
+        article = "a" if op is Op.DELETE else "an"
+        return f"it is {article} {op.word} without {kind} values (at least, the key column {name!r} has none)"
 
     def _times(self, kept: npt.NDArray[np.int64]) -> pa.Array:
         for name in (TIME, self.layout.time):

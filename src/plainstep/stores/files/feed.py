@@ -50,6 +50,8 @@ if TYPE_CHECKING:
 
 # Rows of a file that are looked at to learn what it holds.
 SAMPLE = 1000
+# In place of its lines, what a file is remembered with that is a copy of another.
+COPY = -1
 
 
 class FileFeed:
@@ -143,7 +145,8 @@ class FileFeed:
         """How positions in the rows are compared, or None where files and lines order them."""
         if not self.layout.position:
             return None
-        fields = fields_of(self._sample, self.layout)
+        # By the oldest rows: a newer one that holds something else is told, and changes nothing about the order.
+        fields = fields_of(self._sample.slice(0, 1), self.layout)
         for path in self.layout.position:
             if path not in fields:
                 raise ConfigError(
@@ -205,17 +208,25 @@ class FileFeed:
         label, before = unpacked(mark)
         files = self._unread(before)
         seen = {file.name: self._seen(file) for file in files}
+        twice = copies(self.folder, self._listing().files, before)
         if self._order is None:
             names = [f"{name}:{one.lines or 'end'}" for name, one in seen.items()]
             last = max([*names[-1:], label], key=_file_order)
+            seen |= self._known_copies(twice)
             return Ends(names[0] if names else None, packed(last, remembered(before, seen)) if last else None)
         known = [ends for file in files if (ends := self._ends_of(file))]
         firsts, lasts = [ends[0] for ends in known], [ends[1] for ends in known] + ([label] if label else [])
         newest = max(lasts, key=self._place) if lasts else None
+        seen |= self._known_copies(twice)
         return Ends(
             min(firsts, key=self._place) if firsts else None,
             packed(newest, remembered(before, seen)) if newest is not None else None,
         )
+
+    def _known_copies(self, twice: dict[str, str]) -> dict[str, Seen]:
+        """Files that need not be read, remembered so: what they are copies of may change, or go."""
+        found = [file for file in self._listing().files if file.name in twice]
+        return {file.name: replace(self._seen(file), lines=COPY) for file in found}
 
     def _seen(self, file: File) -> Seen:
         lines = _lines_in(file) if file.kind.grows and self._order is None else 0
@@ -263,7 +274,7 @@ class FileFeed:
         last, there = unpacked(upto or "")
         if self._order is not None:
             return None, bool(last) and (not label or self._place(last) > self._place(label)), None
-        new = [name for name, one in there.items() if name not in before or one != before[name]]
+        new = [name for name, one in there.items() if one.lines != COPY and one != before.get(name)]
         return None, bool(new), None
 
     def refusal(self, load: str, mark: str) -> Refused | None:
@@ -316,7 +327,8 @@ class FileFeed:
         last, there = unpacked(upto)
         files = [file for file in self._listing().files if file.name in there]
         twice = copies(self.folder, files, {name: one for name, one in before.items() if name in there})
-        chosen = [replace(file, size=there[file.name].size) for file in files if file.name not in twice]
+        files = [file for file in files if file.name not in twice and there[file.name].lines != COPY]
+        chosen = [replace(file, size=there[file.name].size) for file in files]
         if self._order is not None:
             yield from self._by_position(chosen, label, last)
             return

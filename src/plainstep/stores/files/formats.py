@@ -212,6 +212,8 @@ def _whole_lines(stream: Any, shown: str, size: int, quotes: bool = False) -> It
         yield block if cut == len(block) else block[:cut]
         rest = block[cut:]
     if rest:
+        if quotes and _quotes_in(rest, len(rest)) % 2:
+            raise damaged(shown, "a quote is opened and not closed")
         yield rest
 
 

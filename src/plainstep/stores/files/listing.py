@@ -7,6 +7,7 @@ import json
 import time
 import zlib
 from dataclasses import dataclass, field
+from functools import lru_cache
 from hashlib import blake2b
 from pathlib import Path
 
@@ -19,6 +20,8 @@ UNFINISHED = (".tmp", ".part", ".partial", ".crdownload", ".swp")
 KNOWN_BY = 1 << 16
 # So many files that are gone are remembered, in case they come again.
 REMEMBERED = 10_000
+# So many files are looked at to see whether a new one is the begin of one of them.
+CANDIDATES = 100
 
 
 @dataclass(frozen=True)
@@ -98,7 +101,7 @@ def _looked_at(name: str, path: Path, kind: Kind, quiet: float) -> File:
         if whole < stat.st_size and not old:
             return File(name, path, kind, whole, "ends in a line that is not finished yet")
         return File(name, path, kind, stat.st_size)
-    if not old and not _readable(path, name):
+    if not old and not _readable(path, name, stat.st_size, stat.st_mtime_ns):
         return File(name, path, kind, 0, "is not finished yet")
     return File(name, path, kind, stat.st_size)
 
@@ -117,8 +120,9 @@ def _finished_lines(path: Path, size: int) -> int:
     return 0
 
 
-def _readable(path: Path, name: str) -> bool:
-    """Whether a file that cannot be read in part can be read whole."""
+@lru_cache(maxsize=1024)
+def _readable(path: Path, name: str, size: int, changed: int) -> bool:
+    """Whether a file that cannot be read in part can be read whole; as it is now, it need not be asked twice."""
     from plainstep.errors import DataError
     from plainstep.stores.files.formats import columns_of, read
 
@@ -204,7 +208,13 @@ def copies(folder: Path, files: list[File], before: dict[str, Seen]) -> dict[str
     sizes = [file.size for file in files]
     found = {}
     for file in files:
-        if file.name in before or (sizes.count(file.size) == 1 and file.size not in known):
+        if file.name in before:
+            continue
+        longer = _copied_before_it_grew(file, files) if file.kind.grows and before else None
+        if longer:
+            found[file.name] = longer
+            continue
+        if sizes.count(file.size) == 1 and file.size not in known:
             continue
         marks = fingerprint(file.path, file.size, file.name)
         alike = [name for name, *other in known.get(file.size, []) if tuple(other) == marks]
@@ -213,6 +223,16 @@ def copies(folder: Path, files: list[File], before: dict[str, Seen]) -> dict[str
         else:
             known.setdefault(file.size, []).append((file.name, *marks))
     return found
+
+
+def _copied_before_it_grew(file: File, files: list[File]) -> str | None:
+    """The file that begins with all of this one, if there is one among the newest."""
+    marks = None
+    for other in [other for other in files if other.kind.grows and other.size > file.size][-CANDIDATES:]:
+        marks = marks or fingerprint(file.path, file.size, file.name)
+        if fingerprint(other.path, file.size, other.name) == marks and _same(file, other.path):
+            return other.name
+    return None
 
 
 def _same(file: File, other: Path) -> bool:

@@ -1,0 +1,260 @@
+"""Files as feeds: late, twice, half written, damaged. None loses or doubles a row."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import os
+import random
+import shutil
+import time
+import unittest
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pyarrow as pa
+import pyarrow.parquet as pq
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from plainstep.core.positions import Place, Window
+from plainstep.errors import PlainStepError
+from tests.test_layouts import Town
+
+CONFIG = """
+[stores.landing]
+url = "file:///landing"
+[stores.house]
+url = "duckdb:///house.duckdb"
+[loads.tree]
+from = "landing.{files}"
+into = "house.tree"
+key = ["k"]
+types = {{ k = "INTEGER", a = "INTEGER", b = "TEXT" }}
+{more}
+[loads.tree.layout]
+{layout}
+"""
+BY_SEQ = 'position = ["seq"]\nabsent = "null"'
+
+
+class Landing(Town):
+    """A folder into which files land, of rows that are the latest state of their key."""
+
+    def __init__(self, files: str = "*.jsonl*", layout: str = BY_SEQ, more: str = "") -> None:
+        super().__init__("sides", config=CONFIG.format(files=files, layout=layout, more=more))
+        shutil.rmtree(self.path / "landing")
+        self.folder = self.path / "landing"
+        self.folder.mkdir()
+
+    def land(self, name: str, *rows: tuple[Any, ...], end: str = "", old: bool = False) -> Path:
+        """Write, or go on writing, a file of (seq, k, a) rows."""
+        path = self.folder / name
+        lines = [json.dumps(dict(zip(("seq", "k", "a"), row, strict=True)) | {"b": "oak"}) + "\n" for row in rows]
+        if name.endswith(".csv"):
+            lines = ["seq,k,a,b\n"] * (not path.exists()) + [f'{seq},{k},{a},"oak"\n' for seq, k, a in rows]
+        text = ("".join(lines) + end).encode()
+        with path.open("ab") as stream:
+            stream.write(gzip.compress(text) if name.endswith(".gz") else text)
+        if old:
+            os.utime(path, (0, 0))
+        return path
+
+    def step(self) -> str:
+        """One step; what became of it."""
+        [outcome] = self.project.step(raise_errors=False)
+        return f"{outcome.outcome} {outcome.changes} {outcome.error or ''}"
+
+    def rows(self) -> dict[int, int]:
+        with duckdb.connect(str(self.path / "house.duckdb"), read_only=True) as house:
+            return dict(house.execute("SELECT k, a FROM tree").fetchall())
+
+
+class Landings(unittest.TestCase):
+    """What the page of layouts says of files."""
+
+    def test_a_line_that_is_not_finished_waits_with_the_files_after_it(self) -> None:
+        for name, rest in (("1.jsonl", '{"seq": 3, "k"'), ("1.csv", "3,3")):
+            with Landing("*", "quiet = 30\n" + BY_SEQ) as town:
+                town.land(name, (1, 1, 1), (2, 2, 2), end=rest)
+                town.land("2" + name[1:], (4, 4, 4))
+                self.assertEqual(town.step(), "stepped 2 ")
+                self.assertIn("not finished", " ".join(town.project.status()[0].warnings))
+                self.assertEqual(town.step(), "nothing 0 ")
+                town.land(name, end=': 3, "a": 3, "b": "elm"}\n' if "json" in name else ',3,"elm"\n')
+                self.assertEqual(town.step(), "stepped 2 ")
+                self.assertEqual(town.rows(), {1: 1, 2: 2, 3: 3, 4: 4})
+                town.land("3" + name[1:], (5, 5, 5), end="6,6" if "csv" in name else '{"seq"', old=True)
+                self.assertIn("refused", town.step())
+
+    def test_a_compressed_file_that_is_not_finished_waits(self) -> None:
+        with Landing() as town:
+            whole = town.land("1.jsonl.gz", *[(n, n, n) for n in range(1, 200)]).read_bytes()
+            (town.folder / "1.jsonl.gz").write_bytes(whole[:-30])
+            self.assertRegex(town.step(), "no rows")
+            town.land("0.jsonl", (0, 1, 0))
+            self.assertEqual(town.step(), "stepped 1 ")
+            (town.folder / "1.jsonl.gz").write_bytes(whole)
+            self.assertEqual(town.step(), "stepped 199 ")
+            (town.folder / "2.jsonl.gz").write_bytes(whole[:-30])
+            os.utime(town.folder / "2.jsonl.gz", (0, 0))
+            self.assertIn("2.jsonl.gz cannot be read", town.step())
+
+    def test_late_copied_changed_removed_and_grown(self) -> None:
+        for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nabsent = "null"'):
+            with self.subTest(layout), Landing("*.jsonl", layout) as town:
+                town.land("b.jsonl", (10, 1, 1), (20, 2, 2))
+                self.assertEqual(town.step(), "stepped 2 ")
+                shutil.copy(town.folder / "b.jsonl", town.folder / "c.jsonl")
+                self.assertEqual(town.step(), "nothing 0 ")
+                self.assertIn("once more", " ".join(town.project.status()[0].warnings))
+                town.land("b.jsonl", (30, 3, 3))
+                self.assertEqual(town.step(), "stepped 1 ")
+                late = town.land("a.jsonl", (15, 1, 99))
+                self.assertRegex(town.step(), r"refused 0 a.jsonl came late.*\n.*older values")
+                late.unlink()
+                self.assertEqual(town.step(), "nothing 0 ")
+                (town.folder / "b.jsonl").write_text('{"seq": 40, "k": 7, "a": 7, "b": "x"}\n')
+                self.assertIn("was changed after", town.step())
+                (town.folder / "b.jsonl").unlink()
+                town.land("d.jsonl", (50, 5, 5))
+                self.assertEqual(town.step(), "stepped 1 ")
+                self.assertEqual(town.rows(), {1: 1, 2: 2, 3: 3, 5: 5})
+
+    def test_a_late_file_is_put_in_its_place_by_reload_or_by_an_overlap(self) -> None:
+        with Landing() as town:
+            town.land("b.jsonl", (10, 1, 1), (20, 2, 2))
+            town.step()
+            town.land("a.jsonl", (5, 2, 99), (15, 1, 98))
+            town.project.reload("tree")
+            self.assertEqual(town.rows(), {1: 98, 2: 2})
+            self.assertEqual(town.step(), "nothing 0 ")
+        with Landing(more="overlap = 100") as town:
+            town.land("b.jsonl", (10, 1, 1), (20, 2, 2))
+            town.step()
+            town.land("a.jsonl", (5, 2, 99), (15, 1, 98))
+            self.assertIn("stepped", town.step())
+            self.assertEqual(town.rows(), {1: 98, 2: 2})
+            self.assertEqual(town.step(), "nothing 0 ")
+
+    def test_positions_that_go_backwards_or_lack_are_refused_with_their_line(self) -> None:
+        for rows, said in (
+            ([(1, 1, 1), (3, 3, 3), (2, 2, 2)], "bad.jsonl, line 3: its position 2 comes after a later one"),
+            ([(1, 1, 1), (None, 2, 2), (3, 3, 3)], "bad.jsonl, line 2: it has no position"),
+            ([(1, 1, 1), ("x", 2, 2), (3, 3, 3)], "bad.jsonl, line 2: seq is 'x'"),
+        ):
+            with Landing() as town:
+                town.land("a.jsonl", (0, 1, 1))
+                town.step()
+                town.land("bad.jsonl", *rows)
+                self.assertIn(said, town.step())
+                self.assertEqual(town.rows(), {1: 1})
+
+    def test_files_with_other_columns(self) -> None:
+        with Landing("*.csv", 'position = ["seq"]') as town:
+            town.land("1.csv", (1, 1, 1))
+            self.assertEqual(town.step(), "stepped 1 ")
+            (town.folder / "2.csv").write_text('seq,k,a,b,c\n2,2,2,"elm",hello\n')
+            (town.folder / "3.csv").write_text("seq,k,b\n3,3,\n")
+            self.assertEqual(town.step(), "stepped 2 ")
+            self.assertEqual(town.rows(), {1: 1, 2: 2, 3: None})
+            (town.folder / "4.csv").write_text("k,a\n4,4\n")
+            self.assertIn("4.csv", town.step())
+
+    @settings(max_examples=25, deadline=None)
+    @given(st.lists(st.lists(st.integers(1, 60), max_size=12, unique=True), min_size=1, max_size=5), st.integers(1, 4))
+    def test_rows_of_many_files_come_in_order_and_once(self, files: list[list[int]], block: int) -> None:
+        import plainstep.stores.files.formats as formats
+
+        before, formats.BLOCK = formats.BLOCK, block * 40  # so that a file is several blocks
+        try:
+            with Landing() as town:
+                for number, seqs in enumerate(files):
+                    town.land(f"{number}.jsonl", *[(seq, seq % 7, seq) for seq in sorted(seqs)])
+                wanted = sorted({seq for seqs in files for seq in seqs})
+                if not wanted:
+                    return
+                source = town.project.load("tree").source
+                window = Window.between(Place(0), source.span().end)
+                found = [place for changes in source.read(window) for place in changes.table["place"].to_pylist()]
+                self.assertEqual(found, wanted)
+        finally:
+            formats.BLOCK = before
+
+
+class Damage(unittest.TestCase):
+    """Whatever is done to a file: a clear error with its name, nothing merged; or all of its rows."""
+
+    def files(self, town: Landing) -> list[Path]:
+        rows = [{"seq": n, "k": n, "a": n, "b": "oak" * (n % 5)} for n in range(1, 300)]
+        lines = "".join(json.dumps(row) + "\n" for row in rows)
+        (town.folder / "x.jsonl").write_text(lines)
+        (town.folder / "x.jsonl.gz").write_bytes(gzip.compress(lines.encode()))
+        (town.folder / "x.csv").write_text(
+            "seq,k,a,b\n" + "".join(f'{r["seq"]},{r["k"]},{r["a"]},"{r["b"]}"\n' for r in rows)
+        )
+        pq.write_table(pa.Table.from_pylist(rows), town.folder / "x.parquet", row_group_size=100)
+        import fastavro
+
+        kinds = {"seq": "long", "k": "long", "a": "long", "b": "string"}
+        fields = [{"name": name, "type": kind} for name, kind in kinds.items()]
+        with (town.folder / "x.avro").open("wb") as out:
+            fastavro.writer(out, {"type": "record", "name": "row", "fields": fields}, rows, "deflate")
+        return sorted(town.folder.iterdir())
+
+    def test_cut_and_spoilt_anywhere(self) -> None:
+        chance = random.Random(5)
+        with Landing("x*") as town:
+            made = {path: path.read_bytes() for path in self.files(town)}
+            for path in made:
+                path.unlink()
+            for path, whole in made.items():
+                for turn in range(14):
+                    place = chance.randrange(1, len(whole))
+                    spoilt = (
+                        whole[:place]
+                        if turn % 2
+                        else whole[:place] + bytes([chance.randrange(256)]) + whole[place + 1 :]
+                    )
+                    path.write_bytes(spoilt)
+                    os.utime(path, (0, 0))
+                    self.judged(town, path, place)
+                path.unlink()
+
+    def judged(self, town: Landing, path: Path, place: int) -> None:
+        """Either a refusal that names the file, or whole rows."""
+        try:
+            source = town.project.load("tree").source
+            count = sum(len(changes) for changes in source.read(Window.between(Place(0), source.span().end)))
+            self.assertLessEqual(count, 299)
+        except PlainStepError as error:
+            self.assertRegex(str(error), r"x\.|seq|landing", f"{path.name} at {place}")
+        for left in town.path.glob("house*"):
+            self.fail(f"{left} was written")
+
+    def test_lies_and_monsters(self) -> None:
+        with Landing("x*") as town:
+            monster = b'{"seq": 1, "k": 1, "a": 1, "b": "' + b"x" * (70 << 20) + b'"}'
+            for name, data, said in (
+                ("x.jsonl", b'{"seq": 1, "k": 1, "a": 1, "b": "\xff\xfe"}\n', "line 1 is no text in UTF-8"),
+                ("x.jsonl", monster, "longer than 64 MiB"),
+                ("x.jsonl", b'{"seq": 1, "k": 1, "a": 1}\n[1, 2]\nnull\n', "x.jsonl"),
+                ("x.jsonl", b'{"seq": 1, "k": 1, "a": 1e999, "b": ""}\n', "x.jsonl|a is"),
+                ("x.csv", b"seq,seq,k\n1,1,1\n", "two columns are named 'seq'"),
+                ("x.csv", b'seq,k,a,b\n1,1,1,"no end\n2,2,2,oak\n', "x.csv"),
+                ("x.csv", b"seq,k,a,b\n1,1,1,oak\n2,2,2\n", "line 3 has 3 values, and the header 4"),
+                ("x.parquet", b"PAR1" + b"\0" * 100 + b"\xff\xff\xff\x7fPAR1", "x.parquet cannot be read"),
+                ("x.avro", b"Obj\x01\x04\x14avro.codec\xff\xff\xff\xff\x7f", "x.avro"),
+            ):
+                path = town.folder / name
+                path.write_bytes(data)
+                os.utime(path, (0, 0))
+                began = time.monotonic()
+                self.assertRegex(town.step(), f"(refused|failed) 0 .*({said})", name)
+                self.assertLess(time.monotonic() - began, 60)
+                path.unlink()
+
+
+if __name__ == "__main__":
+    unittest.main()
