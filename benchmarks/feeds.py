@@ -192,6 +192,53 @@ def ours(source: Source) -> int:
     return sum(len(changes) for changes in source.read(Window.between(Place(0), source.span().end)))
 
 
+SIDES = 1_000_000
+
+
+def compared(folder: Path) -> tuple[float, float, float]:
+    """A table of which 1 % has changed: a step that compares, pandas on the same two tables, a captured step."""
+    connection = sqlite3.connect(folder / "park.db")
+    connection.execute("CREATE TABLE tree (tree_id INTEGER PRIMARY KEY, species TEXT, height_m REAL, ward INTEGER)")
+    table = rows(SIDES).select(["species", "height_m", "ward"]).to_pandas()
+    values = ((number, *row) for number, row in enumerate(table.itertuples(index=False, name=None)))
+    connection.executemany("INSERT INTO tree VALUES (?, ?, ?, ?)", values)
+    connection.commit()
+    stores = '[stores.park]\nurl = "sqlite:///park.db"\n[stores.house]\nurl = "duckdb:///compared.duckdb"\n'
+    loads = '[loads.{0}]\nfrom = "park.tree"\ninto = "house.{0}"\nchanges = "{0}"\n'
+    (folder / "compare.toml").write_text(stores + loads.format("diff") + loads.format("capture"))
+    project = plainstep.load_project(folder / "compare.toml")
+    project.capture_on("park.tree")
+    project.step()
+    found = []
+    for turn in range(3):
+        connection.execute(f"UPDATE tree SET height_m = height_m + 1 WHERE tree_id % 100 = {turn}")
+        connection.commit()
+        theirs, mine, captured = best_of(
+            1, lambda: _pandas(folder), lambda: project.step("diff"), lambda: project.step("capture")
+        )
+        found.append((mine, theirs, captured))
+    connection.close()
+    mine, theirs, captured = (min(times) for times in zip(*found, strict=True))
+    return mine, theirs, captured
+
+
+def _pandas(folder: Path) -> int:
+    """The same differences by hand, in memory, without merging them."""
+    import duckdb
+    import pandas as pd
+
+    connection = sqlite3.connect(folder / "park.db")
+    source = pd.read_sql("SELECT * FROM tree", connection)
+    connection.close()
+    with duckdb.connect(str(folder / "compared.duckdb"), read_only=True) as house:
+        target = house.execute('FROM "diff"').df()
+    both = target.merge(source, on="tree_id", how="outer", suffixes=("_was", ""), indicator=True)
+    differs = both["_merge"] != "both"
+    for name in ("species", "height_m", "ward"):
+        differs |= both[name] != both[name + "_was"]
+    return int(differs.sum())
+
+
 def main() -> None:
     """Print a line for each feed."""
     with tempfile.TemporaryDirectory() as place:
@@ -210,6 +257,11 @@ def main() -> None:
             mine, theirs = best_of(4, lambda source=source: ours(source), peer)
             count = COUNT // 5 if name == "avro" else COUNT
             row(name, seconds(mine), seconds(theirs), f"{mine / theirs:.2f} x", f"{count / mine:,.0f}")
+
+        mine, theirs, captured = compared(folder)
+        print(f"\ncomparing {SIDES:,} rows of which 1 % changed, SQLite to DuckDB (best of 3)\n")
+        row("", "comparing", "by pandas", "ours/pandas", "captured step")
+        row("1 % changed", seconds(mine), seconds(theirs), f"{mine / theirs:.2f} x", seconds(captured))
 
 
 if __name__ == "__main__":

@@ -132,17 +132,7 @@ def _columns(
         return list(said.columns), {}
     if rows is not None:
         return rows.names, {}
-    found: dict[str, str] = {}
-    aside = bookkeeping(said)
-    for pattern in (said.now, said.was):
-        for path in fields if pattern else ():
-            inner = matched(pattern, path)
-            if inner is not None and path not in aside and not _of_another_side(path, said, pattern):
-                found.setdefault(re.sub(r"\W", "_", inner) if "." in inner else inner, inner)
-    if "*" not in (said.now, said.was):  # what stands once for both sides, such as the key
-        for path in fields:
-            if path not in aside and "." not in path and not _of_another_side(path, said, "*"):
-                found.setdefault(path, path)
+    found = _matching(said, fields)
     if not found:
         raise ConfigError(
             f"No column of {name}'s feed fits now = {said.now!r}.",
@@ -150,6 +140,22 @@ def _columns(
             f"Mend 'now' in [loads.{name}.layout], or list the row's 'columns'.",
         )
     return list(found), {column: path for column, path in found.items() if column != path}
+
+
+def _matching(said: LayoutConfig, fields: dict[str, pa.DataType]) -> dict[str, str]:
+    """The columns that lie under the layout's patterns, by name, with their paths below the ``*``."""
+    found: dict[str, str] = {}
+    aside = bookkeeping(said)
+    patterns = [pattern for pattern in (said.now, said.was) if pattern]
+    for pattern in patterns:
+        for path in fields:
+            inner = matched(pattern, path)
+            if inner is not None and path not in aside and not _of_another_side(path, said, pattern):
+                found.setdefault(re.sub(r"\W", "_", inner) if "." in inner else inner, inner)
+    if "*" not in patterns:  # what stands once for both sides, such as the key
+        once = [path for path in fields if path not in aside and "." not in path]
+        found |= {path: path for path in once if path not in found and not _of_another_side(path, said, "*")}
+    return found
 
 
 def bookkeeping(said: LayoutConfig) -> set[str]:

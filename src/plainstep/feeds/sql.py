@@ -126,7 +126,11 @@ class SqlFeed:
         return Ends(self._one(reading, "", self._by), last)
 
     def _one(self, reading: Reading, where: str, order: str) -> str | None:
-        row = reading.first(f"SELECT {self._label()} FROM {self.table.sql} {where} ORDER BY {order} LIMIT 1")
+        from plainstep.core.raw import PLACE
+
+        # Under a name of its own: the order is that of the column's values, not of the texts that are selected.
+        label = f"{self._label()} AS {quoted(PLACE)}"
+        row = reading.first(f"SELECT {label} FROM {self.table.sql} {where} ORDER BY {order} LIMIT 1")
         return str(row[0]) if row else None
 
     def _refuse_nulls(self, reading: Reading) -> None:
@@ -223,7 +227,7 @@ class SqlFeed:
         with self.table.reading() as reading:
             row = reading.first(f"SELECT count(*) FROM {self.table.sql} {where}")
             count = int(row[0]) if row else 0
-            first = reading.first(f"SELECT {time} FROM {self.table.sql} {where} ORDER BY {self._by} LIMIT 1")
+            first = reading.first(f"SELECT {time} AS made FROM {self.table.sql} {where} ORDER BY {self._by} LIMIT 1")
         since = as_time(str(first[0])) if first and first[0] is not None else None
         return count, count > 0, since
 

@@ -28,3 +28,13 @@ def ahead(pieces: Iterator[Piece], work: Callable[[Piece], Result]) -> Iterator[
         finally:
             for future in waiting:
                 future.cancel()
+
+
+def fetched(pieces: Iterator[Piece]) -> Iterator[Piece]:
+    """The pieces themselves, in order; the next one is being fetched while one is used."""
+    nothing = object()
+    with ThreadPoolExecutor(1) as pool:
+        coming = pool.submit(next, pieces, nothing)
+        while (found := coming.result()) is not nothing:
+            coming = pool.submit(next, pieces, nothing)
+            yield found  # type: ignore[misc]

@@ -17,7 +17,7 @@ import pyarrow.csv
 
 from plainstep.core.raw import LINE
 from plainstep.errors import ConfigError, DataError
-from plainstep.stores.files.ahead import ahead
+from plainstep.stores.files.ahead import ahead, fetched
 
 # Bytes of text that are made into rows at a time: so many that the work is Arrow's and not Python's.
 BLOCK = 1 << 23
@@ -339,7 +339,7 @@ def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few:
     file = pq.ParquetFile(_seekable(stream, kind))
     names = None if wanted is None else [name for name in file.schema_arrow.names if name in wanted.names]
     line = 0
-    for batch in file.iter_batches(SOME if few else ROWS, columns=names):
+    for batch in fetched(file.iter_batches(SOME if few else ROWS, columns=names)):
         yield Rows(pa.Table.from_batches([batch]), np.arange(line + 1, line + 1 + batch.num_rows))
         line += batch.num_rows
     if line != file.metadata.num_rows:

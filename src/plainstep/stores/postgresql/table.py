@@ -113,7 +113,8 @@ class PostgresqlReading:
         from plainstep.stores.postgresql.types import Column
 
         wanted = [self.table.columns[name] for name in columns] + [Column(name, "text", pa.string()) for name in texts]
-        selected = [of + quoted(name) for name in columns] + list(texts.values())
+        selected = [of + quoted(name) for name in columns]
+        selected += [f"{value} AS {quoted(name)}" for name, value in texts.items()]
         yield from read(self.connection, f"SELECT {', '.join(selected)} {rest}", wanted, self.table.place)
 
     def first(self, sql: str) -> tuple[Any, ...] | None:
