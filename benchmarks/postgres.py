@@ -26,7 +26,7 @@ from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Window
 from plainstep.demo.town import trees
 from plainstep.stores import open_store
-from plainstep.stores.base import Commit, LedgerEntry
+from plainstep.stores.records import Commit, LedgerEntry
 
 COLUMNS = "tree_id bigint, ward_id bigint, species text, planted date, height_m double precision, girth_cm bigint, status text"
 TREE = f"CREATE TABLE tree ({COLUMNS}, PRIMARY KEY (tree_id))"

@@ -30,7 +30,7 @@ from plainstep.inspect import check
 from plainstep.load import Load
 from plainstep.step import reload, step
 from plainstep.stores import open_store
-from plainstep.stores.base import Snapshot
+from plainstep.stores.records import Snapshot
 from tests.histories import ROW, Model, Row, flat, histories, merged
 from tests.support import WITHOUT_SHRINKING, Town
 

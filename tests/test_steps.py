@@ -17,8 +17,9 @@ import plainstep
 from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place
 from plainstep.stores import open_store
-from plainstep.stores.base import Commit, LedgerEntry, Target
+from plainstep.stores.base import Target
 from plainstep.stores.duckdb.types import declaration as duckdb_declaration
+from plainstep.stores.records import Commit, LedgerEntry
 from plainstep.stores.sqlite.types import arrow_type, declaration
 from tests.histories import Model, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from plainstep.core.changes import Changes
     from plainstep.core.net import NetChanges
     from plainstep.load import Load
-    from plainstep.stores.base import LedgerEntry
+    from plainstep.stores.records import LedgerEntry
 
 
 @dataclass

@@ -12,7 +12,7 @@ from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Span
 from plainstep.errors import PlainStepError, Refused
 from plainstep.netting import key_of
-from plainstep.stores.base import Aside, Commit, LedgerEntry, TableInfo
+from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.windows import shown
 
 if TYPE_CHECKING:

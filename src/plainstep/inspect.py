@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from plainstep.core.changes import Changes
     from plainstep.core.net import NetChanges
     from plainstep.load import Load
-    from plainstep.stores.base import LedgerEntry
+    from plainstep.stores.records import LedgerEntry
 
 # How many differing keys a check keeps to show.
 SHOWN_DIFFERENCES = 20

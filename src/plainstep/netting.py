@@ -124,7 +124,7 @@ def refuse_doubtful(load: Load, window: Window, net: NetChanges) -> None:
         Refused: its changes do not follow on each other, or do not find at the target what they say.
     """
     source = load.source
-    if source.own_capture or source.rereads or not len(net):
+    if source.own_capture or source.rereads:
         return
     found = getattr(source, "doubt", None) or _unlike_the_target(load, net)
     if found:

@@ -22,7 +22,8 @@ if TYPE_CHECKING:
     from plainstep.aside import PutBack
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.step import StepOutcome
-    from plainstep.stores.base import Aside, CaptureInfo, LedgerEntry, Store
+    from plainstep.stores.base import Store
+    from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
 
 
 @dataclass

@@ -15,7 +15,7 @@ from plainstep.errors import MarkMoved, PlainStepError, Refused
 from plainstep.netting import edits_of, key_of, news, read_lean
 from plainstep.progress import counted
 from plainstep.retries import retried
-from plainstep.stores.base import LedgerEntry
+from plainstep.stores.records import LedgerEntry
 from plainstep.windows import ahead, refuse_unless_continuous, resolve, shown, span_of
 
 if TYPE_CHECKING:

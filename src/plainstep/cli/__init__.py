@@ -290,7 +290,7 @@ def init(ctx: click.Context, place: str, into: str, key: str) -> None:
 @click.pass_context
 def aside(ctx: click.Context, loads: tuple[str, ...], back: bool, as_json: bool) -> None:
     """The rows that contradicted their layout and were set aside (bad = "aside")."""
-    from plainstep.cli import forms, tables
+    from plainstep.cli import asides, forms
 
     town = project(ctx)
     if back:
@@ -298,13 +298,13 @@ def aside(ctx: click.Context, loads: tuple[str, ...], back: bool, as_json: bool)
         if as_json:
             forms.echo([forms.put_back(one) for one in found])
         else:
-            tables.put_back(found)
+            asides.put_back(found)
         return
     rows = town.aside(*loads)
     if as_json:
         forms.echo([forms.aside(load, row) for load, row in rows])
     else:
-        tables.aside(rows)
+        asides.rows(rows)
 
 
 @cli.group()

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from plainstep.aside import PutBack
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.step import StepOutcome
-    from plainstep.stores.base import Aside, CaptureInfo, LedgerEntry
+    from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
 
 
 def echo(data: Any) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -11,11 +12,10 @@ if TYPE_CHECKING:
     from rich.table import Table
     from rich.text import Text
 
-    from plainstep.aside import PutBack
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.load import Load
     from plainstep.step import StepOutcome
-    from plainstep.stores.base import Aside, CaptureInfo, LedgerEntry
+    from plainstep.stores.records import CaptureInfo, LedgerEntry
 
 # Colours that people who see colours differently can tell apart; the word is always there too.
 COLOURS = {"insert": "#0072B2", "update": "#E69F00", "delete": "#D55E00"}
@@ -43,14 +43,15 @@ def _said(one: StepOutcome) -> str:
     if entry.kind == "begin":
         return f"begun at {one.upto}: only what changes after this is merged; {took}"
     if entry.kind == "reload":
-        return f"loaded again as of {one.upto}: {_counts(one.net)} to mend; {done}; {took}"
+        return f"loaded again as of {one.upto}: {counts(one.net)} to mend; {done}; {took}"
     odd = f"; {many(entry.contradictions, 'contradiction')}" if entry.contradictions else ""
     note = f"; {entry.note}" if entry.note else ""
-    return f"{many(entry.changes, 'change')} {_window(one.after, one.upto, entry.changes)} came to {_counts(one.net)}; {done}{odd}{note}; {took}"
+    return f"{many(entry.changes, 'change')} {_window(one.after, one.upto, entry.changes)} came to {counts(one.net)}; {done}{odd}{note}; {took}"
 
 
-def _counts(counts: dict[str, int]) -> str:
-    return ", ".join(f"{number:,} {word}" for word, number in counts.items() if number) or "nothing"
+def counts(found: dict[str, int]) -> str:
+    """How many of each, in words."""
+    return ", ".join(f"{number:,} {word}" for word, number in found.items() if number) or "nothing"
 
 
 def _window(after: int | str | None, upto: int | str | None, count: int) -> str:
@@ -66,7 +67,7 @@ def look(found: LookResult) -> None:
 
     click.echo(
         f"{found.load}: {many(found.total, 'change')} {_window(found.after, found.upto, found.total)}"
-        + (f" ({_counts(found.counts)})" if found.total else "")
+        + (f" ({counts(found.counts)})" if found.total else "")
     )
     _note(found.note)
     rows = changes(found)
@@ -87,7 +88,7 @@ def net(found: NetResult, limit: int | None) -> None:
     net = found.net
     click.echo(
         f"{found.load}: {many(net.read, 'change')} {_window(found.after, found.upto, net.read)} come to "
-        f"{many(len(net), 'net change')}" + (f" ({_counts(found.counts)})" if len(net) else "")
+        f"{many(len(net), 'net change')}" + (f" ({counts(found.counts)})" if len(net) else "")
     )
     done = " and ".join(f"{name} {number:,}" for name, number in found.edits.items() if number)
     click.echo(f"A step would {done} of the target's rows." if done else "A step would touch no row.")
@@ -106,7 +107,8 @@ def net(found: NetResult, limit: int | None) -> None:
 
 def _note(note: str) -> None:
     if note:
-        click.echo(f"Note: {note}.")
+        for part in textwrap.wrap(f"Note: {note}.", 120, subsequent_indent="      ", break_long_words=False):
+            click.echo(part)
 
 
 def _rest(more: int) -> None:
@@ -194,31 +196,6 @@ def ledger(entries: list[LedgerEntry]) -> None:
 def _noted(one: LedgerEntry) -> str:
     odd = many(one.contradictions, "contradiction") if one.contradictions else ""
     return "; ".join(part for part in (one.note, odd) if part)
-
-
-def aside(rows: list[tuple[str, Aside]]) -> None:
-    """Rows that were set aside, and why."""
-    if not rows:
-        click.echo("No rows are set aside.")
-        return
-    table = new_table(["load", "place>", "step>", "why", "row"])
-    for load, row in rows:
-        table.add_row(text(load), text(row.place), str(row.step), text(row.reason), text(row.row))
-    show(table)
-    click.echo("Mend the layout or the rows, then plainstep aside LOAD --back.")
-
-
-def put_back(found: list[PutBack]) -> None:
-    """What became of rows that were set aside, a line each load."""
-    for one in found:
-        done = f"; {_merged(one.entry)} merged" if one.entry else ""
-        left = f"; {many(one.left, 'row')} still contradict the layout" if one.left else ""
-        gone = f"; {many(one.gone, 'row')} the feed does not hold any more" if one.gone else ""
-        click.echo(f"{one.load}: {many(one.back, 'row')} put back{done}{left}{gone}.")
-
-
-def _merged(entry: LedgerEntry) -> str:
-    return _counts({"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes})
 
 
 def check(found: list[CheckResult]) -> None:
@@ -325,6 +302,11 @@ def size(number: int) -> str:
     return f"{number} bytes"
 
 
+def printable(value: str) -> str:
+    """A text without anything that would do something to a terminal."""
+    return "".join(letter if letter.isprintable() else repr(letter)[1:-1] for letter in value)
+
+
 def shown(value: Any) -> str:
     """A value in one line, safe for a terminal."""
     if value is None:
@@ -335,7 +317,7 @@ def shown(value: Any) -> str:
         told = local(value)
     else:
         told = str(value)
-    told = "".join(letter if letter.isprintable() else repr(letter)[1:-1] for letter in told)
+    told = printable(told)
     return told if len(told) <= LONGEST_VALUE else told[: LONGEST_VALUE - 3] + "..."
 
 

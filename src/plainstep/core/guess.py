@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, field
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -324,16 +325,6 @@ def _by_turns(
     path = sides[1].replace("*", seen.key.value[0])
     keys = rows.texts(path if path in rows.fields else seen.key.value[0])
     counts = Counter(texts)
-    pairs = Counter(
-        (one, two)
-        for (one, key), (two, other) in zip(
-            zip(texts, keys, strict=True), list(zip(texts, keys, strict=True))[1:], strict=False
-        )
-        if key == other and one != two
-    )
-    for (one, two), count in pairs.items():
-        if one in unknown and two in unknown and count == counts[one] == counts[two] and count > 1:
-            found |= {str(one): "update_was", str(two): "update_now"}
     firsts: Counter[str | None] = Counter()
     lasts: Counter[str | None] = Counter()
     lives: dict[str | None, list[str | None]] = {}
@@ -342,6 +333,11 @@ def _by_turns(
     for life in lives.values():
         firsts[life[0]] += 1
         lasts[life[-1]] += len(life) > 1
+    # The two rows of an update: in the life of a row, the one is always followed by the other, and never comes first.
+    pairs = Counter(pair for life in lives.values() for pair in pairwise(life) if pair[0] != pair[1])
+    for (one, two), count in pairs.items():
+        if one in unknown and two in unknown and not firsts[one] and count == counts[one] == counts[two] and count > 1:
+            found |= {str(one): "update_was", str(two): "update_now"}
     left = [code for code in unknown if code not in found]
     if left:
         insert = max(left, key=lambda code: firsts[code] / counts[code])

@@ -12,7 +12,7 @@ from plainstep.core.positions import Mark, Place, Span, Waiting, Window
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.feeds.source import refuse_key
 from plainstep.feeds.whole import whole_rows
-from plainstep.stores.base import Snapshot
+from plainstep.stores.records import Snapshot
 
 if TYPE_CHECKING:
     import pyarrow as pa

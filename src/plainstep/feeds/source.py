@@ -13,7 +13,7 @@ from plainstep.core.places import as_time, number
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.feeds.whole import whole_rows
-from plainstep.stores.base import Aside, Snapshot
+from plainstep.stores.records import Aside, Snapshot
 
 if TYPE_CHECKING:
     import pyarrow as pa

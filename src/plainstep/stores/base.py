@@ -1,177 +1,20 @@
-"""What a store offers: two small protocols, and the few records that cross between them and the step."""
+"""What a store offers: a few small protocols."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window
+from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, Snapshot, TableInfo
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.core.changes import Changes
-    from plainstep.core.edits import Edits
     from plainstep.errors import Refused
-
-
-@dataclass
-class LedgerEntry:
-    """One step, as the ledger keeps it.
-
-    Attributes:
-        load: the load's name.
-        step: its number, rising by one.
-        kind: ``snapshot`` (a first full load), ``changes``, ``reload``, ``begin`` (a mark set without
-            loading) or ``mark`` (moved by hand).
-        identity: the source's identity.
-        after: the mark before, null at first.
-        upto: the mark after.
-        changes: changes read.
-        inserts, updates, deletes: net changes.
-        put, patch, drop, append, add: rows edited at the target.
-        contradictions: changes that did not fit what was there.
-        seconds: from the first read to the commit.
-        at: when the step was made (UTC).
-        note: what there is to say about it.
-        after_shown, upto_shown: the two positions as people know them, where they are no numbers; else empty.
-    """
-
-    load: str
-    step: int
-    kind: str
-    identity: str
-    after: int | None
-    upto: int
-    changes: int = 0
-    inserts: int = 0
-    updates: int = 0
-    deletes: int = 0
-    put: int = 0
-    patch: int = 0
-    drop: int = 0
-    append: int = 0
-    add: int = 0
-    contradictions: int = 0
-    seconds: float = 0.0
-    at: datetime | None = None
-    note: str = ""
-    after_shown: str = ""
-    upto_shown: str = ""
-
-
-@dataclass
-class TableInfo:
-    """A target table as it stands.
-
-    Attributes:
-        schema: its columns.
-        rows: whether it holds any row.
-    """
-
-    schema: pa.Schema
-    rows: bool
-
-
-@dataclass(frozen=True)
-class Aside:
-    """A row that contradicts its layout, set aside.
-
-    Attributes:
-        place: where it stands in its feed.
-        reason: what is wrong with it.
-        row: the row, as JSON.
-        step: the step that set it aside.
-    """
-
-    place: str
-    reason: str
-    row: str
-    step: int = 0
-
-
-@dataclass
-class Commit:
-    """Everything one step writes: rows, mark and ledger row, together or not at all.
-
-    Attributes:
-        table: the target table. Made when it is not there; columns it lacks are added.
-        schema: the target table's columns.
-        key: its key columns.
-        edits: what to do to its rows; none for a mark that moves without rows.
-        before: the mark as it was read; the commit fails if it has moved since.
-        mark: the mark as it will be.
-        entry: the ledger row; the counts of edits are filled in by the commit.
-        tolerated: how many contradictions are counted and merged all the same; None for any number.
-        aside: rows that are set aside.
-        back: where rows stood that are no longer aside.
-        fit: looks at the table as it stands in the transaction (None: there is none), refuses one that does not
-            fit, and says what will be changed about it.
-    """
-
-    table: str
-    schema: pa.Schema
-    key: tuple[str, ...]
-    edits: Edits | None
-    before: Mark | None
-    mark: Mark
-    entry: LedgerEntry
-    tolerated: int | None = None
-    fit: Callable[[TableInfo | None], str] = lambda info: ""
-    aside: Sequence[Aside] = ()
-    back: Sequence[str] = ()
-
-
-@dataclass
-class Snapshot:
-    """A source table as it stood at one position.
-
-    Attributes:
-        span: where the source stood.
-        schema: its columns.
-        batches: its rows, to be read before the snapshot is closed.
-    """
-
-    span: Span
-    schema: pa.Schema
-    batches: Iterator[pa.RecordBatch]
-
-
-@dataclass
-class CaptureInfo:
-    """What is captured of one table.
-
-    Attributes:
-        table: the table's name.
-        key: the columns that tell its rows apart.
-        columns: the columns captured.
-        since: when capture was turned on (UTC).
-        identity: this capture's identity.
-        held: how many changes are held.
-        oldest, head: the positions between which they lie.
-        waiting_columns: columns of the table that are not captured yet.
-        how: ``capture`` by triggers, or ``log``.
-        holds_back: bytes of log that the server keeps for it.
-        problem: what is wrong with the capture, or empty.
-        remedy: the command that mends it, or empty.
-    """
-
-    table: str
-    key: tuple[str, ...]
-    columns: tuple[str, ...]
-    since: datetime | None
-    identity: str
-    held: int = 0
-    oldest: int = 0
-    head: int = 0
-    waiting_columns: tuple[str, ...] = ()
-    problem: str = ""
-    remedy: str = ""
-    how: str = "capture"
-    holds_back: int | None = None
 
 
 class Reading(Protocol):

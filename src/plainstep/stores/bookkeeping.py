@@ -10,7 +10,7 @@ from typing import Any
 
 from plainstep.core.positions import Mark
 from plainstep.errors import MarkMoved, Refused
-from plainstep.stores.base import Commit, LedgerEntry
+from plainstep.stores.records import Commit, LedgerEntry
 
 COLUMNS = [
     "load_name", "step", "kind", "identity", "after_position", "upto_position", "changes", "inserts", "updates",

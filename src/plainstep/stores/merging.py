@@ -8,7 +8,7 @@ from itertools import chain
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from plainstep.stores import bookkeeping
-from plainstep.stores.base import Commit, TableInfo
+from plainstep.stores.records import Commit, TableInfo
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:

@@ -12,9 +12,10 @@ from plainstep.stores.urls import file_of
 if TYPE_CHECKING:
     import duckdb
 
-    from plainstep.stores.base import CaptureInfo, Source
+    from plainstep.stores.base import Source
     from plainstep.stores.duckdb.table import DuckdbTable
     from plainstep.stores.duckdb.target import DuckdbTarget
+    from plainstep.stores.records import CaptureInfo
 
 
 class DuckdbStore:

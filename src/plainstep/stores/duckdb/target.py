@@ -10,8 +10,8 @@ import duckdb
 
 from plainstep.core.positions import Mark
 from plainstep.stores import bookkeeping as books
-from plainstep.stores.base import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.merging import Merge
+from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:

@@ -12,8 +12,9 @@ if TYPE_CHECKING:
     from datetime import timedelta
 
     from plainstep.config import LayoutConfig
-    from plainstep.stores.base import CaptureInfo, Source, Table, Target
+    from plainstep.stores.base import Source, Table, Target
     from plainstep.stores.files.feed import FileFeed
+    from plainstep.stores.records import CaptureInfo
 
 
 class FilesStore:

@@ -9,12 +9,13 @@ from typing import TYPE_CHECKING
 from plainstep.errors import ConfigError
 
 if TYPE_CHECKING:
-    from plainstep.stores.base import CaptureInfo, Source
+    from plainstep.stores.base import Source
     from plainstep.stores.postgresql.capture import Capture
     from plainstep.stores.postgresql.connection import Connection
     from plainstep.stores.postgresql.log import Log
     from plainstep.stores.postgresql.table import PostgresqlTable
     from plainstep.stores.postgresql.target import PostgresqlTarget
+    from plainstep.stores.records import CaptureInfo
 
 
 class PostgresqlStore:

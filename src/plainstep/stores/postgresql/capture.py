@@ -13,11 +13,11 @@ import psycopg
 from psycopg.types.json import Jsonb
 
 from plainstep.errors import Refused, StoreError
-from plainstep.stores.base import CaptureInfo
 from plainstep.stores.postgresql import catalog, registry, triggers
 from plainstep.stores.postgresql.connection import Connection, holders
 from plainstep.stores.postgresql.registry import State, Way
 from plainstep.stores.postgresql.triggers import RECORD, TRUNCATE
+from plainstep.stores.records import CaptureInfo
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:

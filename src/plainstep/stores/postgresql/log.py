@@ -14,10 +14,10 @@ import psycopg
 from psycopg.types.json import Jsonb
 
 from plainstep.errors import Refused, StoreError
-from plainstep.stores.base import CaptureInfo
 from plainstep.stores.postgresql import capture, catalog, registry
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.registry import State, Way
+from plainstep.stores.records import CaptureInfo
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:

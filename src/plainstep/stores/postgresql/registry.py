@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING, ClassVar
 from psycopg.types.json import Jsonb
 
 from plainstep.errors import PlainStepError, Refused
-from plainstep.stores.base import CaptureInfo
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.records import CaptureInfo
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:

@@ -9,10 +9,10 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Span
-from plainstep.stores.base import Snapshot
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.registry import State, Way
+from plainstep.stores.records import Snapshot
 
 if TYPE_CHECKING:
     import pyarrow as pa

@@ -11,10 +11,10 @@ from plainstep.core.positions import Mark
 from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.retries import retried
 from plainstep.stores import bookkeeping
-from plainstep.stores.base import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.merging import IndexedMerge
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:

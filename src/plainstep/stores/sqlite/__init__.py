@@ -12,7 +12,7 @@ from plainstep.stores.sqlite.connection import opened
 from plainstep.stores.urls import file_of
 
 if TYPE_CHECKING:
-    from plainstep.stores.base import CaptureInfo
+    from plainstep.stores.records import CaptureInfo
     from plainstep.stores.sqlite.source import SqliteSource
     from plainstep.stores.sqlite.table import SqliteTable
     from plainstep.stores.sqlite.target import SqliteTarget

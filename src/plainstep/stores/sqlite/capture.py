@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.words import NOW, WAS
 from plainstep.errors import Refused
-from plainstep.stores.base import CaptureInfo
+from plainstep.stores.records import CaptureInfo
 from plainstep.stores.sql import quoted, text
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.triggers import CLOCK, Captured, tables_sql, triggers_sql

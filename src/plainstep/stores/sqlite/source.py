@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, SAME, WAS
 from plainstep.errors import DataError, Refused
-from plainstep.stores.base import Snapshot
+from plainstep.stores.records import Snapshot
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import capture
 from plainstep.stores.sqlite.connection import fetched

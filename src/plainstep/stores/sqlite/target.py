@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.positions import Mark
 from plainstep.errors import Refused
 from plainstep.stores import bookkeeping as books
-from plainstep.stores.base import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.merging import IndexedMerge
+from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import fetched

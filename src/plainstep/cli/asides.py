@@ -1,0 +1,46 @@
+"""What people see of rows that were set aside."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from plainstep.cli import tables
+
+if TYPE_CHECKING:
+    from plainstep.aside import PutBack
+    from plainstep.stores.records import Aside, LedgerEntry
+
+
+def rows(rows: list[tuple[str, Aside]]) -> None:
+    """Rows that were set aside, and why."""
+    from rich.text import Text
+
+    if not rows:
+        click.echo("No rows are set aside.")
+        return
+    table = tables.new_table(["load", "place>", "step>", "why", "row"])
+    for load, row in rows:
+        table.add_row(
+            tables.text(load),
+            tables.text(row.place),
+            str(row.step),
+            tables.text(row.reason),
+            Text(tables.printable(row.row)),
+        )
+    tables.show(table)
+    click.echo("Mend the layout or the rows, then plainstep aside LOAD --back.")
+
+
+def put_back(found: list[PutBack]) -> None:
+    """What became of rows that were set aside, a line each load."""
+    for one in found:
+        done = f"; {_merged(one.entry)} merged" if one.entry else ""
+        left = f"; still against the layout: {one.left:,}" if one.left else ""
+        gone = f"; no longer in the feed: {one.gone:,}" if one.gone else ""
+        click.echo(f"{one.load}: {tables.many(one.back, 'row')} put back{done}{left}{gone}.")
+
+
+def _merged(entry: LedgerEntry) -> str:
+    return tables.counts({"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes})
