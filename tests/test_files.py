@@ -165,9 +165,9 @@ class Landings(unittest.TestCase):
     @settings(max_examples=25, deadline=None)
     @given(st.lists(st.lists(st.integers(1, 60), max_size=12, unique=True), min_size=1, max_size=5), st.integers(1, 4))
     def test_rows_of_many_files_come_in_order_and_once(self, files: list[list[int]], block: int) -> None:
-        import plainstep.stores.files.formats as formats
+        import plainstep.stores.files.lines as lines
 
-        before, formats.BLOCK = formats.BLOCK, block * 40  # so that a file is several blocks
+        before, lines.BLOCK = lines.BLOCK, block * 40  # so that a file is several blocks
         try:
             with Landing() as town:
                 for number, seqs in enumerate(files):
@@ -180,7 +180,7 @@ class Landings(unittest.TestCase):
                 found = [place for changes in source.read(window) for place in changes.table["place"].to_pylist()]
                 self.assertEqual(found, wanted)
         finally:
-            formats.BLOCK = before
+            lines.BLOCK = before
 
 
 class Damage(unittest.TestCase):

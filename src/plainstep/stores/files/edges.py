@@ -7,7 +7,8 @@ from typing import Any
 
 import pyarrow as pa
 
-from plainstep.stores.files.formats import Rows, opened, read
+from plainstep.stores.files.formats import opened, read
+from plainstep.stores.files.lines import Rows
 from plainstep.stores.files.listing import File
 
 # Bytes at the end of a file of lines in which its last line is looked for.
@@ -57,7 +58,7 @@ def _of_lines(file: File, start: int) -> Iterator[pa.Table]:
 def _of_parquet(file: File, paths: list[str]) -> Iterator[pa.Table]:
     import pyarrow.parquet as pq
 
-    from plainstep.stores.files.formats import damaged
+    from plainstep.stores.files.lines import damaged
 
     try:
         with opened(file.path, file.kind) as stream:

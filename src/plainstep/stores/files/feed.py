@@ -10,25 +10,18 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from datetime import datetime
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 
-from plainstep.core import documents
-from plainstep.core.changes import AT, flat
 from plainstep.core.places import earlier, parted
-from plainstep.core.raw import LINE, PLACE, WRONG, Raw
-from plainstep.core.values import fitted
+from plainstep.core.raw import PLACE
 from plainstep.errors import ConfigError, Refused
 from plainstep.feeds.base import Ends
-from plainstep.feeds.bind import fields_of
-from plainstep.stores.files.ahead import ahead
 from plainstep.stores.files.edges import edges
-from plainstep.stores.files.formats import Rows, columns_of, read
-from plainstep.stores.files.guessing import typed
+from plainstep.stores.files.lines import Rows
 from plainstep.stores.files.listing import (
     File,
     Listing,
@@ -41,6 +34,7 @@ from plainstep.stores.files.listing import (
     unpacked,
 )  # fmt: skip
 from plainstep.stores.files.ordering import Order, Stream, above, merged, refuse_backwards
+from plainstep.stores.files.shape import Shape
 
 if TYPE_CHECKING:
     from datetime import timedelta
@@ -48,8 +42,6 @@ if TYPE_CHECKING:
     from plainstep.config import LayoutConfig
     from plainstep.stores.base import Reading
 
-# Rows of a file that are looked at to learn what it holds.
-SAMPLE = 1000
 # In place of its lines, what a file is remembered with that is a copy of another.
 COPY = -1
 
@@ -70,91 +62,23 @@ class FileFeed:
     ) -> None:
         self.folder, self.pattern, self.place, self.layout, self.overlap = folder, pattern, place, layout, overlap
         self.identity = f"{pattern} by {', '.join(layout.position) or 'file and line'}"
-        self._wanted: dict[str, pa.DataType] = {}
+        self.shape = Shape(place, layout, lambda: self._listing().files)
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
 
     def _listing(self) -> Listing:
         return listed(self.folder, self.pattern, self.layout.quiet)
 
-    @cached_property
-    def _sample(self) -> pa.Table:
-        """Rows of the first and of the newest files, with the types that their texts seem to have."""
-        files = self._listing().files
-        tables = []
-        for file in files if len(files) <= 4 else [*files[:2], *files[-2:]]:
-            for rows in read(file.path, file.name, file.size if file.kind.grows else None, few=True):
-                found = rows.table.slice(0, SAMPLE)
-                tables.append(typed(found) if file.kind.format == "csv" else found)
-                break
-        if not tables:
-            raise Refused(
-                f"There are no rows in {self.place} yet.",
-                "What they are made of cannot be told.",
-                "Run the command again when the first file is there.",
-            )
-        return pa.concat_tables(tables, promote_options="permissive")
-
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of."""
-        return self._sample.append_column(PLACE, pa.array([""] * self._sample.num_rows, pa.string()))
+        return self.shape.sample()
 
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read of the rows."""
-        fields = fields_of(self._sample, self.layout)
-        self._wanted = {path: kind or self._kind(path, fields) for path, kind in kinds.items()}
-        if self._order is not None:
-            self._wanted |= dict(zip(self._order.paths, self._order.kinds, strict=True))
-        self.__dict__.pop("_schema", None)
-
-    def _kind(self, path: str, fields: dict[str, pa.DataType]) -> pa.DataType:
-        """The type of what is not the row's own: times are read as times at once, if all of them seem to be."""
-        kind = fields.get(path, pa.string())
-        if path == self.layout.time and pa.types.is_string(kind):
-            texts = Raw(self._sample).column(path)
-            return AT if texts.null_count < len(texts) and not len(fitted(texts, AT)[1]) else kind
-        return pa.string() if pa.types.is_null(kind) else kind
-
-    @cached_property
-    def _schema(self) -> pa.Schema:
-        """The columns of all files, as they are read."""
-        schemas = [columns_of(file.path, file.name) for file in self._listing().files]
-        whole = pa.unify_schemas(schemas, promote_options="permissive")
-        heads = {path.split(".")[0] for path in self._wanted} | set(self._wanted)
-        names = [name for name in whole.names if name in heads]
-        if LINE in whole.names:
-            names = [path for path in self._wanted if path not in whole.names] + names
-            names += [LINE] if self.layout.absent != "null" else []
-        order = self._order
-        numbered = order is not None and len(order.kinds) == 1 and pa.types.is_integer(order.kinds[0])
-        place = order.kinds[0] if order is not None and numbered else pa.string()
-        return pa.schema([(name, self._type(name, whole)) for name in names] + [(WRONG, pa.string()), (PLACE, place)])
-
-    def _type(self, name: str, whole: pa.Schema) -> pa.DataType:
-        if name == LINE:
-            return pa.string()
-        # What comes as text, in JSON lines and CSV, is read as what it is wanted as.
-        texts = name not in whole.names or pa.types.is_string(whole.field(name).type)
-        return self._wanted[name] if texts and name in self._wanted else whole.field(name).type
+        self.shape.want(kinds)
 
     def columns(self) -> pa.Schema:
         """The columns of what ``read`` gives."""
-        return self._schema
-
-    @cached_property
-    def _order(self) -> Order | None:
-        """How positions in the rows are compared, or None where files and lines order them."""
-        if not self.layout.position:
-            return None
-        # By the oldest rows: a newer one that holds something else is told, and changes nothing about the order.
-        fields = fields_of(self._sample.slice(0, 1), self.layout)
-        for path in self.layout.position:
-            if path not in fields:
-                raise ConfigError(
-                    f"The position names {path!r}, which the rows of {self.place} do not have.",
-                    f"What they have: {', '.join(fields)}.",
-                    "Mend 'position' in the layout.",
-                )
-        return Order(tuple(self.layout.position), tuple(fields[path] for path in self.layout.position))
+        return self.shape.columns()
 
     def warnings(self) -> list[str]:
         """What is not read, and why."""
@@ -176,7 +100,7 @@ class FileFeed:
         return self._edges[known]
 
     def _look_at_ends(self, file: File, start: int) -> tuple[str, str] | None:
-        order = self._order
+        order = self.shape.order
         assert order is not None
         labels = []
         for number, table in enumerate(edges(file, list(order.paths), start)):
@@ -185,8 +109,8 @@ class FileFeed:
         return (labels[0], labels[-1]) if labels else None
 
     def _place(self, label: str) -> tuple[Any, ...]:
-        assert self._order is not None
-        return self._order.parsed(parted(label, len(self._order.paths)))
+        assert self.shape.order is not None
+        return self.shape.order.parsed(parted(label, len(self.shape.order.paths)))
 
     def _unread(self, before: dict[str, Seen]) -> list[File]:
         """The files that may hold rows which were not merged."""
@@ -209,7 +133,7 @@ class FileFeed:
         files = self._unread(before)
         seen = {file.name: self._seen(file) for file in files}
         twice = copies(self.folder, self._listing().files, before)
-        if self._order is None:
+        if self.shape.order is None:
             names = [f"{name}:{one.lines or 'end'}" for name, one in seen.items()]
             last = max([*names[-1:], label], key=_file_order)
             seen |= self._known_copies(twice)
@@ -229,7 +153,7 @@ class FileFeed:
         return {file.name: replace(self._seen(file), lines=COPY) for file in found}
 
     def _seen(self, file: File) -> Seen:
-        lines = _lines_in(file) if file.kind.grows and self._order is None else 0
+        lines = _lines_in(file) if file.kind.grows and self.shape.order is None else 0
         return Seen(file.size, *fingerprint(file.path, file.size, file.name), lines)
 
     @contextmanager
@@ -240,7 +164,7 @@ class FileFeed:
     def at_or_before(self, position: str) -> str | None:
         """A position, with the files that are there; None if it lies before all of them."""
         files = self._listing().files
-        if self._order is None:
+        if self.shape.order is None:
             return self._at_line(position, files)
         place = self._place(position)
         known = {file.name: ends for file in files if (ends := self._ends_of(file))}
@@ -272,7 +196,7 @@ class FileFeed:
         """Whether there are rows in between. How many is not known without reading them."""
         label, before = unpacked(after or "")
         last, there = unpacked(upto or "")
-        if self._order is not None:
+        if self.shape.order is not None:
             return None, bool(last) and (not label or self._place(last) > self._place(label)), None
         new = [name for name, one in there.items() if one.lines != COPY and one != before.get(name)]
         return None, bool(new), None
@@ -304,7 +228,7 @@ class FileFeed:
         """Where new rows of a file begin, if that is not after the mark."""
         if known and (not known.done or file.size == known.size):
             return ""
-        if self._order is None:
+        if self.shape.order is None:
             return f"{file.name}:1" if not known and _file_order(file.name) < _file_order(label) else ""
         ends = self._ends_of(file, known.size if known else 0)
         if ends is None or self._place(ends[0]) > self._back(label):
@@ -316,8 +240,8 @@ class FileFeed:
         values = parted(label, len(self.layout.position))
         if self.overlap:
             values[0] = earlier(values[0], self.overlap)
-        assert self._order is not None
-        return self._order.parsed(values)
+        assert self.shape.order is not None
+        return self.shape.order.parsed(values)
 
     def read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
         """The rows in between, in order."""
@@ -329,7 +253,7 @@ class FileFeed:
         twice = copies(self.folder, files, {name: one for name, one in before.items() if name in there})
         files = [file for file in files if file.name not in twice and there[file.name].lines != COPY]
         chosen = [replace(file, size=there[file.name].size) for file in files]
-        if self._order is not None:
+        if self.shape.order is not None:
             yield from self._by_position(chosen, label, last)
             return
         for file in chosen:
@@ -340,15 +264,15 @@ class FileFeed:
         if known and known.done and known.size == there.size:
             return
         start, lines = (known.size, known.lines) if known and known.done else (0, 0)
-        for rows in self._rows(file, start, lines):
+        for rows in self.shape.rows(file, start, lines):
             keep = rows.lines > (known.lines if known and not known.done else 0)
             keep &= rows.lines <= (np.iinfo(np.int64).max if there.done else there.lines)
-            table = self._whole(rows.table, file).append_column(PLACE, _labels(file.name, rows))
+            table = self.shape.whole(rows.table, file).append_column(PLACE, _labels(file.name, rows))
             yield table if keep.all() else table.filter(pa.array(keep))
 
     def _by_position(self, files: list[File], label: str, last: str) -> Iterator[pa.Table]:
         """The rows of several files between two positions, as one stream."""
-        order = self._order
+        order = self.shape.order
         assert order is not None
         bound, lower = self._place(last), self._back(label) if label else None
         streams = []
@@ -368,7 +292,7 @@ class FileFeed:
         assert ends is not None
         whole = self._place(ends[1]) <= bound and (lower is None or self._place(ends[0]) > lower)
         before = None
-        for rows in self._rows(file):
+        for rows in self.shape.rows(file):
 
             def told(row: int, rows: Rows = rows) -> str:
                 return f"{file.name}, line {rows.lines[row]}"
@@ -376,7 +300,7 @@ class FileFeed:
             columns = order.columns(rows.table, told)
             refuse_backwards(columns, before, order, told)
             before = order.place(columns, len(rows.lines) - 1)
-            table = self._whole(rows.table, file).append_column(PLACE, order.labels(columns))
+            table = self.shape.whole(rows.table, file).append_column(PLACE, order.labels(columns))
             if whole:
                 yield table, columns
                 continue
@@ -388,47 +312,9 @@ class FileFeed:
             if before > bound:
                 return
 
-    def _rows(self, file: File, start: int = 0, lines: int = 0) -> Iterator[Rows]:
-        """The rows of a file, with the fields that are wanted as columns."""
-        upto = file.size if file.kind.grows else None
-        found = read(file.path, file.name, upto, start, lines, wanted=self._schema)
-        if file.kind.format != "json":
-            return found
-        return ahead(found, lambda rows: Rows(self._fields(rows.table), rows.lines))
-
-    def _fields(self, table: pa.Table) -> pa.Table:
-        """The fields of JSON lines that are wanted, as columns, read all at once."""
-        kinds = {tuple(path.split(".")): kind for path, kind in self._wanted.items()}
-        found, wrong = documents.read(flat(table[LINE]), kinds)
-        columns = {".".join(path): column for path, column in found.items()}
-        if wrong:
-            columns[WRONG] = pa.array([wrong.get(row) for row in range(table.num_rows)], pa.string())
-        if self.layout.absent != "null":
-            columns[LINE] = table[LINE]
-        return pa.table(columns)
-
-    def _whole(self, table: pa.Table, file: File) -> pa.Table:
-        """The rows with every column that some file has: null where this one lacks it.
-
-        Raises:
-            Refused: it lacks a column that the layout needs.
-        """
-        missing = [name for name in self._schema.names if name not in {*table.column_names, PLACE}]
-        layout = self.layout
-        needed = {*layout.position, layout.operation, layout.transaction, layout.deleted, layout.sent}
-        for name in missing:
-            if name in needed:
-                raise Refused(
-                    f"{file.name} has no column {name!r}, which the layout needs.",
-                    f"Its columns: {', '.join(table.column_names)}.",
-                    "Mend or remove the file, or mend the layout.",
-                )
-            table = table.append_column(name, pa.nulls(table.num_rows, self._schema.field(name).type))
-        return table.select([name for name in self._schema.names if name != PLACE])
-
     def told(self, position: str) -> str:
         """Which row a position means."""
-        return self.shown(position) if self._order is None else f"{self.place} at {self.shown(position)}"
+        return self.shown(position) if self.shape.order is None else f"{self.place} at {self.shown(position)}"
 
 
 def _labels(name: str, rows: Rows) -> pa.Array:

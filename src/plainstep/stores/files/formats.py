@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import csv
 import io
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
-from itertools import chain
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -16,63 +13,11 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from plainstep.core.raw import LINE
-from plainstep.errors import ConfigError, DataError
-from plainstep.stores.files.ahead import ahead, fetched
-
-# Bytes of text that are made into rows at a time: so many that the work is Arrow's and not Python's.
-BLOCK = 1 << 23
-# No line is longer: a file that seems to have one is none of lines.
-LONGEST = 1 << 26
-ROWS = 1 << 17
-# The same where only some first rows are wanted.
-FIRST, SOME = 1 << 18, 1 << 10
-
-COMPRESSED = {".gz": "gzip", ".bz2": "bz2", ".zst": "zstd", ".lz4": "lz4"}
-FORMATS = {
-    ".jsonl": "json", ".ndjson": "json", ".json": "json", ".csv": "csv", ".tsv": "csv", ".parquet": "parquet",
-    ".avro": "avro",
-}  # fmt: skip
-
-
-@dataclass(frozen=True)
-class Kind:
-    """What a file's name says of it.
-
-    Attributes:
-        format: ``json``, ``csv``, ``parquet`` or ``avro``; empty where the name does not say.
-        compression: as Arrow names it, or empty.
-        delimiter: between the values of a CSV line.
-    """
-
-    format: str
-    compression: str
-    delimiter: str = ","
-
-    @property
-    def grows(self) -> bool:
-        """Whether lines may be added to such a file."""
-        return self.format in ("json", "csv") and not self.compression
-
-
-def kind_of(name: str) -> Kind:
-    """What a file's name says of it."""
-    suffixes = [suffix.lower() for suffix in Path(name).suffixes]
-    compression = COMPRESSED.get(suffixes[-1], "") if suffixes else ""
-    last = (suffixes[:-1] if compression else suffixes)[-1:]
-    return Kind(FORMATS.get(last[0], "") if last else "", compression, "\t" if last == [".tsv"] else ",")
-
-
-@dataclass(frozen=True)
-class Rows:
-    """Some rows of a file.
-
-    Attributes:
-        table: their columns.
-        lines: the line, or the number, of each in its file.
-    """
-
-    table: pa.Table
-    lines: np.ndarray[Any, np.dtype[np.int64]]
+from plainstep.stores.files import lines as text
+from plainstep.stores.files.ahead import fetched
+from plainstep.stores.files.avro import avro_columns, read_avro
+from plainstep.stores.files.comma import header, read_csv
+from plainstep.stores.files.lines import FIRST, ROWS, SOME, Kind, Rows, damaged, kind_of, whole_lines
 
 
 def read(
@@ -102,7 +47,7 @@ def read(
     kind = kind_of(shown)
     lines -= 1 if lines and kind.format == "csv" else 0  # the header is read again
     readers: dict[str, Callable[..., Iterator[Rows]]] = {
-        "json": _json, "csv": _csv, "parquet": _parquet, "avro": _avro,
+        "json": _json, "csv": read_csv, "parquet": _parquet, "avro": read_avro,
     }  # fmt: skip
     try:
         with opened(path, kind, upto, start) as stream:
@@ -112,15 +57,6 @@ def read(
         if isinstance(error, FileNotFoundError):
             raise
         raise damaged(shown, str(error).splitlines()[0] if str(error) else type(error).__name__) from error
-
-
-def damaged(shown: str, why: str) -> DataError:
-    """The error for a file that cannot be read."""
-    return DataError(
-        f"{shown} cannot be read: {why}.",
-        "It is damaged, cut off, or not what its name says. Nothing of it was merged.",
-        "Mend or remove it, and run the command again.",
-    )
 
 
 def opened(path: Path, kind: Kind, upto: int | None = None, start: int = 0) -> Any:
@@ -162,7 +98,7 @@ class _Part(io.RawIOBase):
 def _json(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
     """Lines as they are: what they hold is read by whoever knows which fields are wanted."""
     line = 0
-    for block in _whole_lines(stream, shown, FIRST if few else BLOCK):
+    for block in whole_lines(stream, shown, FIRST if few else text.BLOCK):
         ends = np.flatnonzero(np.frombuffer(block, dtype=np.uint8) == 10) + 1
         if not len(ends) or ends[-1] != len(block):
             ends = np.append(ends, len(block))
@@ -190,129 +126,6 @@ def _check_text(texts: pa.Array, shown: str, before: int) -> None:
                 texts.slice(row, 1).validate(full=True)
             except pa.ArrowInvalid:
                 raise damaged(shown, f"line {before + row + 1} is no text in UTF-8") from None
-
-
-def _whole_lines(stream: Any, shown: str, size: int, quotes: bool = False) -> Iterator[bytes]:
-    """The stream in blocks that end where a line ends; with quotes, where one ends that is not within them."""
-    rest = b""
-    while True:
-        block: bytes = stream.read(size)
-        if not block:
-            break
-        if rest:
-            block = rest + block
-        cut = block.rfind(b"\n") + 1
-        while quotes and cut and _quotes_in(block, cut) % 2:
-            cut = block.rfind(b"\n", 0, cut - 1) + 1
-        if not cut:
-            rest = block
-            if len(rest) > LONGEST:
-                raise damaged(shown, f"a line is longer than {LONGEST >> 20} MiB")
-            continue
-        yield block if cut == len(block) else block[:cut]
-        rest = block[cut:]
-    if rest:
-        if quotes and _quotes_in(rest, len(rest)) % 2:
-            raise damaged(shown, "a quote is opened and not closed")
-        yield rest
-
-
-def _quotes_in(block: bytes, upto: int) -> int:
-    return int(np.count_nonzero(np.frombuffer(block, dtype=np.uint8, count=upto) == ord('"')))
-
-
-def _csv(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
-    """Values in the types that are wanted, or as texts. An empty value without quotes is a null."""
-    blocks = _whole_lines(stream, shown, FIRST if few else BLOCK, quotes=True)
-    head, rest = _header(next(blocks, b""), shown, kind)
-    line = 1
-
-    def parsed(block: bytes) -> pa.Table | _Odd:
-        try:
-            return _csv_block(block, head, kind, wanted)
-        except _Odd as odd:
-            return odd
-
-    for found in ahead(chain([rest], blocks), parsed):
-        if isinstance(found, _Odd):  # only here is it known how many rows came before
-            raise damaged(shown, found.told(line))
-        if found.num_rows:
-            yield Rows(found, np.arange(line + 1, line + 1 + found.num_rows))
-            line += found.num_rows
-
-
-class _Odd(ValueError):
-    """A block of CSV that cannot be read: the row that is odd, or what Arrow says."""
-
-    def __init__(self, row: Any, said: str) -> None:
-        super().__init__(said)
-        self.row = row
-
-    def told(self, line: int) -> str:
-        """What is wrong with it, after so many lines."""
-        if self.row is None:
-            return f"after line {line}: {self}"
-        number, found, wanted = line + (self.row.number or 1), self.row.actual_columns, self.row.expected_columns
-        return f"line {number} has {found} values, and the header {wanted}: {self.row.text[:200]!r}"
-
-
-def _csv_block(block: bytes, head: list[str], kind: Kind, wanted: pa.Schema | None) -> pa.Table:
-    names = [name for name in head if wanted is None or name in wanted.names]
-    texts = dict.fromkeys(head, pa.string())
-    kinds = texts | {name: wanted.field(name).type for name in names} if wanted is not None else texts
-    try:
-        return _parsed(block, head, names, kinds, kind)
-    except pa.ArrowInvalid:
-        pass  # a value does not fit, or a line has too many: which one it is, is told below
-    odd: list[Any] = []
-
-    def refuse(row: Any) -> str:
-        odd.append(row)
-        return "error"
-
-    try:
-        return _parsed(block, head, names, texts, kind, refuse)
-    except pa.ArrowInvalid as error:
-        raise _Odd(odd[0] if odd else None, str(error).splitlines()[0]) from None
-
-
-def _parsed(
-    block: bytes,
-    head: list[str],
-    names: list[str],
-    kinds: dict[str, pa.DataType],
-    kind: Kind,
-    refuse: Callable[[Any], str] | None = None,
-) -> pa.Table:
-    # As one piece: only then may line ends stand within quotes without being searched for.
-    whole = pyarrow.csv.ReadOptions(column_names=head, use_threads=False, block_size=max(len(block), 1))
-    if not block or block.isspace():
-        return pa.schema([(name, kinds[name]) for name in names]).empty_table()
-    return pyarrow.csv.read_csv(
-        pa.BufferReader(block),
-        whole,
-        pyarrow.csv.ParseOptions(delimiter=kind.delimiter, invalid_row_handler=refuse),
-        pyarrow.csv.ConvertOptions(
-            column_types=kinds,
-            include_columns=names,
-            null_values=[""],
-            strings_can_be_null=True,
-            quoted_strings_can_be_null=False,
-        ),
-    )
-
-
-def _header(block: bytes, shown: str, kind: Kind) -> tuple[list[str], bytes]:
-    """The first line's names, and what follows it."""
-    try:
-        first = block.split(b"\n", 1)[0].decode("utf-8-sig")
-    except UnicodeDecodeError:
-        raise damaged(shown, "line 1 is no text in UTF-8") from None
-    head = next(csv.reader([first.rstrip("\r")], delimiter=kind.delimiter), [])
-    if len(set(head)) != len(head):
-        twice = next(name for name in head if head.count(name) > 1)
-        raise damaged(shown, f"two columns are named {twice!r}")
-    return head, block.partition(b"\n")[2]
 
 
 class _Joined(io.RawIOBase):
@@ -350,81 +163,6 @@ def _seekable(stream: Any, kind: Kind) -> Any:
     return pa.BufferReader(stream.read()) if kind.compression else stream
 
 
-def _avro(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
-    try:
-        import fastavro
-    except ImportError as error:
-        raise ConfigError(
-            f"{shown} is an Avro file, and fastavro is not installed.", "", "pip install 'plainstep[files]'"
-        ) from error
-    line = 0
-    try:
-        reader = fastavro.reader(stream)
-        schema = _avro_schema(reader.writer_schema, shown)
-        gathered: list[Any] = []
-        for record in reader:
-            gathered.append(record)
-            if len(gathered) == (SOME if few else ROWS):
-                yield _avro_rows(gathered, schema, line)
-                line += len(gathered)
-                gathered = []
-        if gathered:
-            yield _avro_rows(gathered, schema, line)
-    except DataError:
-        raise
-    except Exception as error:  # fastavro meets damage with errors of every kind
-        raise damaged(shown, f"after record {line}: {type(error).__name__}: {str(error)[:200]}") from error
-
-
-def _avro_rows(records: list[Any], schema: pa.Schema, line: int) -> Rows:
-    return Rows(pa.Table.from_pylist(records, schema), np.arange(line + 1, line + 1 + len(records)))
-
-
-AVRO = {
-    "null": pa.null(), "boolean": pa.bool_(), "int": pa.int32(), "long": pa.int64(), "float": pa.float32(),
-    "double": pa.float64(), "bytes": pa.binary(), "string": pa.string(), "enum": pa.string(), "fixed": pa.binary(),
-}  # fmt: skip
-LOGICAL = {
-    "date": pa.date32(), "time-millis": pa.time64("us"), "time-micros": pa.time64("us"),
-    "timestamp-millis": pa.timestamp("us", "UTC"), "timestamp-micros": pa.timestamp("us", "UTC"),
-    "local-timestamp-millis": pa.timestamp("us"), "local-timestamp-micros": pa.timestamp("us"), "uuid": pa.string(),
-}  # fmt: skip
-
-
-def _avro_schema(schema: Any, shown: str) -> pa.Schema:
-    if not isinstance(schema, dict) or schema.get("type") != "record":
-        raise damaged(shown, "its schema is no record")
-    named: dict[str, pa.DataType] = {}
-    return pa.schema([(field["name"], _avro_kind(field["type"], named)) for field in schema["fields"]])
-
-
-def _avro_kind(kind: Any, named: dict[str, pa.DataType]) -> pa.DataType:
-    """The Arrow type for an Avro type; a union of null and one other is that other. Types with names may come again."""
-    if isinstance(kind, list):
-        others = [_avro_kind(one, named) for one in kind if one != "null"]
-        return others[0] if len(others) == 1 else pa.string()
-    if isinstance(kind, str):
-        return AVRO.get(kind) or named.get(kind, pa.string())
-    found = _avro_complex(kind, named)
-    if "name" in kind:
-        named[kind["name"]] = found
-    return found
-
-
-def _avro_complex(kind: Any, named: dict[str, pa.DataType]) -> pa.DataType:
-    if kind.get("logicalType") == "decimal":
-        return pa.decimal128(kind["precision"], kind.get("scale", 0))
-    if kind.get("logicalType") in LOGICAL:
-        return LOGICAL[kind["logicalType"]]
-    if kind["type"] == "record":
-        return pa.struct([(field["name"], _avro_kind(field["type"], named)) for field in kind["fields"]])
-    if kind["type"] == "array":
-        return pa.list_(_avro_kind(kind["items"], named))
-    if kind["type"] == "map":
-        return pa.map_(pa.string(), _avro_kind(kind["values"], named))
-    return _avro_kind(kind["type"], named)
-
-
 def columns_of(path: Path, shown: str) -> pa.Schema:
     """The columns of a file, read from its beginning or its end.
 
@@ -437,23 +175,12 @@ def columns_of(path: Path, shown: str) -> pa.Schema:
     try:
         with opened(path, kind) as stream:
             if kind.format == "csv":
-                block = next(_whole_lines(stream, shown, FIRST), b"")
-                return pa.schema([(name, pa.string()) for name in _header(block, shown, kind)[0]])
+                block = next(whole_lines(stream, shown, FIRST), b"")
+                return pa.schema([(name, pa.string()) for name in header(block, shown, kind)[0]])
             if kind.format == "parquet":
                 import pyarrow.parquet as pq
 
                 return pq.read_schema(_seekable(stream, kind)).remove_metadata()
-            return _avro_columns(stream, shown)
+            return avro_columns(stream, shown)
     except (pa.ArrowException, OSError, EOFError, ValueError) as error:
         raise damaged(shown, str(error).splitlines()[0] if str(error) else type(error).__name__) from error
-
-
-def _avro_columns(stream: IO[bytes], shown: str) -> pa.Schema:
-    import fastavro
-
-    try:
-        return _avro_schema(fastavro.reader(stream).writer_schema, shown)
-    except DataError:
-        raise
-    except Exception as error:  # fastavro meets damage with errors of every kind
-        raise damaged(shown, f"{type(error).__name__}: {str(error)[:200]}") from error

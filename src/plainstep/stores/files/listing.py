@@ -12,7 +12,7 @@ from hashlib import blake2b
 from pathlib import Path
 
 from plainstep.errors import Refused
-from plainstep.stores.files.formats import Kind, damaged, kind_of
+from plainstep.stores.files.lines import Kind, damaged, kind_of
 
 # Names that programs give to what they have not finished, or keep for themselves.
 UNFINISHED = (".tmp", ".part", ".partial", ".crdownload", ".swp")

@@ -1,0 +1,110 @@
+"""CSV files: values in the types that are wanted, in blocks, several at a time."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Callable, Iterator
+from itertools import chain
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv
+
+from plainstep.stores.files import lines
+from plainstep.stores.files.ahead import ahead
+from plainstep.stores.files.lines import FIRST, Kind, Rows, damaged, whole_lines
+
+
+def read_csv(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
+    """Values in the types that are wanted, or as texts. An empty value without quotes is a null."""
+    blocks = whole_lines(stream, shown, FIRST if few else lines.BLOCK, quotes=True)
+    head, rest = header(next(blocks, b""), shown, kind)
+    line = 1
+
+    def parsed(block: bytes) -> pa.Table | _Odd:
+        try:
+            return _csv_block(block, head, kind, wanted)
+        except _Odd as odd:
+            return odd
+
+    for found in ahead(chain([rest], blocks), parsed):
+        if isinstance(found, _Odd):  # only here is it known how many rows came before
+            raise damaged(shown, found.told(line))
+        if found.num_rows:
+            yield Rows(found, np.arange(line + 1, line + 1 + found.num_rows))
+            line += found.num_rows
+
+
+class _Odd(ValueError):
+    """A block of CSV that cannot be read: the row that is odd, or what Arrow says."""
+
+    def __init__(self, row: Any, said: str) -> None:
+        super().__init__(said)
+        self.row = row
+
+    def told(self, line: int) -> str:
+        """What is wrong with it, after so many lines."""
+        if self.row is None:
+            return f"after line {line}: {self}"
+        number, found, wanted = line + (self.row.number or 1), self.row.actual_columns, self.row.expected_columns
+        return f"line {number} has {found} values, and the header {wanted}: {self.row.text[:200]!r}"
+
+
+def _csv_block(block: bytes, head: list[str], kind: Kind, wanted: pa.Schema | None) -> pa.Table:
+    names = [name for name in head if wanted is None or name in wanted.names]
+    texts = dict.fromkeys(head, pa.string())
+    kinds = texts | {name: wanted.field(name).type for name in names} if wanted is not None else texts
+    try:
+        return _parsed(block, head, names, kinds, kind)
+    except pa.ArrowInvalid:
+        pass  # a value does not fit, or a line has too many: which one it is, is told below
+    odd: list[Any] = []
+
+    def refuse(row: Any) -> str:
+        odd.append(row)
+        return "error"
+
+    try:
+        return _parsed(block, head, names, texts, kind, refuse)
+    except pa.ArrowInvalid as error:
+        raise _Odd(odd[0] if odd else None, str(error).splitlines()[0]) from None
+
+
+def _parsed(
+    block: bytes,
+    head: list[str],
+    names: list[str],
+    kinds: dict[str, pa.DataType],
+    kind: Kind,
+    refuse: Callable[[Any], str] | None = None,
+) -> pa.Table:
+    # As one piece: only then may line ends stand within quotes without being searched for.
+    whole = pyarrow.csv.ReadOptions(column_names=head, use_threads=False, block_size=max(len(block), 1))
+    if not block or block.isspace():
+        return pa.schema([(name, kinds[name]) for name in names]).empty_table()
+    return pyarrow.csv.read_csv(
+        pa.BufferReader(block),
+        whole,
+        pyarrow.csv.ParseOptions(delimiter=kind.delimiter, invalid_row_handler=refuse),
+        pyarrow.csv.ConvertOptions(
+            column_types=kinds,
+            include_columns=names,
+            null_values=[""],
+            strings_can_be_null=True,
+            quoted_strings_can_be_null=False,
+        ),
+    )
+
+
+def header(block: bytes, shown: str, kind: Kind) -> tuple[list[str], bytes]:
+    """The first line's names, and what follows it."""
+    try:
+        first = block.split(b"\n", 1)[0].decode("utf-8-sig")
+    except UnicodeDecodeError:
+        raise damaged(shown, "line 1 is no text in UTF-8") from None
+    head = next(csv.reader([first.rstrip("\r")], delimiter=kind.delimiter), [])
+    if len(set(head)) != len(head):
+        twice = next(name for name in head if head.count(name) > 1)
+        raise damaged(shown, f"two columns are named {twice!r}")
+    return head, block.partition(b"\n")[2]
