@@ -7,6 +7,8 @@ import json
 import os
 import random
 import shutil
+import subprocess
+import sys
 import time
 import unittest
 from pathlib import Path
@@ -18,8 +20,10 @@ import pyarrow.parquet as pq
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import plainstep
 from plainstep.core.positions import Place, Window
 from plainstep.errors import PlainStepError
+from tests.test_crashes import DIE, POINTS
 from tests.test_layouts import Town
 
 CONFIG = """
@@ -181,6 +185,29 @@ class Landings(unittest.TestCase):
                 self.assertEqual(found, wanted)
         finally:
             lines.BLOCK = before
+
+
+class Killed(unittest.TestCase):
+    """A step over files that dies anywhere, and is run again: every row once, every row that is set aside once."""
+
+    def test_killed_anywhere_then_run_again(self) -> None:
+        for point, patch in POINTS.items():
+            if "reading" in point and "m._commit" not in patch and "commit_to" not in patch:
+                patch = "import plainstep.stores.files.feed as m; m.FileFeed.read = die"
+            with self.subTest(point), Landing(more='bad = "aside"') as town:
+                for number in range(4):
+                    town.land(f"{number}.jsonl", *[(number * 10 + row, row, number) for row in range(8)])
+                town.land("4.jsonl", (50, None, 1), (51, 8, 1))
+                script = f"{DIE}{patch}\nimport plainstep\nplainstep.load_project('plainstep.toml').step()"
+                environment = {**os.environ, "PYTHONPATH": str(Path(plainstep.__file__).parents[1])}
+                done = subprocess.run(
+                    [sys.executable, "-c", script], cwd=town.path, env=environment, capture_output=True
+                )
+                self.assertEqual(done.returncode, -9, done.stderr)
+                self.assertRegex(town.step(), "nothing" if point == "after the commit" else "stepped 33")
+                self.assertEqual(town.rows(), dict.fromkeys(range(8), 3) | {8: 1})
+                self.assertEqual([row.place for _, row in town.project.aside()], ["50"])
+                self.assertEqual(len(town.project.ledger("tree")), 1)
 
 
 class Damage(unittest.TestCase):

@@ -376,7 +376,7 @@ import plainstep.stores.postgresql.captured_source as s, plainstep.stores.postgr
 for source in (s.CapturedSource, l.LogSource):
     source.read = b.TableSource.snapshot = die
 """,
-    "after reading": "import plainstep.step as m; m._commit = die",
+    "after reading": "import plainstep.step as m; m.commit_to = die",
     "in the middle of applying": """
 import plainstep.stores.duckdb.target as d, plainstep.stores.postgresql.target as t
 for owner, name in ((d._Merge, "_insert"), (t._Merge, "_copy"), (t._Merge, "update")):
