@@ -146,7 +146,7 @@ class Postgresql(unittest.TestCase):
             self.assertIn("ahead of the last change", str(town.project.step("log", raise_errors=False)[0].error))
             source.sql("UPDATE log SET noted = NULL WHERE false", "ALTER TABLE log ALTER noted DROP NOT NULL")
             source.sql("INSERT INTO log (noted, what) VALUES (NULL, 'insert')")
-            self.assertIn("noted, n is null", str(town.project.step("timed", raise_errors=False)[0].error))
+            self.assertIn("noted is null", str(town.project.step("timed", raise_errors=False)[0].error))
 
     def test_looking_by_time_and_position(self) -> None:
         with Database(*AUDIT) as source, Town() as town:

@@ -284,7 +284,8 @@ def check(load: Load) -> CheckResult:
             found = _settled(found, waiting)
     if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
         return check(load)
-    return _checked(load, mark, found, target_rows, waiting.read)
+    count = len(waiting) if load.source.rereads else waiting.read
+    return _checked(load, mark, found, target_rows, count)
 
 
 def _settled(found: NetChanges, waiting: NetChanges) -> NetChanges:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -213,6 +213,20 @@ def _in_order(table: pa.Table) -> Changes:
         if (rises == 0).any():
             table = table.filter(pa.array(np.concatenate(([True], rises > 0))))
     return Changes(table)
+
+
+def in_tables(schema: pa.Schema, batches: Iterable[pa.RecordBatch], rows: int) -> Iterator[pa.Table]:
+    """Batches, gathered into tables of at least so many rows; the last one may have fewer."""
+    gathered: list[pa.RecordBatch] = []
+    count = 0
+    for batch in batches:
+        gathered.append(batch)
+        count += batch.num_rows
+        if count >= rows:
+            yield pa.Table.from_batches(gathered, schema)
+            gathered, count = [], 0
+    if gathered:
+        yield pa.Table.from_batches(gathered, schema)
 
 
 def concat(parts: Iterable[Changes]) -> Changes:

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from plainstep.core.changes import AT, Changes
+from plainstep.core.changes import AT, Changes, in_tables
 from plainstep.core.collapse import Collapser
 from plainstep.core.evaluator import spilling
 from plainstep.core.net import NetChanges
@@ -103,13 +103,8 @@ def _kept(evaluator: Any, name: str, schema: pa.Schema, batches: Iterable[pa.Rec
         evaluator.unregister("part")
 
     insert(schema.empty_table(), f"CREATE TABLE {name} AS SELECT * FROM part")
-    gathered: list[pa.RecordBatch] = []
-    for batch in batches:
-        gathered.append(batch.cast(schema))
-        if sum(one.num_rows for one in gathered) >= AT_ONCE:
-            insert(pa.Table.from_batches(gathered, schema), f"INSERT INTO {name} SELECT * FROM part")
-            gathered = []
-    insert(pa.Table.from_batches(gathered, schema), f"INSERT INTO {name} SELECT * FROM part")
+    for rows in in_tables(schema, (batch.cast(schema) for batch in batches), AT_ONCE):
+        insert(rows, f"INSERT INTO {name} SELECT * FROM part")
 
 
 def _flat_form(batch: pa.Table | pa.RecordBatch, schema: pa.Schema, op: pa.Array | None) -> pa.Table:

@@ -74,6 +74,10 @@ class Table(Protocol):
         """Its primary key, or nothing."""
         ...
 
+    def never_null(self) -> frozenset[str]:
+        """The columns that are known to hold a value in every row."""
+        ...
+
     def text(self, column: str) -> str:
         """A column's value as text, as SQL."""
         ...

@@ -20,6 +20,9 @@ if TYPE_CHECKING:
     from plainstep.stores.duckdb import DuckdbStore
 
 STAGED = "plainstep_staged"
+# Rows of a stream that are inserted at a time. (DuckDB would read a stream in threads of its own; what a store gives is
+# read in the thread that opened it.)
+AT_ONCE = 1 << 19
 
 
 class DuckdbTarget:
@@ -150,7 +153,8 @@ class _Merge(Merge):
         try:
             yield STAGED
         finally:
-            self.connection.unregister(STAGED)
+            with suppress(duckdb.Error):  # after an error that is told already
+                self.connection.unregister(STAGED)
 
     def _same_key(self, staged: str) -> str:
         return " AND ".join(f"{self.table}.{quoted(name)} = {staged}.{quoted(name)}" for name in self.key)
@@ -198,6 +202,6 @@ class _Merge(Merge):
         return int(rows.num_rows)
 
     def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
-        import pyarrow as pa
+        from plainstep.core.changes import in_tables
 
-        return self._insert(pa.RecordBatchReader.from_batches(schema, batches), schema.names)
+        return sum(self._insert(part, schema.names) for part in in_tables(schema, batches, AT_ONCE))

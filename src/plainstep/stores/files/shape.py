@@ -52,10 +52,11 @@ class Shape:
                 tables.append(typed(found) if file.kind.format == "csv" else found)
                 break
         if not tables:
+            what = f"There are no rows in {self.place} yet" if files else f"There is no file {self.place} to read"
             raise Refused(
-                f"There are no rows in {self.place} yet.",
-                "What they are made of cannot be told.",
-                "Run the command again when the first file is there.",
+                f"{what}.",
+                "What its rows are made of cannot be told.",
+                "Check the pattern, or run the command again when the first file is finished.",
             )
         return pa.concat_tables(tables, promote_options="permissive")
 

@@ -67,6 +67,10 @@ class PostgresqlTable:
         """Its primary key, or nothing."""
         return self._found.primary
 
+    def never_null(self) -> frozenset[str]:
+        """The columns that are declared so."""
+        return self._found.not_null
+
     def text(self, column: str) -> str:
         """A column's value as text, as SQL."""
         return f"{quoted(column)}::text"
