@@ -13,8 +13,6 @@ from plainstep.netting import edits_of, news
 from plainstep.windows import refuse_unless_continuous, span_of
 
 if TYPE_CHECKING:
-    import numpy as np
-    import numpy.typing as npt
     import pyarrow as pa
 
     from plainstep.core.changes import Changes
@@ -114,27 +112,9 @@ def _keys_of(load: Load, changes: Changes, side: str) -> pa.Table:
 
 def _net_of(load: Load, window: Window, keys: pa.Table) -> NetChanges:
     """The net changes of some keys."""
-    import pyarrow as pa
-
     from plainstep.core.collapse import Collapser
-    from plainstep.core.words import Op
 
     collapser = Collapser(load.source.key())
     for changes in load.source.read(window):
-        mask = (changes.op() == Op.TRUNCATE) | _among(load, changes, keys)
-        collapser.add(replace(changes, table=changes.table.filter(pa.array(mask))))
+        collapser.add(changes.among(keys))
     return replace(collapser.result(), truncated=False)
-
-
-def _among(load: Load, changes: Changes, keys: pa.Table) -> npt.NDArray[np.bool_]:
-    """Which changes are of one of these keys, before or after."""
-    import numpy as np
-    import pyarrow as pa
-
-    found = np.zeros(len(changes), dtype=np.bool_)
-    names = list(load.source.key())
-    for side in ("was.", "now."):
-        rows = pa.table({name: changes.image(side, name) for name in names})
-        rows = rows.append_column("plainstep.row", pa.array(np.arange(len(changes))))
-        found[rows.join(keys, names, join_type="left semi")["plainstep.row"].to_numpy()] = True
-    return found

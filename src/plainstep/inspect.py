@@ -12,9 +12,12 @@ from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError, Refused
 from plainstep.netting import edits_of, key_of, news, read_net
 from plainstep.progress import counted
+from plainstep.stores.base import ForeignSource
 from plainstep.windows import ahead, ends, refuse_unless_continuous, shown, span_of, why_not, window
 
 if TYPE_CHECKING:
+    import pyarrow as pa
+
     from plainstep.core.changes import Changes
     from plainstep.core.net import NetChanges
     from plainstep.load import Load
@@ -106,6 +109,8 @@ class LoadStatus:
         remedy: the command that mends it.
         last_step: the newest ledger row.
         holds_back: bytes of its log that the source's server keeps until this is merged, where it does.
+        warnings: what a person should know of the source.
+        untold: what its changes cannot tell.
     """
 
     load: str
@@ -124,6 +129,7 @@ class LoadStatus:
     last_step: LedgerEntry | None = None
     holds_back: int | None = None
     warnings: list[str] = field(default_factory=list)
+    untold: list[str] = field(default_factory=list)
 
 
 @dataclass
@@ -159,10 +165,12 @@ def look(load: Load, after: str | None = None, upto: str | None = None, limit: i
     from plainstep.core.changes import Changes, concat
 
     asked = window(load, after, upto)
+    fresh = _fresh_keys(load, asked) if after is None and upto is None else None
     counts: Counter[str] = Counter()
     kept: list[Changes] = []
     room = limit
     for batch in counted(load.source.read(asked), f"{load.name}: changes"):
+        batch = batch if fresh is None else batch.among(fresh)
         counts.update(batch.counts())
         if room is None:
             kept.append(batch)
@@ -172,6 +180,16 @@ def look(load: Load, after: str | None = None, upto: str | None = None, limit: i
     key = key_of(load, load.source.schema())
     note = _noted(load, asked)
     return LookResult(load.name, key, *ends(load, asked), concat(kept), dict(counts), counts.total(), note)
+
+
+def _fresh_keys(load: Load, asked: Window) -> pa.Table | None:
+    """Where a window begins before the mark: the keys that are not at the target as they are in it."""
+    if not load.source.rereads:
+        return None
+    from plainstep.core.words import Op
+
+    found = news(load, read_net(load, asked))
+    return found.keys_of(found.rows(*Op))
 
 
 def _noted(load: Load, asked: Window) -> str:
@@ -217,6 +235,7 @@ def status(load: Load) -> LoadStatus:
         found.head, found.head_at = shown(load, span.end), span.head_at
         found.holds_back = span.holds_back
         found.warnings = load.source.warnings()
+        found.untold = load.source.untold() if isinstance(load.source, ForeignSource) else []
         _judge(load, found, span)
     except MarkMoved:
         return status(load)

@@ -58,6 +58,8 @@ def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
         net: the net changes.
         always: compare, even if the source never reads again what was merged.
     """
+    import pyarrow as pa
+
     from plainstep.core.compare import difference
     from plainstep.core.words import NOW, Op
     from plainstep.feeds.lookup import matching
@@ -72,7 +74,10 @@ def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
     held = matching(load.into_store.table(load.into_table, {}), schema, keys.cast(_of(schema, net.key)))
     rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(schema.names).cast(schema)
     found, _ = difference(net.key, schema, held.to_batches(), rows.to_batches())
-    return replace(found, read=net.read)
+    state = found.state
+    ones = pa.array([1] * state.num_rows, pa.int64())
+    state = state.set_column(state.schema.get_field_index("count"), "count", ones)
+    return replace(found, state=state, read=len(found) if load.source.rereads else net.read)
 
 
 def _of(schema: pa.Schema, names: tuple[str, ...]) -> pa.Schema:

@@ -118,6 +118,7 @@ def status(found: LoadStatus) -> dict[str, Any]:
         "reason": found.reason,
         "remedy": found.remedy,
         "warnings": found.warnings,
+        "untold": found.untold,
         "last_step": entry(found.last_step) if found.last_step else None,
     }
 

@@ -139,6 +139,8 @@ def status(found: list[LoadStatus]) -> None:
             click.echo(f"{one.load}: the server keeps {size(one.holds_back)} of its log for this.")
         for warning in one.warnings:
             click.echo(f"{one.load}: {warning}")
+        if one.untold:
+            click.echo(f"{one.load}: its changes do not tell: {'; '.join(one.untold)}.")
 
 
 def mark(one: LoadStatus) -> None:

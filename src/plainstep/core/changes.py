@@ -79,6 +79,16 @@ class Changes:
             return flat(self.table[name])
         return pa.nulls(len(self), self.kind(column))
 
+    def among(self, keys: pa.Table) -> Changes:
+        """The changes of one of these keys, before or after; truncates, too."""
+        found = self.op() == Op.TRUNCATE
+        names = keys.column_names
+        for side in (WAS, NOW):
+            rows = pa.table({name: self.image(side, name) for name in names})
+            rows = rows.cast(keys.schema).append_column("plainstep.row", pa.array(np.arange(len(self))))
+            found[rows.join(keys, names, join_type="left semi")["plainstep.row"].to_numpy()] = True
+        return Changes(self.table.filter(pa.array(found)))
+
     def counts(self) -> dict[str, int]:
         """How many changes there are of each operation, by word."""
         found = np.bincount(self.op(), minlength=len(Op) + 1)

@@ -68,7 +68,16 @@ def _table(load: Load) -> FeedSource:
     feed.want(wanted(layout, sample))
     tells_deletes = bool(said.delete or said.deleted or said.lookup)
     whole = said.delete_carries == "row"
-    return FeedSource(feed, layout, rows, overlap is not None, tells_deletes, whole, config.bad == "aside")
+    return FeedSource(
+        feed,
+        layout,
+        rows,
+        overlap is not None,
+        tells_deletes,
+        whole,
+        config.bad == "aside",
+        not isinstance(said.time, str),
+    )
 
 
 def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:

@@ -48,8 +48,12 @@ class DiffSource:
         return key
 
     def warnings(self) -> list[str]:
-        """Nothing: a comparison sees everything but what came and went in between."""
+        """Nothing."""
         return []
+
+    def untold(self) -> list[str]:
+        """What comparing cannot tell."""
+        return ["what came and went in between", "when changes were made"]
 
     def dropped(self) -> tuple[str, ...]:
         """Not known."""

@@ -36,6 +36,7 @@ class FeedSource:
         tells_deletes: whether deletes show at all.
         whole_deletes: whether deletes carry the whole row.
         lenient: whether rows that contradict the layout are set aside.
+        timed: whether another table tells when changes were made.
 
     Attributes:
         aside: the rows that the last reading set aside.
@@ -53,8 +54,10 @@ class FeedSource:
         tells_deletes: bool = True,
         whole_deletes: bool = True,
         lenient: bool = False,
+        timed: bool = False,
     ) -> None:
         self.feed, self.layout, self.rows, self.rereads = feed, layout, rows, rereads
+        self.timed = timed
         self.tells_deletes, self.lenient = tells_deletes, lenient
         self.aside: list[Aside] = []
         self.doubt: Doubt | None = None
@@ -66,9 +69,19 @@ class FeedSource:
         return self.layout.key
 
     def warnings(self) -> list[str]:
+        """What is not read, and why."""
+        return self.feed.warnings()
+
+    def untold(self) -> list[str]:
         """What the feed cannot tell."""
-        blind = "rows that were deleted stay: {0} does not tell (plainstep check finds them, reload removes them)"
-        return self.feed.warnings() + ([] if self.tells_deletes else [blind.format(self.feed.place)])
+        layout = self.layout
+        known = {
+            "deletes (plainstep check finds rows that are gone, plainstep reload removes them)": self.tells_deletes,
+            "what rows were before": layout.tells_old,
+            "what came and went in between": bool(layout.operation) and not layout.key_only,
+            "when changes were made": bool(layout.time) or self.timed,
+        }
+        return [what for what, told in known.items() if not told]
 
     def dropped(self) -> tuple[str, ...]:
         """Not known."""

@@ -192,6 +192,10 @@ class ForeignSource(Source, Protocol):
         """A place as people know it."""
         ...
 
+    def untold(self) -> list[str]:
+        """What the changes cannot tell."""
+        ...
+
     def span_after(self, mark: Mark) -> Span:
         """How far the source can be read now, going on from a mark."""
         ...
