@@ -27,7 +27,10 @@ def fitted(column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, npt.NDArray[n
         return _cast(column, kind), np.zeros(0, dtype=np.int64)
     except (pa.ArrowException, ValueError):
         pass
-    bad = np.array([row for row in range(len(column)) if not _fits(column.slice(row, 1), kind)], dtype=np.int64)
+    there = np.flatnonzero(column.is_valid().to_numpy(zero_copy_only=False)).tolist()
+    bad = np.array([row for row in there if not _fits(column.slice(row, 1), kind)], dtype=np.int64)
+    if len(bad) == len(column) - column.null_count:
+        return pa.nulls(len(column), kind), bad
     mask = np.zeros(len(column), dtype=np.bool_)
     mask[bad] = True
     return _cast(pc.if_else(pa.array(mask), pa.scalar(None, column.type), column), kind), bad
@@ -68,7 +71,7 @@ def _from_text(column: pa.Array, kind: pa.DataType) -> pa.Array:
     if pa.types.is_boolean(kind):
         low = pc.utf8_lower(column)
         yes, no = (pc.is_in(low, value_set=pa.array(words, low.type)) for words in (YES, NO))
-        if not pc.all(pc.or_(pc.or_(yes, no), column.is_null())).as_py():
+        if pc.any(pc.invert(pc.or_(pc.or_(yes, no), column.is_null()))).as_py():
             raise ValueError("not a boolean")
         return pc.if_else(column.is_valid(), yes, None)
     if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
