@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Span
 from plainstep.errors import PlainStepError, Refused
-from plainstep.netting import key_of
+from plainstep.netting import key_of, moved_by_hand
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.windows import shown
 
@@ -95,7 +95,8 @@ def _refuse_most_aside(load: Load, aside: list[Aside], changes: int) -> None:
 def _tolerated(load: Load, entry: LedgerEntry) -> int | None:
     """How many contradictions are merged all the same; None for any number."""
     if load.config.strict is None:
-        return None if load.source.own_capture or not load.source.sure else max(entry.changes // 10, FEW)
+        trusted = load.source.own_capture or not load.source.sure or moved_by_hand(load)
+        return None if trusted else max(entry.changes // 10, FEW)
     return 0 if load.config.strict else None
 
 

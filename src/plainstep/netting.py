@@ -131,13 +131,21 @@ def refuse_doubtful(load: Load, window: Window, net: NetChanges) -> None:
     source = load.source
     if source.own_capture or source.rereads:
         return
-    found = getattr(source, "doubt", None) or _unlike_the_target(load, net)
+    found = getattr(source, "doubt", None)
+    if not found and not moved_by_hand(load):
+        found = _unlike_the_target(load, net)
     if found:
         raise Refused(
             found.what,
             found.likely,
             f"plainstep look {load.name} shows what the layout makes of the rows; strict = false merges them all the same.",
         )
+
+
+def moved_by_hand(load: Load) -> bool:
+    """Whether the mark was moved by hand before this step: then what it finds at the target may well be otherwise."""
+    steps = load.target.ledger(load.name, 1)
+    return bool(steps) and steps[-1].kind == "mark"
 
 
 # Rows that are looked up at the target to see whether a feed's old values are what is there.

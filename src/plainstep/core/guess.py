@@ -18,7 +18,7 @@ from plainstep.core.raw import PLACE, Raw
 from plainstep.core.values import as_text
 
 # Words that people use in names of columns and in codes. A word that fits decides between columns that fit otherwise.
-ORDERING = ("seq", "position", "pos", "lsn", "offset", "version", "commit", "number", "no", "n", "id", "batch", "line")
+ORDERING = ("seq", "position", "pos", "lsn", "offset", "version", "commit", "number", "no", "line", "n", "batch", "id")
 OPERATION = ("op", "operation", "action", "what", "kind", "change", "event", "verb", "type", "mode", "code")
 TIMES = ("at", "time", "when", "date", "ts", "timestamp", "on")
 TRANSACTIONS = ("txn", "transaction", "tx", "xid", "commit", "batch")
