@@ -194,8 +194,12 @@ class _Images:
             now = self._taken(self.now, name, kind, kept)
             if now is not None:
                 columns[NOW + name] = _without(now, gone)
+        before = None
+        if partner is not None:  # where each row's old values stand: in another row, or for a delete in its own
+            places = np.where(ops == Op.DELETE, kept, partner[kept])
+            before = pa.array(places) if (places >= 0).all() else pa.array(np.maximum(places, 0), mask=places < 0)
         for name, kind in self.kinds.items():
-            was = self._old(name, kind, ops, kept, partner)
+            was = self._old(name, kind, ops, kept, before)
             if was is not None:
                 columns[WAS + name] = was
         self._check_keys(columns, ops, kept)
@@ -221,7 +225,7 @@ class _Images:
         kind: pa.DataType,
         ops: npt.NDArray[np.int8],
         kept: npt.NDArray[np.int64],
-        partner: npt.NDArray[np.int64] | None,
+        partner: pa.Array | None,
     ) -> pa.Array | None:
         """Old values: of the row before in a pair, in columns of their own, or a deleted row's key."""
         fresh = (ops == Op.INSERT) | (ops == Op.PUT) | (ops == Op.TRUNCATE)
@@ -231,8 +235,7 @@ class _Images:
                 fresh = fresh | ((ops == Op.UPDATE) & (name not in self.layout.key))
             return None if old is None else _without(old, fresh)
         if partner is not None and name in self.now:
-            rows = np.where(ops == Op.DELETE, kept, partner[kept])
-            return self.raw.typed(self.now[name], kind).take(pa.array(np.maximum(rows, 0), mask=rows < 0))
+            return self.raw.typed(self.now[name], kind).take(partner)
         if name in self.layout.key and name in self.now:
             if not (ops == Op.DELETE).any():
                 return pa.nulls(len(kept), kind)
