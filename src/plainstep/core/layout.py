@@ -102,6 +102,8 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
     images = _Images(layout, raw)
     if layout.in_pairs:
         group = raw.column(layout.transaction or PLACE)
+        if not layout.transaction and len(pc.unique(group)) == len(group):
+            group = None  # no two rows share a position
         found = pairs.paired(np.flatnonzero(codes == OLD), np.flatnonzero(codes == NEW), images.key(), group)
         unread = _unpaired(found, raw, last)
         partner = found.partner
@@ -125,13 +127,10 @@ def _without_bad(layout: Layout, rows: pa.Table, bad: dict[int, str], unread: in
 def _codes(layout: Layout, raw: Raw) -> Codes:
     """What every row says, as an ``Op``, ``OLD`` or ``NEW``; 0 where it is not known."""
     if layout.operation:
-        texts = raw.texts(layout.operation)
-        known = pa.array(list(layout.codes), pa.string())
-        found = pc.fill_null(pc.index_in(texts, value_set=known), -1).to_numpy(zero_copy_only=False)
-        meaning = np.array([*layout.codes.values(), 0], dtype=np.int16)
-        codes = meaning[found]
+        column = raw.column(layout.operation)
+        codes = _meant(column, layout.codes)
         for row in np.flatnonzero(codes == 0).tolist():
-            raw.refuse(row, f"{layout.operation} is {texts[row].as_py()!r}, which no code of the layout names")
+            raw.refuse(row, f"{layout.operation} is {values.shown(column, row)}, which no code of the layout names")
     else:
         codes = np.full(len(raw), int(Op.PUT), dtype=np.int16)
     if layout.deleted:
@@ -139,6 +138,16 @@ def _codes(layout: Layout, raw: Raw) -> Codes:
         # A row that was deleted so may come back: nothing tells whether it is new.
         codes = np.where(gone, np.int16(Op.DELETE), np.where(codes == Op.TRUNCATE, codes, np.int16(Op.PUT)))
     return codes
+
+
+def _meant(column: pa.Array, codes: dict[str, int]) -> Codes:
+    """What the codes of a column mean; 0 for those that mean nothing."""
+    if pa.types.is_dictionary(column.type):  # each code once, whatever the number of rows
+        meanings = np.append(_meant(column.dictionary, codes), np.int16(0))
+        return meanings[pc.fill_null(column.indices, len(column.dictionary)).to_numpy(zero_copy_only=False)]
+    known = pa.array(list(codes), pa.string())
+    found = pc.fill_null(pc.index_in(values.as_text(column), value_set=known), -1).to_numpy(zero_copy_only=False)
+    return np.array([*codes.values(), 0], dtype=np.int16)[found]
 
 
 def _unpaired(found: pairs.Pairs, raw: Raw, last: bool) -> int:

@@ -28,29 +28,38 @@ class Pairs:
     lone_new: Rows
 
 
-def paired(old: Rows, new: Rows, key: list[pa.Array], group: pa.Array) -> Pairs:
+def paired(old: Rows, new: Rows, key: list[pa.Array], group: pa.Array | None) -> Pairs:
     """Find the old row of every new one.
 
-    Mostly an old row stands right before its new one. Otherwise, of all rows with one key, an old one stands before its
-    new one. What is left are updates that changed the key: those of one group are paired in their order.
+    Mostly an old row stands right before its new one. Otherwise, of the rows of one group with one key, an old one stands
+    before its new one. What is left are updates that changed the key: those of one group are paired in their order.
 
     Args:
         old, new: the rows of either kind, rising.
         key: the key columns of all rows.
-        group: what all rows belong to: their transaction, or their position.
+        group: what all rows belong to: their transaction, or their position where rows share it; None if neither is known.
     """
-    partner = np.full(len(group), -1, dtype=np.int64)
+    count = len(key[0])
+    partner = np.full(count, -1, dtype=np.int64)
     if len(old) == len(new) and bool((new == old + 1).all()):
         partner[new] = old
         return Pairs(partner, old[:0], new[:0])
-    codes, _ = keys.code([column.fill_null(_filler(column)) if column.null_count else column for column in key])
-    _match_neighbours(partner, old, new, codes)
+    codes, bound = keys.code([column.fill_null(_filler(column)) if column.null_count else column for column in key])
+    # Without groups, rows side by side are one: 0, 0, 1, 1, and so on from each old row that has its new one behind it.
+    beside = np.zeros(count, dtype=np.int64)
+    beside[old[np.isin(old + 1, new)]] = 1
+    groups = np.cumsum(beside) if group is None else _coded(group)
+    _match_neighbours(partner, old, new, codes if group is None else groups * bound + codes)
     left_old, left_new = _left(partner, old, new)
     if len(left_old) and len(left_new):
-        groups, _ = keys.code([group.fill_null(_filler(group)) if group.null_count else group])
         _match_in_order(partner, left_old, left_new, groups)
         left_old, left_new = _left(partner, old, new)
     return Pairs(partner, left_old, left_new)
+
+
+def _coded(group: pa.Array) -> Rows:
+    codes, _ = keys.code([group.fill_null(_filler(group)) if group.null_count else group])
+    return codes.astype(np.int64)
 
 
 def _match_neighbours(partner: Rows, old: Rows, new: Rows, codes: npt.NDArray[Any]) -> None:

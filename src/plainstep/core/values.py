@@ -131,6 +131,11 @@ def as_text(column: pa.Array) -> pa.Array:
     return column.cast(pa.string())
 
 
+def shown(column: pa.Array, row: int) -> str:
+    """One value of a column as text, for messages."""
+    return repr(as_text(column.slice(row, 1))[0].as_py())
+
+
 def truthy(column: pa.Array) -> npt.NDArray[np.bool_]:
     """Where a column says yes: a true, a number that is not 0, a word such as ``yes``, or any time at all."""
     kind = column.type

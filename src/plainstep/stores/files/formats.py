@@ -149,7 +149,8 @@ class _Joined(io.RawIOBase):
 def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
     import pyarrow.parquet as pq
 
-    file = pq.ParquetFile(_seekable(stream, kind))
+    few_values = [field.name for field in wanted or () if pa.types.is_dictionary(field.type)]
+    file = pq.ParquetFile(_seekable(stream, kind), read_dictionary=few_values)
     names = None if wanted is None else [name for name in file.schema_arrow.names if name in wanted.names]
     line = 0
     for batch in fetched(file.iter_batches(SOME if few else ROWS, columns=names)):

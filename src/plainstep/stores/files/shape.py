@@ -99,6 +99,8 @@ class Shape:
         if name == LINE:
             return pa.string()
         # What comes as text, in JSON lines and CSV, is read as what it is wanted as.
+        if name == self.layout.operation and LINE not in whole.names and pa.types.is_string(whole.field(name).type):
+            return pa.dictionary(pa.int32(), pa.string())  # a few codes, over and over
         texts = name not in whole.names or pa.types.is_string(whole.field(name).type)
         return self._wanted[name] if texts and name in self._wanted else whole.field(name).type
 
