@@ -131,8 +131,14 @@ def _operation(rows: _Rows, seen: Proposal) -> str:
             distinct = len(pc.unique(column))
             if column.null_count == 0 and 1 <= distinct <= 8 and (distinct < rows.count or rows.count < 4):
                 few.append(path)
-    named = rows.named(OPERATION, few)
     known = {word for words in MEANINGS.values() for word in words}
+    # One code alone, of which no word says what it means, tells nothing.
+    few = [
+        path
+        for path in few
+        if len(texts := set(rows.texts(path))) > 1 or {str(text).lower() for text in texts} <= known
+    ]
+    named = rows.named(OPERATION, few)
     worded = [path for path in few if {str(text).lower() for text in rows.texts(path)} <= known]
     chosen = (
         next((path for path in named if path in worded), None) or next(iter(worded), None) or next(iter(named), None)
@@ -208,7 +214,7 @@ def _position(rows: _Rows, seen: Proposal, ordered: bool, taken: set[str]) -> li
     rising = [path for path in rows.fields if path not in taken and _rises(rows.column(path))]
     strict = [path for path in rising if len(pc.unique(rows.column(path))) == rows.count]
     named = rows.named(ORDERING, strict) or [
-        path for path in strict if pa.types.is_integer(rows.fields[path]) and not path.endswith("_id")
+        path for path in strict if not pa.types.is_string(rows.fields[path]) and not path.endswith("_id")
     ]
     if named and rows.count > 1:
         seen.guesses.append(Guess("position", [named[0]], "it rises with every row, and no two rows share it", True))
@@ -270,9 +276,16 @@ def _key(rows: _Rows, seen: Proposal, sides: tuple[str, str], taken: set[Any]) -
     ]
     names += [path for path in rows.fields if path not in taken and "." not in path and sides[1] != "*"]
     named = [name for name in names if name == "id" or name.endswith(("_id", "_key", "_no", "_code"))]
-    chosen = named[:1] or names[:1]
+    again = [name for name in names if _comes_again(rows, sides[1].replace("*", name), name)]
+    chosen = named[:1] or again[:1] or names[:1]
     if chosen:
-        seen.key = Guess("key", chosen, "its name says so" if named else "it is the first column")
+        why = "its name says so" if named else "it is the first column whose values come again" if again else ""
+        seen.key = Guess("key", chosen, why or "it is the first column")
+
+
+def _comes_again(rows: _Rows, path: str, name: str) -> bool:
+    column = rows.column(path if path in rows.fields else name).drop_null()
+    return not pa.types.is_boolean(column.type) and 1 < len(pc.unique(column)) < len(column)
 
 
 def _meanings(rows: _Rows, seen: Proposal, operation: str, sides: tuple[str, str]) -> None:
