@@ -99,10 +99,10 @@ class SqlFeed:
 
     def _compared(self, sign: str, label: str) -> str:
         values = parted(label, len(self.position))
-        literals = [self.table.literal(name, value) for name, value in zip(self.position, values, strict=True)]
-        if len(literals) == 1:
-            return f"{self._by} {sign} {literals[0]}"
-        return f"({self._by}) {sign} ({', '.join(literals)})"
+        pairs = [
+            (quoted(name), self.table.literal(name, value)) for name, value in zip(self.position, values, strict=True)
+        ]
+        return _ordered(pairs, sign)
 
     def ends(self) -> Ends:
         """How far it can be read now."""
@@ -282,3 +282,15 @@ class SqlFeed:
         values = parted(position, len(self.position))
         named = ", ".join(f"{name} {value}" for name, value in zip(self.position, values, strict=True))
         return f"{self.place}, {named}"
+
+
+def _ordered(pairs: list[tuple[str, str]], sign: str) -> str:
+    """The condition that columns, one after the other, come after values (``>``), before them, or neither, as SQL.
+
+    Spelt out, because not every store compares several columns at once; the first by itself, so that an index serves.
+    """
+    (column, value), *rest = pairs
+    if not rest:
+        return f"{column} {sign} {value}"
+    strictly = sign[0]
+    return f"({column} {strictly}= {value} AND ({column} {strictly} {value} OR {_ordered(rest, sign)}))"
