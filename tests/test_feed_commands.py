@@ -13,6 +13,7 @@ from typing import Any
 from click.testing import CliRunner, Result
 from hypothesis import HealthCheck, given, settings
 
+import plainstep
 from plainstep.cli import cli
 from plainstep.core.guess import guess
 from plainstep.feeds.bind import fields_of
@@ -166,6 +167,125 @@ class Targets(unittest.TestCase):
         found = {row[0]: row for row in connection.execute(sql)}
         connection.close()
         return found
+
+
+class Parks(unittest.TestCase):
+    """Keys of two columns, looked up; a second table that maps positions to times."""
+
+    LOADS = """
+[stores.town]
+url = "sqlite:///town.db"
+[stores.house]
+url = "duckdb:///house.duckdb"
+[loads.touched]
+from = "town.touched"
+into = "house.touched"
+rows = "town.place"
+[loads.touched.layout]
+position = ["n"]
+lookup = true
+[loads.moved]
+from = "town.moved"
+into = "house.moved"
+key = ["ward", "spot"]
+[loads.moved.layout]
+position = ["day", "n"]
+time = { table = "days", position = "day", time = "closed" }
+operation = "what"
+insert = ["new"]
+update = ["moved"]
+delete = ["gone"]
+was = "from_*"
+now = "to_*"
+"""
+    FEED = """
+CREATE TABLE place (ward INTEGER, spot TEXT, tree TEXT, PRIMARY KEY (ward, spot));
+CREATE TABLE touched (n INTEGER PRIMARY KEY, ward INTEGER, spot TEXT);
+CREATE TABLE days (day INTEGER PRIMARY KEY, closed TEXT);
+CREATE TABLE moved (day INTEGER, n INTEGER, what TEXT, from_ward INTEGER, from_spot TEXT, from_tree TEXT,
+    to_ward INTEGER, to_spot TEXT, to_tree TEXT);
+INSERT INTO days VALUES (1, '2026-05-04T17:00:00Z'), (2, '2026-05-05T17:00:00Z');
+"""
+
+    def sql(self, town: Town, script: str) -> None:
+        connection = sqlite3.connect(town.path / "town.db")
+        connection.executescript(script)
+        connection.close()
+
+    def rows(self, town: Town, table: str) -> set[Any]:
+        import duckdb
+
+        with duckdb.connect(str(town.path / "house.duckdb"), read_only=True) as house:
+            return set(house.execute(f"SELECT ward, spot, tree FROM {table}").fetchall())
+
+    def test_looked_up_by_two_columns(self) -> None:
+        with Town(config=self.LOADS) as town:
+            self.sql(town, self.FEED + "INSERT INTO place VALUES (1, 'a', 'oak'), (1, 'b', 'elm'), (2, 'a', 'ash');")
+            town.project.step("touched")
+            self.sql(
+                town,
+                "UPDATE place SET tree = 'yew' WHERE spot = 'a'; DELETE FROM place WHERE spot = 'b';"
+                "INSERT INTO place VALUES (2, 'it''s', 'fir');"
+                "INSERT INTO touched VALUES (1, 1, 'a'), (2, 1, 'b'), (3, 2, 'it''s'), (4, 9, 'never'), (5, 1, 'a');",
+            )
+            [outcome] = town.project.step("touched")
+            self.assertEqual(outcome.changes, 5)
+            self.assertEqual(self.rows(town, "touched"), {(1, "a", "yew"), (2, "a", "ash"), (2, "it's", "fir")})
+            [check] = town.project.check("touched")  # the feed did not say that 2 a changed: that is a true difference
+            self.assertEqual((check.ok, check.different), (False, 1))
+            town.project.reload("touched")
+            self.assertTrue(town.project.check("touched")[0].ok)
+
+    def test_moved_in_a_ring_and_told_by_the_day(self) -> None:
+        with Town(config=self.LOADS) as town:
+            self.sql(
+                town,
+                self.FEED + "INSERT INTO moved VALUES (1, 1, 'new', NULL, NULL, NULL, 1, 'a', 'oak'), "
+                "(1, 2, 'new', NULL, NULL, NULL, 1, 'b', 'elm'), (2, 1, 'moved', 1, 'a', 'oak', 3, 'x', 'oak'), "
+                "(2, 2, 'moved', 1, 'b', 'elm', 1, 'a', 'elm'), (2, 3, 'moved', 3, 'x', 'oak', 1, 'b', 'oak');",
+            )
+            first_day = run(town, "look", "moved", "--upto", "2026-05-05T09:00:00Z")
+            self.assertIn("2 changes after start up to 1/2", first_day.output)
+            second = json.loads(run(town, "net", "moved", "--after", "2026-05-05T09:00:00Z", "--json").output)
+            self.assertEqual(
+                {(row["op"], row["key"]["spot"]) for row in second["net"]}, {("update", "a"), ("update", "b")}
+            )
+            town.project.step("moved")
+            self.assertEqual(self.rows(town, "moved"), {(1, "a", "elm"), (1, "b", "oak")})
+            self.assertTrue(town.project.check("moved")[0].ok)
+            self.assertNotIn("when changes were made", town.project.status("moved")[0].untold)
+
+
+class Refusals(unittest.TestCase):
+    def test_what_a_folder_of_files_is_no_place_for(self) -> None:
+        with Town("csv") as town:
+            town.play(list(Wrong.HISTORY))
+            store = town.project.stores["landing"]
+            for refused in (
+                lambda: store.source("x", {}, "capture", ""), lambda: store.target(), lambda: store.table("x", {}),
+                lambda: store.capture_on("x"), lambda: store.capture_off("x"), lambda: store.capture_refresh("x"),
+            ):  # fmt: skip
+                with self.assertRaisesRegex(plainstep.PlainStepError, "folder of files"):
+                    refused()
+            self.assertEqual(store.captures(), [])
+            self.assertRaises(plainstep.PlainStepError, town.project.load("csv").source.trim, [])
+
+    def test_settings_that_exclude_each_other(self) -> None:
+        for load, turn, said in (
+            ("pairs", ('key = ["k"]', 'key = ["k"]\noverlap = 5'), "come as two rows"),
+            ("pairs", ('update_now = ["after"]', ""), "both update_was and update_now"),
+            ("flags", ('operation = "what"', ""), "codes but no 'operation'"),
+            ("column", ("overlap = 3", 'overlap = "1h"'), "The overlap is a time"),
+            ("csv", ('from = "landing.csv"', 'from = "landing.nothing"'), "There is no file"),
+            ("diff", ('key = ["k"]', 'key = ["b"]'), "Two rows of town.tree have the key"),
+        ):
+            with self.subTest(said), Town(config=layouts.config(load).replace(*turn)) as town:
+                town.play(list(Wrong.HISTORY[:8]))
+                done = run(town, "step")
+                if done.exit_code == 0:  # an overlap shows with the second window
+                    town.play(list(Wrong.HISTORY[8:9]))
+                    done = run(town, "step")
+                self.assertIn(said, done.stderr)
 
 
 class Guesses(unittest.TestCase):

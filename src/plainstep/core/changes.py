@@ -81,13 +81,20 @@ class Changes:
 
     def among(self, keys: pa.Table) -> Changes:
         """The changes of one of these keys, before or after; truncates, too."""
-        found = self.op() == Op.TRUNCATE
+        return Changes(self.table.filter(pa.array(self._of(keys) | (self.op() == Op.TRUNCATE))))
+
+    def apart_from(self, keys: pa.Table) -> Changes:
+        """The changes of other keys than these."""
+        return Changes(self.table.filter(pa.array(~self._of(keys))))
+
+    def _of(self, keys: pa.Table) -> npt.NDArray[np.bool_]:
+        found = np.zeros(len(self), dtype=np.bool_)
         names = keys.column_names
         for side in (WAS, NOW):
             rows = pa.table({name: self.image(side, name) for name in names})
             rows = rows.cast(keys.schema).append_column("plainstep.row", pa.array(np.arange(len(self))))
             found[rows.join(keys, names, join_type="left semi")["plainstep.row"].to_numpy()] = True
-        return Changes(self.table.filter(pa.array(found)))
+        return found
 
     def counts(self) -> dict[str, int]:
         """How many changes there are of each operation, by word."""

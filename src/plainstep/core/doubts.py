@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 
 from plainstep.core import keys
 from plainstep.core.changes import Changes, flat
-from plainstep.core.net import differing
+from plainstep.core.net import differing, surely
 from plainstep.core.words import NOW, WAS, Op
 
 Rows = npt.NDArray[np.int64]
@@ -45,6 +45,7 @@ def doubt(changes: Changes, key: tuple[str, ...], whole_deletes: bool) -> Doubt 
     truncates = np.flatnonzero(changes.op() == Op.TRUNCATE)
     if len(truncates):  # what comes after one does not follow what came before
         changes = Changes(changes.table.slice(int(truncates[-1]) + 1))
+    changes = _staying(changes, key)
     values = [pc.coalesce(changes.image(NOW, name), changes.image(WAS, name)) for name in key]
     if len(changes) < 2:
         return None
@@ -58,6 +59,19 @@ def doubt(changes: Changes, key: tuple[str, ...], whole_deletes: bool) -> Doubt 
         or _out_of_turn(changes, before, after)
         or _back_in_time(changes)
     )
+
+
+def _staying(changes: Changes, key: tuple[str, ...]) -> Changes:
+    """The changes of rows that never move to another key: of the others, what follows on what is not seen so simply."""
+    moved = np.zeros(len(changes), dtype=np.bool_)
+    for name in key:
+        was, now = changes.image(WAS, name), changes.image(NOW, name)
+        moved |= surely(pc.not_equal(was, now)).to_numpy(zero_copy_only=False)
+    if not moved.any():
+        return changes
+    rows = pa.array(moved)
+    sides = [pa.table({name: changes.image(side, name).filter(rows) for name in key}) for side in (WAS, NOW)]
+    return changes.apart_from(pa.concat_tables(sides))
 
 
 def _place(changes: Changes, row: int) -> str:
