@@ -143,7 +143,7 @@ class Targets(unittest.TestCase):
 
     NAMES = ("pairs", "sides", "parts", "keys", "docs", "latest", "diff", "json")
 
-    @settings(max_examples=3, deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=2, deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck))
     @given(histories, histories)
     def test_sqlite_and_postgresql(self, one: list[Any], other: list[Any]) -> None:
         with Database() as database:

@@ -35,7 +35,7 @@ class Cuts(unittest.TestCase):
 
     NAMES = ("pairs", "sides", "news", "docs", "json", "csv", "parquet", "avro")
 
-    @settings(max_examples=5, deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=4, deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck))
     @given(st.lists(histories, min_size=1, max_size=3), st.data())
     def test_windows_put_together_are_the_whole(self, parts: list[Any], data: st.DataObject) -> None:
         with Town(*self.NAMES) as town:
