@@ -82,15 +82,11 @@ class Merge(ABC):
         entry = self.commit.entry
         if edits.clear:
             self.execute(f"DELETE FROM {self.table}")
-        if edits.drop is not None and edits.drop.num_rows:
-            entry.drop = self.drop(edits.drop)
-            self.odd += edits.drop.num_rows - entry.drop
+        self.drop_and_put(edits)
         if edits.clean is not None and edits.clean.num_rows:
             left = self.drop(edits.clean)
             entry.drop += left
             self.odd += left
-        if edits.put is not None and edits.put.num_rows:
-            entry.put = self.put(edits.put.slice(0, edits.new), edits.put.slice(edits.new))
         for part in edits.patch:
             found = self.patch(part)
             if found != part.num_rows:
@@ -103,6 +99,15 @@ class Merge(ABC):
             entry.contradictions += self.odd
         if self.commit.tolerated is not None and entry.contradictions > self.commit.tolerated:
             raise bookkeeping.contradicted(self.commit)
+
+    def drop_and_put(self, edits: Edits) -> None:
+        """Remove the rows that go, and put those that are there; count in ``odd`` what was otherwise."""
+        entry = self.commit.entry
+        if edits.drop is not None and edits.drop.num_rows:
+            entry.drop = self.drop(edits.drop)
+            self.odd += edits.drop.num_rows - entry.drop
+        if edits.put is not None and edits.put.num_rows:
+            entry.put = self.put(edits.put.slice(0, edits.new), edits.put.slice(edits.new))
 
     def others(self, rows: pa.Table) -> list[str]:
         """The columns of some rows that are not in the key."""

@@ -17,6 +17,7 @@ from plainstep.stores.sql import quoted
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from plainstep.core.edits import Edits
     from plainstep.stores.duckdb import DuckdbStore
 
 STAGED = "plainstep_staged"
@@ -163,14 +164,44 @@ class _Merge(Merge):
         with self._staged(keys) as staged:
             return self.execute(f"DELETE FROM {self.table} USING {staged} WHERE {self._same_key(staged)}")
 
+    def drop_and_put(self, edits: Edits) -> None:
+        """Rows that go leave with those that are replaced: a pass over the table's keys is most of what either costs."""
+        import pyarrow as pa
+
+        if edits.clear or edits.drop is None or not edits.drop.num_rows or edits.put is None:
+            super().drop_and_put(edits)
+            return
+        entry, known = self.commit.entry, edits.put.slice(edits.new)
+        leaving = pa.concat_tables([edits.drop, known.select(self.key).cast(edits.drop.schema)])
+        missing = leaving.num_rows - self.drop(leaving)
+        entry.drop = self._stood(edits.drop) if missing else edits.drop.num_rows
+        self.odd += missing
+        entry.put = self._put(edits.put, edits.put.slice(0, edits.new))
+
+    def _stood(self, keys: pa.Table) -> int:
+        """How many of some rows were there before this transaction."""
+        with self.connection.cursor() as before:
+            before.execute(f"USE {quoted(self._database())}")
+            before.register(STAGED, keys)
+            return _count(
+                before.execute(f"SELECT count(*) FROM {self.table} JOIN {STAGED} ON {self._same_key(STAGED)}")
+            )
+
+    def _database(self) -> str:
+        return str(self.connection.execute("SELECT current_database()").fetchall()[0][0])
+
     def put(self, new: pa.Table, known: pa.Table) -> int:
         import pyarrow as pa
 
         if known.num_rows:
             self.odd += known.num_rows - self.drop(known.select(self.key))
+        return self._put(pa.concat_tables([new, known]), new)
+
+    def _put(self, rows: pa.Table, new: pa.Table) -> int:
+        """Insert rows, after some that should not be there were looked for."""
         if new.num_rows:
             self.odd += self.drop(new.select(self.key))
-        return self._insert(pa.concat_tables([new, known]), new.column_names)
+        return self._insert(rows, rows.column_names)
 
     def _insert(self, data: Any, columns: Sequence[str]) -> int:
         names = ", ".join(quoted(name) for name in columns)
