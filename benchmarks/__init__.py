@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from statistics import median
 from typing import Any
 
 
@@ -16,6 +17,23 @@ def best_of(runs: int, *contenders: Callable[[], Any]) -> list[float]:
             contender()
             kept.append(time.perf_counter() - began)
     return [min(kept) for kept in times]
+
+
+def in_pairs(runs: int, one: Callable[[], Any], other: Callable[[], Any]) -> tuple[float, float, float]:
+    """The median time of each of two, and the median of their ratios: run after one another, taking turns at being first.
+
+    On a machine whose speed varies from second to second, this varies least.
+    """
+    pairs = []
+    for turn in range(runs):
+        both = {}
+        for which in (0, 1) if turn % 2 else (1, 0):
+            began = time.perf_counter()
+            (one, other)[which]()
+            both[which] = time.perf_counter() - began
+        pairs.append((both[0], both[1]))
+    first, second = (median(pair[which] for pair in pairs) for which in (0, 1))
+    return first, second, median(pair[0] / pair[1] for pair in pairs)
 
 
 def row(*cells: Any, widths: tuple[int, ...] = (34, 14, 14, 14, 14)) -> None:

@@ -19,7 +19,7 @@ import pyarrow.json
 import pyarrow.parquet as pq
 
 import plainstep
-from benchmarks import best_of, row, seconds
+from benchmarks import best_of, in_pairs, row, seconds
 from plainstep.core.positions import Place, Window
 from plainstep.stores.base import Source
 
@@ -250,13 +250,13 @@ def main() -> None:
             config += f'[loads."{name}"]\nfrom = "{source}"\ninto = "shed.t{number}"\nkey = ["tree_id"]\n'
             config += f'[loads."{name}".layout]\n{layout}'
         (folder / "plainstep.toml").write_text(config)
-        print(f"feeds: {COUNT:,} rows into changes, and the plain reading of the same rows (best of 4)\n")
+        print(f"feeds: {COUNT:,} rows into changes, and the plain reading of the same rows (medians of 12)\n")
         row("feed", "Plain Step", "plain", "ours/plain", "rows a second")
         for name, peer in peers(folder).items():
             source = plainstep.load_project(folder / "plainstep.toml").load(name).source
-            mine, theirs = best_of(4, lambda source=source: ours(source), peer)
+            mine, theirs, ratio = in_pairs(12, lambda source=source: ours(source), peer)
             count = COUNT // 5 if name == "avro" else COUNT
-            row(name, seconds(mine), seconds(theirs), f"{mine / theirs:.2f} x", f"{count / mine:,.0f}")
+            row(name, seconds(mine), seconds(theirs), f"{ratio:.2f} x", f"{count / mine:,.0f}")
 
         mine, theirs, captured = compared(folder)
         print(f"\ncomparing {SIDES:,} rows of which 1 % changed, SQLite to DuckDB (best of 3)\n")

@@ -22,7 +22,7 @@ from plainstep.core.words import NOW, WAS, Op
 OLD, NEW = 101, 102
 ROLES = {"insert": int(Op.INSERT), "update": int(Op.UPDATE), "delete": int(Op.DELETE), "truncate": int(Op.TRUNCATE)}
 
-Codes = npt.NDArray[np.int16]
+Codes = npt.NDArray[np.int8]
 
 
 @dataclass(frozen=True)
@@ -101,13 +101,11 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
     partner: npt.NDArray[np.int64] | None = None
     images = _Images(layout, raw)
     if layout.in_pairs:
-        group = raw.column(layout.transaction or PLACE)
-        if not layout.transaction and len(pc.unique(group)) == len(group):
-            group = None  # no two rows share a position
+        group = raw.column(layout.transaction) if layout.transaction else pairs.shared(raw.column(PLACE))
         found = pairs.paired(np.flatnonzero(codes == OLD), np.flatnonzero(codes == NEW), images.key(), group)
         unread = _unpaired(found, raw, last)
         partner = found.partner
-    keep = (codes > 0) & (codes != OLD)
+    keep = (codes > 0) & (codes != OLD) if layout.in_pairs else codes > 0
     keep[unread:] = False
     table = images.table(codes, partner, np.flatnonzero(keep))
     bad = {row: why for row, why in raw.bad.items() if row < unread}  # what follows may still be mended by rows to come
@@ -132,22 +130,24 @@ def _codes(layout: Layout, raw: Raw) -> Codes:
         for row in np.flatnonzero(codes == 0).tolist():
             raw.refuse(row, f"{layout.operation} is {values.shown(column, row)}, which no code of the layout names")
     else:
-        codes = np.full(len(raw), int(Op.PUT), dtype=np.int16)
+        codes = np.full(len(raw), int(Op.PUT), dtype=np.int8)
     if layout.deleted:
         gone = values.truthy(raw.column(layout.deleted))
         # A row that was deleted so may come back: nothing tells whether it is new.
-        codes = np.where(gone, np.int16(Op.DELETE), np.where(codes == Op.TRUNCATE, codes, np.int16(Op.PUT)))
+        codes = np.where(gone, np.int8(Op.DELETE), np.where(codes == Op.TRUNCATE, codes, np.int8(Op.PUT)))
     return codes
 
 
 def _meant(column: pa.Array, codes: dict[str, int]) -> Codes:
     """What the codes of a column mean; 0 for those that mean nothing."""
     if pa.types.is_dictionary(column.type):  # each code once, whatever the number of rows
-        meanings = np.append(_meant(column.dictionary, codes), np.int16(0))
-        return meanings[pc.fill_null(column.indices, len(column.dictionary)).to_numpy(zero_copy_only=False)]
+        meanings = np.append(_meant(column.dictionary, codes), np.int8(0))
+        indices = column.indices
+        filled = pc.fill_null(indices, len(column.dictionary)) if indices.null_count else indices
+        return meanings[filled.to_numpy(zero_copy_only=False)]
     known = pa.array(list(codes), pa.string())
     found = pc.fill_null(pc.index_in(values.as_text(column), value_set=known), -1).to_numpy(zero_copy_only=False)
-    return np.array([*codes.values(), 0], dtype=np.int16)[found]
+    return np.array([*codes.values(), 0], dtype=np.int8)[found]
 
 
 def _unpaired(found: pairs.Pairs, raw: Raw, last: bool) -> int:
@@ -189,8 +189,9 @@ class _Images:
     def table(self, codes: Codes, partner: npt.NDArray[np.int64] | None, kept: npt.NDArray[np.int64]) -> pa.Table:
         """The rows that are kept, in the flat form."""
         layout, raw = self.layout, self.raw
-        ops = np.where(codes == NEW, np.int16(Op.UPDATE), codes)[kept].astype(np.int8)
-        rows = pa.array(kept)
+        ops = codes[kept] if len(kept) < len(codes) else codes
+        if partner is not None:
+            ops = np.where(ops == NEW, np.int8(Op.UPDATE), ops)
         columns: dict[str, Any] = {
             "op": pa.array(ops),
             "place": self._all(raw.column(PLACE), kept),
@@ -205,14 +206,15 @@ class _Images:
                 columns[NOW + name] = _without(now, gone)
         before = None
         if partner is not None:  # where each row's old values stand: in another row, or for a delete in its own
-            places = np.where(ops == Op.DELETE, kept, partner[kept])
+            gone_here = ops == Op.DELETE
+            places = np.where(gone_here, kept, partner[kept]) if gone_here.any() else partner[kept]
             before = pa.array(places) if (places >= 0).all() else pa.array(np.maximum(places, 0), mask=places < 0)
         for name, kind in self.kinds.items():
             was = self._old(name, kind, ops, kept, before)
             if was is not None:
                 columns[WAS + name] = was
         self._check_keys(columns, ops, kept)
-        given = self._given(ops, rows)
+        given = self._given(ops, kept)
         if given is not None:
             columns["given"] = given
         return pa.table(columns)
@@ -237,8 +239,8 @@ class _Images:
         partner: pa.Array | None,
     ) -> pa.Array | None:
         """Old values: of the row before in a pair, in columns of their own, or a deleted row's key."""
-        fresh = (ops == Op.INSERT) | (ops == Op.PUT) | (ops == Op.TRUNCATE)
         if self.layout.was:
+            fresh = (ops == Op.INSERT) | (ops == Op.PUT) | (ops == Op.TRUNCATE)
             old = self._taken(self.was, name, kind, kept)
             if old is not None and self.layout.was != self.layout.now and self.was[name] == self.now.get(name):
                 fresh = fresh | ((ops == Op.UPDATE) & (name not in self.layout.key))
@@ -274,10 +276,10 @@ class _Images:
                 return self._all(self.raw.times(name), kept)
         return pa.nulls(len(kept), AT)
 
-    def _given(self, ops: npt.NDArray[np.int8], rows: pa.Array) -> pa.Array | None:
+    def _given(self, ops: npt.NDArray[np.int8], kept: npt.NDArray[np.int64]) -> pa.Array | None:
         """Which columns each row carries; null where it carries all of them."""
         layout, raw = self.layout, self.raw
-        partial = pa.array((ops == Op.UPDATE) | (ops == Op.PUT))
+        rows = pa.array(kept)
         others = [name for name in self.kinds if name not in layout.key]
         if "*" in layout.sent:
             masks = {name: values.truthy(raw.column(layout.path(layout.sent, name)).take(rows)) for name in others}
@@ -291,6 +293,7 @@ class _Images:
             masks = found
         else:
             return None
+        partial = pa.array((ops == Op.UPDATE) | (ops == Op.PUT))
         return pc.if_else(partial, name_lists(masks, len(rows)), pa.scalar(None, pa.list_(pa.string())))
 
     def _there(self, others: list[str], rows: pa.Array) -> dict[str, npt.NDArray[np.bool_]]:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from plainstep.core import keys
 
@@ -55,6 +56,16 @@ def paired(old: Rows, new: Rows, key: list[pa.Array], group: pa.Array | None) ->
         _match_in_order(partner, left_old, left_new, groups)
         left_old, left_new = _left(partner, old, new)
     return Pairs(partner, left_old, left_new)
+
+
+def shared(place: pa.Array) -> pa.Array | None:
+    """What rows have in common that stand at one position, if any do. Positions are in order."""
+    if len(place) < 2:
+        return None
+    differs = pc.not_equal(place.slice(1), place.slice(0, len(place) - 1)).to_numpy(zero_copy_only=False)
+    if differs.all():
+        return None
+    return pa.array(np.concatenate(([0], np.cumsum(differs))))
 
 
 def _coded(group: pa.Array) -> Rows:

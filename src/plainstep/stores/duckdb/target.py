@@ -183,9 +183,11 @@ class _Merge(Merge):
         with self.connection.cursor() as before:
             before.execute(f"USE {quoted(self._database())}")
             before.register(STAGED, keys)
-            return _count(
-                before.execute(f"SELECT count(*) FROM {self.table} JOIN {STAGED} ON {self._same_key(STAGED)}")
-            )
+            sql = f"SELECT count(*) FROM {self.table} JOIN {STAGED} ON {self._same_key(STAGED)}"
+            try:
+                return _count(before.execute(sql))
+            except duckdb.CatalogException:  # the table is new
+                return 0
 
     def _database(self) -> str:
         return str(self.connection.execute("SELECT current_database()").fetchall()[0][0])

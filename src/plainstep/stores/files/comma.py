@@ -12,28 +12,61 @@ import pyarrow as pa
 import pyarrow.csv
 
 from plainstep.stores.files import lines
-from plainstep.stores.files.ahead import ahead
-from plainstep.stores.files.lines import FIRST, Kind, Rows, damaged, whole_lines
+from plainstep.stores.files.ahead import ahead, fetched
+from plainstep.stores.files.lines import FIRST, LONGEST, NEAR, Kind, Rows, damaged, first_line, whole_lines
+
+Block = bytes | memoryview
+QUOTE = ord('"')
 
 
 def read_csv(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
     """Values in the types that are wanted, or as texts. An empty value without quotes is a null."""
-    blocks = whole_lines(stream, shown, FIRST if few else lines.BLOCK, quotes=True)
-    head, rest = header(next(blocks, b""), shown, kind)
+    blocks = whole_lines(stream, shown, FIRST if few else lines.BLOCK)
+    if kind.compression:
+        blocks = fetched(blocks)
+    first = next(blocks, memoryview(b""))
+    head, begin = header(first, shown, kind)
     line = 1
 
-    def parsed(block: bytes) -> pa.Table | _Odd:
+    def parsed(block: Block) -> tuple[Block, pa.Table | _Odd | None]:
+        if _quotes_in(block) % 2:
+            return block, None
         try:
-            return _csv_block(block, head, kind, wanted)
+            return block, _csv_block(block, head, kind, wanted)
         except _Odd as odd:
-            return odd
+            return block, odd
 
-    for found in ahead(chain([rest], blocks), parsed):
+    for found in _outside_quotes(ahead(chain([first[begin:]], blocks), parsed), parsed, shown):
         if isinstance(found, _Odd):  # only here is it known how many rows came before
             raise damaged(shown, found.told(line))
         if found.num_rows:
             yield Rows(found, np.arange(line + 1, line + 1 + found.num_rows))
             line += found.num_rows
+
+
+def _outside_quotes(
+    results: Iterator[tuple[Block, pa.Table | _Odd | None]],
+    parsed: Callable[[Block], tuple[Block, pa.Table | _Odd | None]],
+    shown: str,
+) -> Iterator[pa.Table | _Odd]:
+    """What became of blocks; one that ends within quotes, of it together with those that follow, up to where they end.
+
+    That quotes stand open is only known when all before is read. To wait for it would be to read on one core.
+    """
+    opened = b""
+    for block, found in results:
+        if opened:
+            opened += block
+            if len(opened) > LONGEST:
+                break
+            _, found = parsed(opened)
+        elif found is None:
+            opened = bytes(block)
+        if found is not None:
+            opened = b""
+            yield found
+    if opened:
+        raise damaged(shown, "a quote is opened and not closed")
 
 
 class _Odd(ValueError):
@@ -51,7 +84,13 @@ class _Odd(ValueError):
         return f"line {number} has {found} values, and the header {wanted}: {self.row.text[:200]!r}"
 
 
-def _csv_block(block: bytes, head: list[str], kind: Kind, wanted: pa.Schema | None) -> pa.Table:
+def _quotes_in(block: Block) -> int:
+    """How many quotes there are, counted piece by piece in memory that is at hand."""
+    every = np.frombuffer(block, dtype=np.uint8)
+    return sum(int(np.count_nonzero(every[at : at + NEAR] == QUOTE)) for at in range(0, len(every), NEAR))
+
+
+def _csv_block(block: Block, head: list[str], kind: Kind, wanted: pa.Schema | None) -> pa.Table:
     names = [name for name in head if wanted is None or name in wanted.names]
     texts = dict.fromkeys(head, pa.string())
     kinds = texts | {name: wanted.field(name).type for name in names} if wanted is not None else texts
@@ -72,7 +111,7 @@ def _csv_block(block: bytes, head: list[str], kind: Kind, wanted: pa.Schema | No
 
 
 def _parsed(
-    block: bytes,
+    block: Block,
     head: list[str],
     names: list[str],
     kinds: dict[str, pa.DataType],
@@ -81,7 +120,7 @@ def _parsed(
 ) -> pa.Table:
     # As one piece: only then may line ends stand within quotes without being searched for.
     whole = pyarrow.csv.ReadOptions(column_names=head, use_threads=False, block_size=max(len(block), 1))
-    if not block or block.isspace():
+    if len(block) < NEAR and not bytes(block).strip():
         return pa.schema([(name, kinds[name]) for name in names]).empty_table()
     return pyarrow.csv.read_csv(
         pa.BufferReader(block),
@@ -97,14 +136,15 @@ def _parsed(
     )
 
 
-def header(block: bytes, shown: str, kind: Kind) -> tuple[list[str], bytes]:
-    """The first line's names, and what follows it."""
+def header(block: memoryview, shown: str, kind: Kind) -> tuple[list[str], int]:
+    """The first line's names, and where it ends."""
+    line = first_line(block)
     try:
-        first = block.split(b"\n", 1)[0].decode("utf-8-sig")
+        first = line.decode("utf-8-sig")
     except UnicodeDecodeError:
         raise damaged(shown, "line 1 is no text in UTF-8") from None
-    head = next(csv.reader([first.rstrip("\r")], delimiter=kind.delimiter), [])
+    head = next(csv.reader([first.rstrip("\r\n")], delimiter=kind.delimiter), [])
     if len(set(head)) != len(head):
         twice = next(name for name in head if head.count(name) > 1)
         raise damaged(shown, f"two columns are named {twice!r}")
-    return head, block.partition(b"\n")[2]
+    return head, len(line)

@@ -7,8 +7,9 @@ from typing import Any
 
 import pyarrow as pa
 
-from plainstep.stores.files.formats import opened, read
-from plainstep.stores.files.lines import Rows
+from plainstep.stores.files import lines
+from plainstep.stores.files.formats import lines_of, opened, read
+from plainstep.stores.files.lines import NEAR, Rows, read_safely, whole_lines
 from plainstep.stores.files.listing import File
 
 # Bytes at the end of a file of lines in which its last line is looked for.
@@ -21,6 +22,8 @@ def edges(file: File, paths: list[str], start: int = 0) -> Iterator[pa.Table]:
         yield from _of_lines(file, start)
     elif file.kind.format == "parquet" and not file.kind.compression:
         yield from _of_parquet(file, paths)
+    elif file.kind.format == "json" and file.kind.compression:
+        yield from _of_packed_lines(file)
     else:
         yield from _of_all(read(file.path, file.name, file.size if file.kind.grows else None, start))
 
@@ -34,6 +37,20 @@ def _of_all(batches: Iterator[Rows]) -> Iterator[pa.Table]:
             last = rows.table
     if last is not None:
         yield last.slice(last.num_rows - 1)
+
+
+def _of_packed_lines(file: File) -> Iterator[pa.Table]:
+    """All must be unpacked to come to the end, but only the first and the last block are made into rows."""
+    last = None
+    with read_safely(file.name), opened(file.path, file.kind) as stream:
+        for block in whole_lines(stream, file.name, lines.BLOCK):
+            if bytes(block[:NEAR]).strip() or bytes(block).strip():
+                if last is None:
+                    yield lines_of(block, file.name, 0)[0].table.slice(0, 1)
+                last = block
+    if last is not None:
+        rows = lines_of(last, file.name, 0)[0].table
+        yield rows.slice(rows.num_rows - 1)
 
 
 def _of_lines(file: File, start: int) -> Iterator[pa.Table]:
@@ -58,23 +75,18 @@ def _of_lines(file: File, start: int) -> Iterator[pa.Table]:
 def _of_parquet(file: File, paths: list[str]) -> Iterator[pa.Table]:
     import pyarrow.parquet as pq
 
-    from plainstep.stores.files.lines import damaged
-
-    try:
-        with opened(file.path, file.kind) as stream:
-            parquet = pq.ParquetFile(stream)
-            groups = [group for group in range(parquet.num_row_groups) if parquet.metadata.row_group(group).num_rows]
-            if groups:
-                known = _from_statistics(parquet.metadata, paths)
-                if known is not None:
-                    yield from known
-                    return
-                names = [name for name in parquet.schema_arrow.names if any(_begins(path, name) for path in paths)]
-                yield parquet.read_row_group(groups[0], names).slice(0, 1)
-                rows = parquet.read_row_group(groups[-1], names)
-                yield rows.slice(rows.num_rows - 1)
-    except (pa.ArrowException, OSError, ValueError) as error:
-        raise damaged(file.name, str(error).splitlines()[0]) from error
+    with read_safely(file.name), opened(file.path, file.kind) as stream:
+        parquet = pq.ParquetFile(stream)
+        groups = [group for group in range(parquet.num_row_groups) if parquet.metadata.row_group(group).num_rows]
+        if groups:
+            known = _from_statistics(parquet.metadata, paths)
+            if known is not None:
+                yield from known
+                return
+            names = [name for name in parquet.schema_arrow.names if any(_begins(path, name) for path in paths)]
+            yield parquet.read_row_group(groups[0], names).slice(0, 1)
+            rows = parquet.read_row_group(groups[-1], names)
+            yield rows.slice(rows.num_rows - 1)
 
 
 def _from_statistics(metadata: Any, paths: list[str]) -> list[pa.Table] | None:

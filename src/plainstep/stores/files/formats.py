@@ -17,7 +17,7 @@ from plainstep.stores.files import lines as text
 from plainstep.stores.files.ahead import fetched
 from plainstep.stores.files.avro import avro_columns, read_avro
 from plainstep.stores.files.comma import header, read_csv
-from plainstep.stores.files.lines import FIRST, ROWS, SOME, Kind, Rows, damaged, kind_of, whole_lines
+from plainstep.stores.files.lines import FIRST, ROWS, SOME, Kind, Rows, damaged, kind_of, read_safely, whole_lines
 
 
 def read(
@@ -49,14 +49,9 @@ def read(
     readers: dict[str, Callable[..., Iterator[Rows]]] = {
         "json": _json, "csv": read_csv, "parquet": _parquet, "avro": read_avro,
     }  # fmt: skip
-    try:
-        with opened(path, kind, upto, start) as stream:
-            for rows in readers[kind.format](stream, shown, kind, wanted, few):
-                yield Rows(rows.table, rows.lines + lines) if lines else rows
-    except (pa.ArrowException, OSError, EOFError, ValueError) as error:
-        if isinstance(error, FileNotFoundError):
-            raise
-        raise damaged(shown, str(error).splitlines()[0] if str(error) else type(error).__name__) from error
+    with read_safely(shown), opened(path, kind, upto, start) as stream:
+        for rows in readers[kind.format](stream, shown, kind, wanted, few):
+            yield Rows(rows.table, rows.lines + lines) if lines else rows
 
 
 def opened(path: Path, kind: Kind, upto: int | None = None, start: int = 0) -> Any:
@@ -72,22 +67,26 @@ def opened(path: Path, kind: Kind, upto: int | None = None, start: int = 0) -> A
             head += more
             head = head[: head.find(b"\n") + 1] or head
     file.seek(start)
-    return pa.PythonFile(_Joined(head, _Part(file, (upto if upto is not None else file.size()) - start)), mode="r")
+    return _Part(head, file, (upto if upto is not None else file.size()) - start)
 
 
 class _Part(io.RawIOBase):
-    """The first bytes of a file."""
+    """Bytes that were read already, and then some of a file."""
 
-    def __init__(self, file: Any, size: int) -> None:
-        self.file, self.left = file, size
+    def __init__(self, head: bytes, file: Any, size: int) -> None:
+        self.head, self.file, self.left = head, file, size
 
     def readable(self) -> bool:
         return True
 
-    def read(self, size: int = -1) -> bytes:
-        wanted = self.left if size is None or size < 0 else min(size, self.left)
-        found: bytes = self.file.read(wanted)
-        self.left -= len(found)
+    def readinto(self, buffer: Any) -> int:
+        into = memoryview(buffer)
+        if self.head:
+            found = min(len(self.head), len(into))
+            into[:found], self.head = self.head[:found], self.head[found:]
+            return found
+        found = self.file.readinto(into[: self.left])
+        self.left -= found
         return found
 
     def close(self) -> None:
@@ -99,22 +98,32 @@ def _json(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bo
     """Lines as they are: what they hold is read by whoever knows which fields are wanted."""
     line = 0
     for block in whole_lines(stream, shown, FIRST if few else text.BLOCK):
-        ends = np.flatnonzero(np.frombuffer(block, dtype=np.uint8) == 10) + 1
-        if not len(ends) or ends[-1] != len(block):
-            ends = np.append(ends, len(block))
-        offsets = np.concatenate(([0], ends)).astype(np.int32)
-        texts = pa.StringArray.from_buffers(len(ends), pa.py_buffer(offsets), pa.py_buffer(block))
-        _check_text(texts, shown, line)
-        numbers = np.arange(line + 1, line + 1 + len(ends))
-        line += len(ends)
-        short = np.flatnonzero(np.diff(offsets) <= 2)
-        if len(short):
-            ink = pc.utf8_trim_whitespace(texts.take(pa.array(short)))
-            blank = short[pc.equal(pc.binary_length(ink), 0).to_numpy(zero_copy_only=False)]
-            keep = np.setdiff1d(np.arange(len(texts)), blank)
-            texts, numbers = texts.take(pa.array(keep)), numbers[keep]
-        if len(texts):
-            yield Rows(pa.table({LINE: texts}), numbers)
+        rows, count = lines_of(block, shown, line)
+        line += count
+        if len(rows.lines):
+            yield rows
+
+
+def lines_of(block: memoryview, shown: str, before: int) -> tuple[Rows, int]:
+    """The lines of a block that are not blank, and how many there are in all.
+
+    Raises:
+        DataError: one is no text.
+    """
+    ends = np.flatnonzero(np.frombuffer(block, dtype=np.uint8) == 10) + 1
+    if not len(ends) or ends[-1] != len(block):
+        ends = np.append(ends, len(block))
+    offsets = np.concatenate(([0], ends)).astype(np.int32)
+    texts = pa.StringArray.from_buffers(len(ends), pa.py_buffer(offsets), pa.py_buffer(block))
+    _check_text(texts, shown, before)
+    numbers = np.arange(before + 1, before + 1 + len(ends))
+    short = np.flatnonzero(np.diff(offsets) <= 2)
+    if len(short):
+        ink = pc.utf8_trim_whitespace(texts.take(pa.array(short)))
+        blank = short[pc.equal(pc.binary_length(ink), 0).to_numpy(zero_copy_only=False)]
+        keep = np.setdiff1d(np.arange(len(texts)), blank)
+        texts, numbers = texts.take(pa.array(keep)), numbers[keep]
+    return Rows(pa.table({LINE: texts}), numbers), len(ends)
 
 
 def _check_text(texts: pa.Array, shown: str, before: int) -> None:
@@ -126,24 +135,6 @@ def _check_text(texts: pa.Array, shown: str, before: int) -> None:
                 texts.slice(row, 1).validate(full=True)
             except pa.ArrowInvalid:
                 raise damaged(shown, f"line {before + row + 1} is no text in UTF-8") from None
-
-
-class _Joined(io.RawIOBase):
-    """Bytes that were read already, and the stream they were read from."""
-
-    def __init__(self, begin: bytes, stream: Any) -> None:
-        self.begin, self.stream = begin, stream
-
-    def readable(self) -> bool:
-        return True
-
-    def read(self, size: int = -1) -> bytes:
-        if self.begin:
-            size = len(self.begin) if size is None or size < 0 else size
-            found, self.begin = self.begin[:size], self.begin[size:]
-            return found
-        rest: bytes = self.stream.read(size)
-        return rest
 
 
 def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
@@ -173,15 +164,12 @@ def columns_of(path: Path, shown: str) -> pa.Schema:
     kind = kind_of(shown)
     if kind.format == "json":
         return pa.schema([(LINE, pa.string())])
-    try:
-        with opened(path, kind) as stream:
-            if kind.format == "csv":
-                block = next(whole_lines(stream, shown, FIRST), b"")
-                return pa.schema([(name, pa.string()) for name in header(block, shown, kind)[0]])
-            if kind.format == "parquet":
-                import pyarrow.parquet as pq
+    with read_safely(shown), opened(path, kind) as stream:
+        if kind.format == "csv":
+            block = next(whole_lines(stream, shown, FIRST), memoryview(b""))
+            return pa.schema([(name, pa.string()) for name in header(block, shown, kind)[0]])
+        if kind.format == "parquet":
+            import pyarrow.parquet as pq
 
-                return pq.read_schema(_seekable(stream, kind)).remove_metadata()
-            return avro_columns(stream, shown)
-    except (pa.ArrowException, OSError, EOFError, ValueError) as error:
-        raise damaged(shown, str(error).splitlines()[0] if str(error) else type(error).__name__) from error
+            return pq.read_schema(_seekable(stream, kind)).remove_metadata()
+        return avro_columns(stream, shown)

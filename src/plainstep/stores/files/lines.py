@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -19,6 +20,8 @@ LONGEST = 1 << 26
 ROWS = 1 << 17
 # The same where only some first rows are wanted.
 FIRST, SOME = 1 << 18, 1 << 10
+# Bytes in which the end of a line is looked for first.
+NEAR = 1 << 16
 
 COMPRESSED = {".gz": "gzip", ".bz2": "bz2", ".zst": "zstd", ".lz4": "lz4"}
 FORMATS = {
@@ -77,30 +80,47 @@ def damaged(shown: str, why: str) -> DataError:
     )
 
 
-def whole_lines(stream: Any, shown: str, size: int, quotes: bool = False) -> Iterator[bytes]:
-    """The stream in blocks that end where a line ends; with quotes, where one ends that is not within them."""
-    rest = b""
+@contextmanager
+def read_safely(shown: str) -> Iterator[None]:
+    """Whatever a library meets in a damaged file is told as one error."""
+    try:
+        yield
+    except FileNotFoundError:
+        raise
+    except (pa.ArrowException, OSError, EOFError, ValueError) as error:
+        raise damaged(shown, str(error).splitlines()[0] if str(error) else type(error).__name__) from error
+
+
+def whole_lines(stream: Any, shown: str, size: int) -> Iterator[memoryview]:
+    """The stream in blocks that end where a line ends."""
+    rest = memoryview(b"")
     while True:
-        block: bytes = stream.read(size)
-        if not block:
+        block = np.empty(len(rest) + size, dtype=np.uint8).data  # not zeroed: that alone would cost a tenth
+        block[: len(rest)] = rest
+        found = stream.readinto(block[len(rest) :])
+        if not found:
             break
-        if rest:
-            block = rest + block
-        cut = block.rfind(b"\n") + 1
-        while quotes and cut and _quotes_in(block, cut) % 2:
-            cut = block.rfind(b"\n", 0, cut - 1) + 1
-        if not cut:
-            rest = block
-            if len(rest) > LONGEST:
-                raise damaged(shown, f"a line is longer than {LONGEST >> 20} MiB")
-            continue
-        yield block if cut == len(block) else block[:cut]
+        block = block[: len(rest) + found]
+        cut = _last_line_end(block)
         rest = block[cut:]
-    if rest:
-        if quotes and _quotes_in(rest, len(rest)) % 2:
-            raise damaged(shown, "a quote is opened and not closed")
+        if cut:
+            yield block[:cut]
+        elif len(rest) > LONGEST:
+            raise damaged(shown, f"a line is longer than {LONGEST >> 20} MiB")
+    if len(rest):
         yield rest
 
 
-def _quotes_in(block: bytes, upto: int) -> int:
-    return int(np.count_nonzero(np.frombuffer(block, dtype=np.uint8, count=upto) == ord('"')))
+def _last_line_end(block: memoryview) -> int:
+    """Where the last whole line ends: mostly, near the end."""
+    for start in (max(len(block) - NEAR, 0), 0):
+        cut = bytes(block[start:]).rfind(b"\n") + 1
+        if cut:
+            return start + cut
+    return 0
+
+
+def first_line(block: memoryview) -> bytes:
+    """The first line, with its end."""
+    near = bytes(block[:NEAR])
+    return (near if b"\n" in near else bytes(block)).partition(b"\n")[0] + b"\n"

@@ -108,13 +108,10 @@ def refuse_backwards(columns: list[pa.Array], before: Place | None, order: Order
     count = len(columns[0])
     if not count:
         return
-    falls = np.zeros(count, dtype=np.bool_)
-    if count > 1:
-        falls[1:] = _falls(columns)
-    if before is not None and order.place(columns, 0) < before:
-        falls[0] = True
-    if falls.any():
-        row = int(np.flatnonzero(falls)[0])
+    falls = _falls(columns)
+    first = before is not None and order.place(columns, 0) < before
+    if first or falls.any():
+        row = 0 if first else int(np.flatnonzero(falls)[0]) + 1
         raise DataError(
             f"{told(row)}: its position {order.label(columns, row)} comes after a later one.",
             f"Within a file, positions ({', '.join(order.paths)}) must not go backwards.",
@@ -124,9 +121,10 @@ def refuse_backwards(columns: list[pa.Array], before: Place | None, order: Order
 
 def _falls(columns: list[pa.Array]) -> Bools:
     """For every row but the first, whether its position lies before that of the row above it."""
-    found = np.zeros(len(columns[0]) - 1, dtype=np.bool_)
     if len(columns) == 1 and pa.types.is_integer(columns[0].type):
-        return np.asarray(np.diff(columns[0].to_numpy()) < 0)
+        numbers = columns[0].to_numpy()
+        return np.asarray(numbers[1:] < numbers[:-1])
+    found = np.zeros(len(columns[0]) - 1, dtype=np.bool_)
     for column in reversed(columns):
         upper, lower = column.slice(0, len(column) - 1), column.slice(1)
         less = pc.less(lower, upper).to_numpy(zero_copy_only=False)

@@ -14,7 +14,7 @@ from plainstep.core.raw import LINE, PLACE, WRONG, Raw
 from plainstep.core.values import fitted
 from plainstep.errors import ConfigError, Refused
 from plainstep.feeds.bind import fields_of
-from plainstep.stores.files.ahead import ahead
+from plainstep.stores.files.ahead import ahead, fetched
 from plainstep.stores.files.formats import columns_of, read
 from plainstep.stores.files.guessing import typed
 from plainstep.stores.files.lines import Rows
@@ -130,7 +130,7 @@ class Shape:
         found = read(file.path, file.name, upto, start, lines, wanted=self._schema)
         if file.kind.format != "json":
             return found
-        return ahead(found, lambda rows: Rows(self._fields(rows.table), rows.lines))
+        return ahead(fetched(found), lambda rows: Rows(self._fields(rows.table), rows.lines))
 
     def _fields(self, table: pa.Table) -> pa.Table:
         """The fields of JSON lines that are wanted, as columns, read all at once."""
