@@ -18,6 +18,7 @@ from plainstep.errors import ConfigError, DataError, MarkMoved, PlainStepError, 
 if TYPE_CHECKING:
     from plainstep.config import config_schema
     from plainstep.core.collapse import collapse
+    from plainstep.core.filters import Filter
     from plainstep.core.net import NetChanges
     from plainstep.project import Project, load_project
     from plainstep.step import StepOutcome
@@ -26,6 +27,7 @@ __version__ = "0.1.0"
 
 # Loaded when first asked for: `plainstep --help` should not wait for Arrow.
 _HOMES = {
+    "Filter": "plainstep.core.filters",
     "NetChanges": "plainstep.core.net",
     "Project": "plainstep.project",
     "StepOutcome": "plainstep.step",
@@ -37,6 +39,7 @@ _HOMES = {
 __all__ = [
     "ConfigError",
     "DataError",
+    "Filter",
     "MarkMoved",
     "NetChanges",
     "PlainStepError",

@@ -64,7 +64,7 @@ def commit_to(
     entry.at, entry.seconds = datetime.now(UTC), time.perf_counter() - began
 
     def fit(info: TableInfo | None) -> str:
-        return _fit(load, wanted, info, started=before is not None)
+        return refuse_unfit(load, wanted, info, started=before is not None)
 
     aside = set_aside(load) if edits is not None and not back else []
     _refuse_most_aside(load, aside, entry.changes)
@@ -107,7 +107,7 @@ def _timed(batches: Iterable[pa.RecordBatch], entry: LedgerEntry, began: float) 
         entry.seconds = time.perf_counter() - began
 
 
-def _fit(load: Load, wanted: pa.Schema, info: TableInfo | None, started: bool) -> str:
+def refuse_unfit(load: Load, wanted: pa.Schema, info: TableInfo | None, started: bool) -> str:
     """Refuse a target table that does not fit; say which columns will be added."""
     from plainstep.core.drift import missing_columns
 

@@ -19,7 +19,10 @@ from plainstep.load import Load
 from plainstep.stores import open_store
 
 if TYPE_CHECKING:
+    import pyarrow as pa
+
     from plainstep.aside import PutBack
+    from plainstep.core.filters import Filter
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.step import StepOutcome
     from plainstep.stores.base import Store
@@ -79,17 +82,40 @@ class Project:
 
         return step.reload(self.load(name))
 
-    def look(self, name: str, after: str | None = None, upto: str | None = None, limit: int | None = 100) -> LookResult:
+    def look(
+        self,
+        name: str,
+        after: str | None = None,
+        upto: str | None = None,
+        limit: int | None = 100,
+        skip: int = 0,
+        only: Filter | None = None,
+    ) -> LookResult:
         """The raw changes of a window, oldest first; default: those not yet merged.
 
         Args:
             name: the load.
             after, upto: a position, an ISO 8601 time, ``start`` or ``head``; ``after`` excludes, ``upto`` includes.
             limit: how many changes to keep; None for all. Counts are always of the whole window.
+            skip: how many to leave out before them.
+            only: which changes to keep; None for all. See ``plainstep.Filter``.
         """
         from plainstep import inspect
 
-        return inspect.look(self.load(name), after, upto, limit)
+        return inspect.look(self.load(name), after, upto, limit, skip, only)
+
+    def changes(
+        self, name: str, after: str | None = None, upto: str | None = None, only: Filter | None = None
+    ) -> Iterator[pa.Table]:
+        """The raw changes of a window as Arrow tables of one schema, however many there are; arguments as for ``look``.
+
+        Yields:
+            ``position``, ``op`` (a word), ``at`` (UTC), ``txn`` and ``by`` where they are told, ``was.*``, ``now.*`` and
+            ``changed`` (list of column names).
+        """
+        from plainstep import inspect
+
+        return inspect.flat_changes(self.load(name), after, upto, only)
 
     def net(self, name: str, after: str | None = None, upto: str | None = None) -> NetResult:
         """The net changes of a window, and what a step would do with them; arguments as for ``look``."""

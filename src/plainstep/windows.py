@@ -65,6 +65,12 @@ def ends(load: Load, window: Window) -> tuple[int | str, int | str]:
     )
 
 
+def times(load: Load, window: Window) -> tuple[datetime | None, datetime | None]:
+    """When the changes at both ends of a window were made, where that is known."""
+    after, upto = (Place(window.after, window.after_token), Place(window.upto, window.upto_token))
+    return load.source.time_of(after), load.source.time_of(upto)
+
+
 def ahead(mark: Mark, span: Span) -> Window:
     """The changes after a mark. Where the newest row of a table is gone, its head lies behind the mark: then none."""
     return Window.between(mark.place, span.end if span.head >= mark.position else mark.place)

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from plainstep.cli import tables
+from plainstep.cli import text
 
 if TYPE_CHECKING:
     from plainstep.aside import PutBack
@@ -20,16 +20,16 @@ def rows(rows: list[tuple[str, Aside]]) -> None:
     if not rows:
         click.echo("No rows are set aside.")
         return
-    table = tables.new_table(["load", "place>", "step>", "why", "row"])
+    table = text.new_table(["load", "place>", "step>", "why", "row"])
     for load, row in rows:
         table.add_row(
-            tables.text(load),
-            tables.text(row.place),
+            text.text(load),
+            text.text(row.place),
             str(row.step),
-            tables.text(row.reason),
-            Text(tables.printable(row.row)),
+            text.text(row.reason),
+            Text(text.printable(row.row)),
         )
-    tables.show(table)
+    text.show(table)
     click.echo("Mend the layout or the rows, then plainstep aside LOAD --back.")
 
 
@@ -39,8 +39,8 @@ def put_back(found: list[PutBack]) -> None:
         done = f"; {_merged(one.entry)} merged" if one.entry else ""
         left = f"; still against the layout: {one.left:,}" if one.left else ""
         gone = f"; no longer in the feed: {one.gone:,}" if one.gone else ""
-        click.echo(f"{one.load}: {tables.many(one.back, 'row')} put back{done}{left}{gone}.")
+        click.echo(f"{one.load}: {text.many(one.back, 'row')} put back{done}{left}{gone}.")
 
 
 def _merged(entry: LedgerEntry) -> str:
-    return tables.counts({"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes})
+    return text.counts({"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes})

@@ -2,24 +2,32 @@
 
 from __future__ import annotations
 
-import textwrap
-from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 import click
 
-if TYPE_CHECKING:
-    from rich.table import Table
-    from rich.text import Text
+from plainstep.cli.text import (
+    counts,
+    key_cells,
+    key_heads,
+    local,
+    many,
+    new_table,
+    note,
+    op,
+    rest,
+    show,
+    size,
+    span,
+    text,
+    what_changed,
+)
 
+if TYPE_CHECKING:
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.load import Load
     from plainstep.step import StepOutcome
     from plainstep.stores.records import CaptureInfo, LedgerEntry
-
-# Colours that people who see colours differently can tell apart; the word is always there too.
-COLOURS = {"insert": "#0072B2", "update": "#E69F00", "delete": "#D55E00"}
-LONGEST_VALUE = 60
 
 
 def outcomes(found: list[StepOutcome]) -> None:
@@ -49,11 +57,6 @@ def _said(one: StepOutcome) -> str:
     return f"{many(entry.changes, 'change')} {_window(one.after, one.upto, entry.changes)} came to {counts(one.net)}; {done}{odd}{note}; {took}"
 
 
-def counts(found: dict[str, int]) -> str:
-    """How many of each, in words."""
-    return ", ".join(f"{number:,} {word}" for word, number in found.items() if number) or "nothing"
-
-
 def _window(after: int | str | None, upto: int | str | None, count: int) -> str:
     """Where changes lie. What was written before a position may be committed after it was read."""
     if after is None:
@@ -61,29 +64,41 @@ def _window(after: int | str | None, upto: int | str | None, count: int) -> str:
     return f"committed since {after}" if after == upto and count else f"after {after} up to {upto}"
 
 
-def look(found: LookResult) -> None:
+def look(found: LookResult, page: int = 1) -> None:
     """The changes of a window, the difference first."""
-    from plainstep.cli.rows import changes
+    from plainstep.rows import changes
 
-    click.echo(
-        f"{found.load}: {many(found.total, 'change')} {_window(found.after, found.upto, found.total)}"
-        + (f" ({counts(found.counts)})" if found.total else "")
+    told = f" ({counts(found.counts)})" if found.total else ""
+    click.echo(f"{found.load}: {many(found.total, 'change')} {_ends(found)}{told}")
+    if found.matching is not None:
+        number = sum(found.matching.values())
+        click.echo(f"Asked for: {number:,} of them" + (f" ({counts(found.matching)})" if number else ""))
+    note(found.note)
+    rows = changes(found.changes, found.key)
+    heads = {"txn": "txn>", "by": "by"}
+    also = [name for name in heads if any(row.get(name) is not None for row in rows)]
+    table = new_table(
+        ["position>", "time", *(heads[name] for name in also), "op", *key_heads(found.key), "what changed"]
     )
-    _note(found.note)
-    rows = changes(found)
-    who = ["by"] if any(row.get("by") for row in rows) else []
-    table = new_table(["position>", "time", *who, "op", *_key_heads(found.key), "what changed"])
     for row in rows:
-        by = [text(row["by"] or "")] if who else []
-        cells: list[Any] = [local(row["at"]), *by, op(row["op"]), *_key_cells(row), what_changed(row, found.key)]
+        beside = ["" if row[name] is None else text(str(row[name])) for name in also]
+        cells: list[Any] = [local(row["at"]), *beside, op(row["op"]), *key_cells(row), what_changed(row, found.key)]
         table.add_row(str(row["position"]), *cells)
     show(table)
-    _rest(found.more)
+    rest(found.more, page + 1)
 
 
-def net(found: NetResult, limit: int | None) -> None:
+def _ends(found: LookResult) -> str:
+    """The window, with times where they are known."""
+    if not found.total or found.upto_at is None:
+        return _window(found.after, found.upto, found.total)
+    since = f" ({local(found.after_at)})" if found.after_at else ""
+    return _window(f"{found.after}{since}", f"{found.upto} ({local(found.upto_at)})", found.total)
+
+
+def net(found: NetResult, limit: int | None, skip: int = 0) -> None:
     """The net changes of a window, and what a step would do."""
-    from plainstep.cli.rows import nets
+    from plainstep.rows import nets
 
     net = found.net
     click.echo(
@@ -92,28 +107,20 @@ def net(found: NetResult, limit: int | None) -> None:
     )
     done = " and ".join(f"{name} {number:,}" for name, number in found.edits.items() if number)
     click.echo(f"A step would {done} of the target's rows." if done else "A step would touch no row.")
-    _note(found.note)
+    if found.refusal:
+        click.echo(f"A step would be refused: {found.refusal}")
+    note(found.note)
     if net.contradictions:
         click.echo(
             f"{many(net.contradictions, 'contradiction')}: changes that do not fit those before them; the last state counts."
         )
-    rows = nets(net, limit)
-    table = new_table(["op", *_key_heads(net.key), "changes>", "what changed"])
+    rows = nets(net, limit, skip)
+    table = new_table(["op", *key_heads(net.key), "changes>", "last change", "what changed"])
     for row in rows:
-        table.add_row(op(row["op"]), *_key_cells(row), f"{row['count']:,}", what_changed(row, net.key))
+        cells: list[Any] = [op(row["op"]), *key_cells(row), f"{row['count']:,}", local(row["at"])]
+        table.add_row(*cells, what_changed(row, net.key))
     show(table)
-    _rest(len(net) - len(rows))
-
-
-def _note(note: str) -> None:
-    if note:
-        for part in textwrap.wrap(f"Note: {note}.", 120, subsequent_indent="      ", break_long_words=False):
-            click.echo(part)
-
-
-def _rest(more: int) -> None:
-    if more > 0:
-        click.echo(f"... and {more:,} more; --all shows them.")
+    rest(len(net) - skip - len(rows), skip // limit + 2 if limit else 0)
 
 
 def status(found: list[LoadStatus]) -> None:
@@ -229,7 +236,7 @@ def check(found: list[CheckResult]) -> None:
 
 
 def _differences(one: CheckResult) -> None:
-    from plainstep.cli.rows import differences
+    from plainstep.rows import differences
 
     if one.ok:
         if one.extra:
@@ -237,14 +244,14 @@ def _differences(one: CheckResult) -> None:
         return
     click.echo(f"\n{one.load} differs (target, then source):")
     rows = differences(one)
-    table = new_table(["what", *_key_heads(one.differences.key), "values"])
+    table = new_table(["what", *key_heads(one.differences.key), "values"])
     for row in rows:
         as_change = {"op": "update", "was": row["target"], "now": row["source"], "changed": row["columns"]}
         if row["what"] != "different":
             as_change["op"] = "insert" if row["what"] == "missing" else "delete"
-        table.add_row(row["what"], *_key_cells(row), what_changed(as_change, one.differences.key))
+        table.add_row(row["what"], *key_cells(row), what_changed(as_change, one.differences.key))
     show(table)
-    _rest(one.missing + one.extra + one.different - len(rows))
+    rest(one.missing + one.extra + one.different - len(rows))
     click.echo(f"plainstep reload {one.load} merges the differences.")
 
 
@@ -272,116 +279,3 @@ def captures(found: list[tuple[str, CaptureInfo]]) -> None:
             click.echo(f"{store}.{one.table}: {one.problem}. {one.remedy}")
         elif one.waiting_columns:
             click.echo(f"{store}.{one.table}: not captured yet: {', '.join(one.waiting_columns)}. {one.remedy}")
-
-
-def what_changed(row: dict[str, Any], key: tuple[str, ...]) -> Text:
-    """The values of a change: what an update changed, or the row that came or went."""
-    from rich.text import Text
-
-    cell = Text()
-    if row["op"] == "update":
-        was, now = row["was"], row["now"]
-        parts = [
-            f"{name} {shown(was[name])} -> {shown(now[name])}" if name in was else f"{name} -> {shown(now[name])}"
-            for name in row["changed"]
-        ]
-        return cell.append("; ".join(parts) or "no value")
-    image = (row["was"] if row["op"] == "delete" else row["now"]) or {}
-    parts = [f"{name} {shown(value)}" for name, value in image.items() if name not in key and value is not None]
-    return cell.append("; ".join(parts), style="dim" if row["op"] == "delete" else "")
-
-
-def many(number: int, noun: str) -> str:
-    """A number of things."""
-    return f"{number:,} {noun}" + ("" if number == 1 else "s")
-
-
-def size(number: int) -> str:
-    """A number of bytes, in the largest unit that tells it."""
-    for unit, name in ((1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB")):
-        if number >= unit:
-            return f"{number / unit:.1f} {name}"
-    return f"{number} bytes"
-
-
-def printable(value: str) -> str:
-    """A text without anything that would do something to a terminal."""
-    return "".join(letter if letter.isprintable() else repr(letter)[1:-1] for letter in value)
-
-
-def shown(value: Any) -> str:
-    """A value in one line, safe for a terminal."""
-    if value is None:
-        return "null"
-    if isinstance(value, bytes):
-        told = f"{len(value):,} bytes" if len(value) > 16 else "0x" + value.hex()
-    elif isinstance(value, datetime) and value.tzinfo:
-        told = local(value)
-    else:
-        told = str(value)
-    told = printable(told)
-    return told if len(told) <= LONGEST_VALUE else told[: LONGEST_VALUE - 3] + "..."
-
-
-def local(time: datetime | None) -> str:
-    """A time in local time with its zone."""
-    return "-" if time is None else time.astimezone().strftime("%Y-%m-%d %H:%M:%S %Z")
-
-
-def span(seconds: float | None) -> str:
-    """A length of time, in the largest unit that tells it."""
-    if seconds is None:
-        return "-"
-    for size, unit in ((86400, "d"), (3600, "h"), (60, "min")):
-        if seconds >= 2 * size:
-            return f"{seconds / size:.0f} {unit}"
-    return f"{seconds:.0f} s"
-
-
-def op(word: str) -> Text:
-    """An operation as a coloured word."""
-    from rich.text import Text
-
-    return Text(word, style=COLOURS.get(word, ""))
-
-
-def text(value: str) -> Text:
-    """A text that is only text, whatever brackets it holds."""
-    from rich.text import Text
-
-    return Text(shown(value))
-
-
-def _key_heads(key: tuple[str, ...]) -> list[str]:
-    return [f"{name}>" for name in key]
-
-
-def _key_cells(row: dict[str, Any]) -> list[Text]:
-    return [text("" if value is None else str(value)) for value in row["key"].values()]
-
-
-def new_table(heads: list[str]) -> Table:
-    """A table without boxes. A head that ends in ``>`` is a number's, aligned right."""
-    from rich.table import Table
-    from rich.text import Text
-
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
-    for head in heads:
-        number = head.endswith(">")
-        table.add_column(Text(head.removesuffix(">")), justify="right" if number else "left", no_wrap=True)
-    return table
-
-
-def show(table: Table) -> None:
-    """Print a table, however wide: nothing is cut, so that a pipe gets all of it."""
-    from rich.console import Console
-
-    if not table.row_count:
-        return
-    console = Console(highlight=False)
-    width = console.measure(table, options=console.options.update(max_width=100_000)).maximum
-    console.width = max(width, 1)
-    with console.capture() as captured:
-        console.print(table)
-    for line in captured.get().splitlines():
-        click.echo(line.rstrip())

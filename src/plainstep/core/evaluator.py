@@ -24,7 +24,9 @@ def connection() -> duckdb.DuckDBPyConnection:
     if not hasattr(_local, "connection"):
         import duckdb
 
-        _local.connection = duckdb.connect(config={"enable_external_access": False, "lock_configuration": True})
+        made = duckdb.connect(config={"enable_external_access": False})
+        made.execute("SET TimeZone = 'UTC'; SET lock_configuration = true")
+        _local.connection = made
     found: duckdb.DuckDBPyConnection = _local.connection
     return found
 

@@ -8,18 +8,11 @@ from datetime import UTC, date, datetime, time
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
-import click
-
 if TYPE_CHECKING:
     from plainstep.aside import PutBack
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.step import StepOutcome
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
-
-
-def echo(data: Any) -> None:
-    """Print data as JSON."""
-    click.echo(json.dumps(data, default=plain, ensure_ascii=False, indent=2))
 
 
 def plain(value: Any) -> Any:
@@ -58,37 +51,32 @@ def outcome(found: StepOutcome) -> dict[str, Any]:
 
 def look(found: LookResult) -> dict[str, Any]:
     """The changes of a window."""
-    from plainstep.cli.rows import changes
+    from plainstep.rows import changes
 
-    return {
+    form: dict[str, Any] = {
         "load": found.load,
         "after": found.after,
         "upto": found.upto,
         "counts": found.counts,
-        "changes": [
-            {
-                "position": row["position"],
-                "op": row["op"],
-                "at": row["at"],
-                "txn": row.get("txn"),
-                "by": row.get("by"),
-                "key": {name: row["key"][name] for name in found.key},
-                "was": row["was"],
-                "now": row["now"],
-                "changed": row["changed"],
-            }
-            for row in changes(found)
-        ],
+        "changes": [change(row) for row in changes(found.changes, found.key)],
         "more": found.more,
-    } | ({"note": found.note} if found.note else {})
+    }
+    if found.matching is not None:
+        form["matching"] = found.matching
+    return form | ({"note": found.note} if found.note else {})
 
 
-def net(found: NetResult, limit: int | None) -> dict[str, Any]:
+def change(row: dict[str, Any]) -> dict[str, Any]:
+    """One change."""
+    return {name: row.get(name) for name in ("position", "op", "at", "txn", "by", "key", "was", "now", "changed")}
+
+
+def net(found: NetResult, limit: int | None, skip: int = 0) -> dict[str, Any]:
     """The net changes of a window."""
-    from plainstep.cli.rows import nets
+    from plainstep.rows import nets
 
-    rows = nets(found.net, limit)
-    return {
+    rows = nets(found.net, limit, skip)
+    form = {
         "load": found.load,
         "after": found.after,
         "upto": found.upto,
@@ -97,8 +85,11 @@ def net(found: NetResult, limit: int | None) -> dict[str, Any]:
         "edits": found.edits,
         "contradictions": found.net.contradictions,
         "net": [{name: row[name] for name in ("op", "key", "was", "now", "changed", "count")} for row in rows],
-        "more": len(found.net) - len(rows),
-    } | ({"note": found.note} if found.note else {})
+        "more": max(len(found.net) - skip - len(rows), 0),
+    }
+    if found.refusal:
+        form["refusal"] = found.refusal
+    return form | ({"note": found.note} if found.note else {})
 
 
 def status(found: LoadStatus) -> dict[str, Any]:
@@ -164,7 +155,7 @@ def check(found: CheckResult) -> dict[str, Any]:
         "extra",
         "different",
     )
-    from plainstep.cli.rows import differences
+    from plainstep.rows import differences
 
     return {name: getattr(found, name) for name in names} | {"differences": differences(found)}
 

@@ -1,0 +1,86 @@
+"""plainstep capture: turning change capture on and off."""
+
+from __future__ import annotations
+
+import click
+
+from plainstep.cli.options import HOW, JSON, project
+from plainstep.cli.text import echo_json
+
+
+@click.group()
+def capture() -> None:
+    """Turn change capture on or off, and see what is captured."""
+
+
+@capture.command("on")
+@click.argument("place", metavar="STORE.TABLE")
+@click.option(
+    "--key",
+    default="",
+    metavar="COLUMN,...",
+    help="Unique columns that are never null; default: the primary key.",
+)
+@HOW
+@JSON
+@click.pass_context
+def capture_on(ctx: click.Context, place: str, key: str, how: str, as_json: bool) -> None:
+    """Record every change of a table from now on."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    columns = tuple(name.strip() for name in key.split(",") if name.strip())
+    info, new = project(ctx).capture_on(place, columns, how)
+    store = place.partition(".")[0]
+    if as_json:
+        echo_json(forms.capture(store, info))
+    else:
+        click.echo(
+            f"Capture is on for {store}.{info.table}." if new else f"Capture was on already for {store}.{info.table}."
+        )
+        tables.captures([(store, info)])
+
+
+@capture.command("off")
+@click.argument("place", metavar="STORE.TABLE")
+@HOW
+@click.pass_context
+def capture_off(ctx: click.Context, place: str, how: str) -> None:
+    """Stop recording, and forget what was recorded."""
+    info = project(ctx).capture_off(place, how)
+    click.echo(f"Capture is off for {place}. Recorded changes forgotten: {info.held:,}.")
+
+
+@capture.command("refresh")
+@click.argument("place", metavar="STORE.TABLE")
+@HOW
+@JSON
+@click.pass_context
+def capture_refresh(ctx: click.Context, place: str, how: str, as_json: bool) -> None:
+    """Bring capture up to the table's columns."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    info, done = project(ctx).capture_refresh(place, how)
+    store = place.partition(".")[0]
+    if as_json:
+        echo_json(forms.capture(store, info) | {"done": done})
+    else:
+        click.echo(f"{place}: {done}.")
+        tables.captures([(store, info)])
+
+
+@capture.command("list")
+@click.argument("store", required=False)
+@JSON
+@click.pass_context
+def capture_list(ctx: click.Context, store: str | None, as_json: bool) -> None:
+    """What is captured, since when, and whether it can be trusted."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    found = project(ctx).captures(store)
+    if as_json:
+        echo_json([forms.capture(name, info) for name, info in found])
+    else:
+        tables.captures(found)

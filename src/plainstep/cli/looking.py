@@ -1,0 +1,137 @@
+"""Commands that look, and change nothing."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from plainstep.cli.bars import bar
+from plainstep.cli.options import JSON, LIMIT, form_of, of_a_window, of_some_changes, project, to_a_file
+from plainstep.cli.text import echo_json
+
+
+@click.command()
+@click.argument("load")
+@of_some_changes
+@of_a_window
+@JSON
+@click.pass_context
+def look(
+    ctx: click.Context,
+    /,
+    load: str,
+    after: str | None,
+    upto: str | None,
+    limit: int,
+    page: int,
+    every: bool,
+    form: str | None,
+    out: Path | None,
+    as_json: bool,
+    **chosen: Any,
+) -> None:
+    """The raw changes, oldest first; by default those not yet merged.
+
+    Counts are of the whole window, however few rows are shown.
+    """
+    from plainstep import Filter, forms
+    from plainstep.cli import tables
+
+    only = Filter(**chosen)
+    form = form_of(form, out)
+    with bar():
+        if form:
+            to_a_file(project(ctx).changes(load, after, upto, only), form, out)
+            return
+        found = project(ctx).look(load, after, upto, None if every else limit, 0 if every else (page - 1) * limit, only)
+    if as_json:
+        echo_json(forms.look(found))
+    else:
+        tables.look(found, page)
+
+
+@click.command()
+@click.argument("load")
+@of_a_window
+@JSON
+@click.pass_context
+def net(
+    ctx: click.Context,
+    load: str,
+    after: str | None,
+    upto: str | None,
+    limit: int,
+    page: int,
+    every: bool,
+    form: str | None,
+    out: Path | None,
+    as_json: bool,
+) -> None:
+    """The net changes, and what a step would do with them in the load's shape."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    form = form_of(form, out)
+    with bar():
+        found = project(ctx).net(load, after, upto)
+    if form:
+        to_a_file(iter([found.net.to_arrow()]), form, out)
+        return
+    room, skip = (None, 0) if every else (limit, (page - 1) * limit)
+    if as_json:
+        echo_json(forms.net(found, room, skip))
+    else:
+        tables.net(found, room, skip)
+
+
+@click.command()
+@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@JSON
+@click.pass_context
+def status(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
+    """Where each load stands: mark, changes waiting, lag, health."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    found = project(ctx).status(*loads)
+    if as_json:
+        echo_json([forms.status(one) for one in found])
+    else:
+        tables.status(found)
+
+
+@click.command()
+@click.argument("load", required=False)
+@LIMIT
+@JSON
+@click.pass_context
+def ledger(ctx: click.Context, load: str | None, limit: int, as_json: bool) -> None:
+    """The steps so far, oldest first."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    entries = project(ctx).ledger(load, limit)
+    if as_json:
+        echo_json([forms.entry(one) for one in entries])
+    else:
+        tables.ledger(entries)
+
+
+@click.command()
+@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@JSON
+@click.pass_context
+def check(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
+    """Compare target with source, allowing for changes still waiting."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    with bar():
+        found = project(ctx).check(*loads)
+    if as_json:
+        echo_json([forms.check(one) for one in found])
+    else:
+        tables.check(found)
+    ctx.exit(0 if all(one.ok for one in found) else 3)

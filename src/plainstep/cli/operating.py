@@ -1,0 +1,97 @@
+"""Commands that step, mend and move."""
+
+from __future__ import annotations
+
+import click
+
+from plainstep.cli.bars import bar
+from plainstep.cli.options import JSON, complain, project
+from plainstep.cli.text import echo_json
+
+
+@click.command()
+@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@JSON
+@click.pass_context
+def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
+    """One step of each load named, or of all."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    with bar():
+        outcomes = project(ctx).step(*loads, raise_errors=False)
+    if as_json:
+        echo_json([forms.outcome(outcome) for outcome in outcomes])
+    else:
+        tables.outcomes(outcomes)
+    for outcome in outcomes:
+        if outcome.error:
+            complain(outcome.error, outcome.load)
+    ctx.exit(max((outcome.error.exit_status for outcome in outcomes if outcome.error), default=0))
+
+
+@click.command()
+@click.argument("load")
+@click.option("--to", metavar="X", help="Move the mark here: a position, a time, start or head.")
+@click.option("--reason", default="", help="Why, for the ledger.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@JSON
+@click.pass_context
+def mark(ctx: click.Context, load: str, to: str | None, reason: str, yes: bool, as_json: bool) -> None:
+    """Show a load's mark, or move it without merging anything."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    town = project(ctx)
+    if to is not None:
+        if not yes:
+            tables.move(town.load(load), to)
+            click.confirm("Move the mark?", abort=True, err=True)
+        town.move_mark(load, to, reason)
+    [found] = town.status(load)
+    if as_json:
+        echo_json(forms.status(found))
+    else:
+        tables.mark(found)
+
+
+@click.command()
+@click.argument("load")
+@JSON
+@click.pass_context
+def reload(ctx: click.Context, load: str, as_json: bool) -> None:
+    """A fresh snapshot of the source, merged as differences."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    with bar():
+        outcome = project(ctx).reload(load)
+    if as_json:
+        echo_json(forms.outcome(outcome))
+    else:
+        tables.outcomes([outcome])
+
+
+@click.command()
+@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@click.option("--back", is_flag=True, help="Read them once more, and merge those that are in order now.")
+@JSON
+@click.pass_context
+def aside(ctx: click.Context, loads: tuple[str, ...], back: bool, as_json: bool) -> None:
+    """The rows that contradicted their layout and were set aside (bad = "aside")."""
+    from plainstep import forms
+    from plainstep.cli import asides
+
+    town = project(ctx)
+    if back:
+        found = [town.put_back(name) for name in loads or town.loads]
+        if as_json:
+            echo_json([forms.put_back(one) for one in found])
+        else:
+            asides.put_back(found)
+        return
+    rows = town.aside(*loads)
+    if as_json:
+        echo_json([forms.aside(load, row) for load, row in rows])
+    else:
+        asides.rows(rows)

@@ -1,0 +1,111 @@
+"""What commands have in common: their options, the project that -c names, and how errors are told."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator
+from itertools import chain
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.errors import PlainStepError
+    from plainstep.project import Project
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+
+JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of text.")
+AFTER = click.option("--after", metavar="X", help="From here on, X itself excluded: a position, a time, start or head.")
+UPTO = click.option("--upto", metavar="Y", help="Up to here, Y itself included: a position, a time, start or head.")
+LIMIT = click.option(
+    "--limit", default=100, show_default=True, type=click.IntRange(min=0), help="How many rows to show."
+)
+HOW = click.option(
+    "--how",
+    type=click.Choice(["capture", "log"]),
+    default="capture",
+    show_default=True,
+    help="By triggers into change tables, or by following the server's own log.",
+)
+PAGE = click.option(
+    "--page", default=1, show_default=True, type=click.IntRange(min=1), help="Which page of that many rows to show."
+)
+FORMAT = click.option(
+    "--format",
+    "form",
+    type=click.Choice(["csv", "jsonl", "parquet"]),
+    help="Write all of them as data instead, to stdout or to a file.",
+)
+OUT = click.option(
+    "-o", "--out", metavar="FILE", type=click.Path(path_type=Path, dir_okay=False), help="The file to write."
+)
+ALL = click.option("--all", "every", is_flag=True, help="Show every row.")
+
+
+def of_a_window(command: Command) -> Command:
+    """The options of a command that shows rows of a window."""
+    for option in (OUT, FORMAT, ALL, PAGE, LIMIT, UPTO, AFTER):
+        command = option(command)
+    return command
+
+
+def of_some_changes(command: Command) -> Command:
+    """The options of a command that chooses among changes."""
+    for option in (
+        click.option("--where", default="", metavar="SQL", help="Only those for which this holds of was and now."),
+        click.option("--txn", default="", metavar="ID", help="Only those of this transaction."),
+        click.option("--changed", multiple=True, metavar="COLUMN", help="Only updates that changed this column."),
+        click.option(
+            "--key", multiple=True, metavar="VALUE", help="Only those of this key; once for each column of it."
+        ),
+        click.option(
+            "--op", "ops", multiple=True, metavar="OPERATION", help="Only insert, update, delete or truncate."
+        ),
+    ):
+        command = option(command)
+    return command
+
+
+def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:
+    """Write tables as data, and say on stderr what was written."""
+    from plainstep.exporting import file_or, writer
+
+    if out is None and form == "parquet" and sys.stdout.isatty():
+        raise click.UsageError("Parquet is no text for a terminal: name a file with -o FILE.")
+    rows = 0
+    first = next(tables)
+    with file_or(out, sys.stdout.buffer) as stream, writer(form, stream, first.schema) as write:
+        for table in chain([first], tables):
+            write(table)
+            rows += table.num_rows
+    if out is not None:
+        click.echo(f"{out}: {rows:,} rows.", err=True)
+
+
+def form_of(form: str | None, out: Path | None) -> str | None:
+    """The format to write in: as asked, or as the file's name says."""
+    if form or out is None:
+        return form
+    suffix = out.suffix.removeprefix(".").lower()
+    if suffix not in ("csv", "jsonl", "parquet"):
+        raise click.UsageError(f"{out} does not say what it is: add --format csv, jsonl or parquet.")
+    return suffix
+
+
+def project(ctx: click.Context) -> Project:
+    """The project that -c names."""
+    from plainstep.project import load_project
+
+    return load_project(ctx.obj)
+
+
+def complain(error: PlainStepError, load: str = "") -> None:
+    """Print an error to stderr."""
+    first, *rest = str(error).splitlines()
+    click.echo(click.style(f"{load}: " if load else "", bold=True, fg="bright_red") + first, err=True)
+    for line in rest:
+        click.echo(f"  {line}", err=True)

@@ -1,0 +1,20 @@
+"""Looking without touching: changes, net changes, lives of rows, status, ledger and check. Nothing here writes anywhere."""
+
+from plainstep.inspect.checking import CheckResult, check
+from plainstep.inspect.looking import LookResult, flat_changes, look
+from plainstep.inspect.nets import NetResult, net
+from plainstep.inspect.standing import LoadStatus, status
+from plainstep.inspect.steps import ledger
+
+__all__ = [
+    "CheckResult",
+    "LoadStatus",
+    "LookResult",
+    "NetResult",
+    "check",
+    "flat_changes",
+    "ledger",
+    "look",
+    "net",
+    "status",
+]

@@ -1,0 +1,153 @@
+"""The raw changes of a window."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from plainstep.committing import set_aside
+from plainstep.core.positions import Window
+from plainstep.netting import key_of, news, read_net
+from plainstep.progress import counted
+from plainstep.windows import ends, times, window
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
+    from plainstep.core.filters import Filter
+    from plainstep.load import Load
+
+
+@dataclass
+class LookResult:
+    """The raw changes of a window.
+
+    Attributes:
+        load: the load's name.
+        key: its key columns.
+        after, upto: the window, ``(after, upto]``.
+        changes: those that are shown, oldest first.
+        counts: how many there are of each operation, in the whole window.
+        matching: how many of these are asked for, of each operation; None if all of them are.
+        skipped: how many of those come before the ones that are shown.
+        after_at, upto_at: when the changes at the window's ends were made, where that is known.
+        note: how well the window could be found, where there is something to say.
+    """
+
+    load: str
+    key: tuple[str, ...]
+    after: int | str
+    upto: int | str
+    changes: Changes
+    counts: dict[str, int]
+    matching: dict[str, int] | None = None
+    skipped: int = 0
+    after_at: datetime | None = None
+    upto_at: datetime | None = None
+    note: str = ""
+
+    @property
+    def total(self) -> int:
+        """How many changes the window holds."""
+        return sum(self.counts.values())
+
+    @property
+    def more(self) -> int:
+        """How many changes come after those that are shown."""
+        asked = self.total if self.matching is None else sum(self.matching.values())
+        return max(asked - self.skipped - len(self.changes), 0)
+
+
+def look(
+    load: Load,
+    after: str | None = None,
+    upto: str | None = None,
+    limit: int | None = 100,
+    skip: int = 0,
+    only: Filter | None = None,
+) -> LookResult:
+    """The raw changes of a window, oldest first."""
+    from plainstep.core.changes import Changes, concat
+
+    asked = window(load, after, upto)
+    every: Counter[str] = Counter()
+    matching: Counter[str] = Counter()
+    kept: list[Changes] = []
+    before, room = skip, limit
+    for batch in read_changes(load, asked, whole=after is None and upto is None):
+        every.update(batch.counts())
+        if only:
+            batch = only.of(batch, key_of(load, load.source.schema()))
+            matching.update(batch.counts())
+        found = Changes(batch.table.slice(before, room))
+        before = max(before - len(batch), 0)
+        if len(found) or not kept:
+            kept.append(found)
+            room = None if room is None else room - len(found)
+    key = key_of(load, load.source.schema())
+    note = noted(load, asked)
+    told = dict(matching) if only else None
+    return LookResult(
+        load.name, key, *ends(load, asked), concat(kept), dict(every), told, skip, *times(load, asked), note
+    )
+
+
+def flat_changes(
+    load: Load, after: str | None = None, upto: str | None = None, only: Filter | None = None
+) -> Iterator[pa.Table]:
+    """The changes of a window as tables of one schema, oldest first; at least one, which may be empty.
+
+    Yields:
+        ``position``, ``op`` (a word), ``at`` (UTC), ``txn`` and ``by`` where they are told, ``was.*``, ``now.*``, and
+        ``changed`` (list of column names).
+    """
+    from plainstep.core.telling import positioned
+
+    asked = window(load, after, upto)
+    schema = None
+    for batch in read_changes(load, asked, whole=after is None and upto is None):
+        key = key_of(load, load.source.schema())
+        table = positioned(only.of(batch, key) if only else batch, key)
+        schema = schema or table.schema
+        yield table.cast(schema)
+
+
+def read_changes(load: Load, asked: Window, whole: bool) -> Iterator[Changes]:
+    """The changes of a window, batch by batch.
+
+    Args:
+        load: the load.
+        asked: the window.
+        whole: whether it is the window of the next step, in which what is merged already is no change.
+    """
+    fresh = _fresh_keys(load, asked) if whole else None
+    for batch in counted(load.source.read(asked), f"{load.name}: changes"):
+        yield batch if fresh is None else batch.among(fresh)
+
+
+def _fresh_keys(load: Load, asked: Window) -> pa.Table | None:
+    """Where a window begins before the mark: the keys that are not at the target as they are in it."""
+    if not load.source.rereads:
+        return None
+    from plainstep.core.words import Op
+
+    found = news(load, read_net(load, asked))
+    return found.keys_of(found.rows(*Op))
+
+
+def noted(load: Load, asked: Window) -> str:
+    """What there is to say of a window that was read."""
+    aside = set_aside(load)
+    found = getattr(load.source, "doubt", None)
+    doubt = (
+        f"a step would be refused. {found.what} {found.likely.removesuffix('.')}"
+        if found and load.config.strict is None
+        else ""
+    )
+    would = f"rows that contradict the layout, and would be set aside: {len(aside):,}"
+    first = f" (the first, at {aside[0].place}: {aside[0].reason})" if aside else ""
+    return "; ".join(part for part in (asked.note, would + first if aside else "", doubt) if part)
