@@ -145,7 +145,9 @@ class Forms(unittest.TestCase):
             here.project.capture_on("town.tree")
             here.sql(*[f"INSERT INTO tree VALUES ({n}, 0, 'oak')" for n in range(130)])
             for words in ("look", "net"):
-                self.assertIn("... and 30 more; --all shows them, --page 2 the next ones.", here.run(words, "house").output)
+                self.assertIn(
+                    "... and 30 more; --all shows them, --page 2 the next ones.", here.run(words, "house").output
+                )
                 self.assertIn("130 insert", here.run(words, "house", "--limit", "0").output)
                 self.assertNotIn("more", here.run(words, "house", "--all").output)
                 self.assertEqual(json.loads(here.run(words, "house", "--limit", "7", "--json").output)["more"], 123)

@@ -6,28 +6,33 @@ import csv
 import io
 import json
 import unittest
+from typing import Any
 
 import pyarrow.parquet as pq
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from plainstep import Filter
-from tests.histories import apply, histories
+from tests.histories import Model, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town
+from tests.test_steps import act
 
 
 class Looks(unittest.TestCase):
-    @given(histories(), st.sampled_from(["insert", "update", "delete"]), st.integers(0, 4))
+    @given(histories, st.sampled_from(["insert", "update", "delete"]), st.integers(0, 4))
     @settings(max_examples=15, deadline=None, phases=WITHOUT_SHRINKING)
-    def test_a_filter_keeps_what_its_words_say(self, history: list[object], op: str, key: int) -> None:
+    def test_a_filter_keeps_what_its_words_say(self, history: list[Any], op: str, key: int) -> None:
         with Town(TREE) as town:
             project = town.project
             project.capture_on("town.tree")
-            apply(town, history)
+            act(town, Model(), history)
             every = json.loads(town.run("look", "house", "--all", "--json").output)["changes"]
 
             def asked(*words: str) -> list[object]:
-                return [one["position"] for one in json.loads(town.run("look", "house", *words, "--all", "--json").output)["changes"]]
+                return [
+                    one["position"]
+                    for one in json.loads(town.run("look", "house", *words, "--all", "--json").output)["changes"]
+                ]
 
             def positions(keep: object) -> list[object]:
                 return [one["position"] for one in every if keep(one)]  # type: ignore[operator]
@@ -46,9 +51,11 @@ class Looks(unittest.TestCase):
             self.assertEqual(found.total, len(every))
 
     def test_the_same_changes_as_data(self) -> None:
-        with Town(TREE, 'INSERT INTO tree VALUES (1, 5, \'a "quoted" oak\')') as town:
+        with Town(TREE, "INSERT INTO tree VALUES (1, 5, 'a \"quoted\" oak')") as town:
             town.run("capture", "on", "town.tree")
-            town.sql("UPDATE tree SET b = NULL", "INSERT INTO tree VALUES (2, NULL, 'ash\nand elm')", "DELETE FROM tree")
+            town.sql(
+                "UPDATE tree SET b = NULL", "INSERT INTO tree VALUES (2, NULL, 'ash\nand elm')", "DELETE FROM tree"
+            )
             lines = [json.loads(line) for line in town.run("look", "house", "--format", "jsonl").output.splitlines()]
             rows = list(csv.DictReader(io.StringIO(town.run("look", "house", "--format", "csv").output)))
             self.assertEqual(town.run("look", "house", "-o", str(town.path / "out.parquet")).exit_code, 0)

@@ -54,7 +54,7 @@ def writer(form: str, out: IO[bytes], schema: pa.Schema) -> Iterator[Write]:
     import pyarrow as pa
 
     if form == "jsonl":
-        yield lambda table: out.writelines(_lines(table))
+        yield lambda table: _write(out, b"".join(_lines(table)))
         return
     if form == "csv":
         from pyarrow.csv import CSVWriter
@@ -68,6 +68,10 @@ def writer(form: str, out: IO[bytes], schema: pa.Schema) -> Iterator[Write]:
 
     with ParquetWriter(pa.PythonFile(out, "w"), schema) as parquet:
         yield parquet.write_table
+
+
+def _write(out: IO[bytes], data: bytes) -> None:
+    out.write(data)
 
 
 def _lines(table: pa.Table) -> Iterator[bytes]:

@@ -78,7 +78,7 @@ def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:
         raise click.UsageError("Parquet is no text for a terminal: name a file with -o FILE.")
     rows = 0
     first = next(tables)
-    with file_or(out, sys.stdout.buffer) as stream, writer(form, stream, first.schema) as write:
+    with file_or(out, click.get_binary_stream("stdout")) as stream, writer(form, stream, first.schema) as write:
         for table in chain([first], tables):
             write(table)
             rows += table.num_rows
