@@ -50,13 +50,42 @@ class Looks(unittest.TestCase):
             self.assertEqual(found.changes.seq().tolist(), positions(lambda one: one["op"] == op)[1:3])
             self.assertEqual(found.total, len(every))
 
+    @given(histories, st.integers(0, 5), st.integers(0, 30))
+    @settings(max_examples=15, deadline=None, phases=WITHOUT_SHRINKING)
+    def test_a_row_as_it_was(self, history: list[Any], key: int, position: int) -> None:
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            act(town, Model(), history)
+            rows: dict[Any, Any] = {}
+            states = [None]
+            for one in json.loads(town.run("look", "house", "--all", "--json").output)["changes"]:
+                if one["was"]:
+                    del rows[one["was"]["k"]]
+                if one["now"]:
+                    rows[one["now"]["k"]] = one["now"]
+                states.append(rows.get(key))
+            at = min(position, len(states) - 1)
+            then = town.project.trace("house", str(key), at=str(at))
+            self.assertEqual((then.row, then.known), (states[at], True))
+            town.project.step()
+            now = town.project.trace("house", str(key))
+            self.assertEqual((now.row, now.target), (states[-1], states[-1]))
+            self.assertTrue(all(one.step and one.step.step == 1 for one in now.events))
+            if now.restore:
+                self.assertIsNone(now.row)
+                town.sql(now.restore)
+                again = town.project.trace("house", str(key))
+                self.assertEqual(again.row, now.events[-1].change["was"])
+                self.assertIsNone(again.events[-1].step)
+                self.assertEqual(town.run("trace", "house", str(key)).exit_code, 0)
+
     def test_the_same_changes_as_data(self) -> None:
         with Town(TREE, "INSERT INTO tree VALUES (1, 5, 'a \"quoted\" oak')") as town:
             town.run("capture", "on", "town.tree")
             town.sql(
                 "UPDATE tree SET b = NULL", "INSERT INTO tree VALUES (2, NULL, 'ash\nand elm')", "DELETE FROM tree"
             )
-            lines = [json.loads(line) for line in town.run("look", "house", "--format", "jsonl").output.splitlines()]
+            lines = [json.loads(line) for line in town.run("look", "house", "--format", "jsonl").stdout.splitlines()]
             rows = list(csv.DictReader(io.StringIO(town.run("look", "house", "--format", "csv").output)))
             self.assertEqual(town.run("look", "house", "-o", str(town.path / "out.parquet")).exit_code, 0)
             table = pq.read_table(town.path / "out.parquet").to_pylist()

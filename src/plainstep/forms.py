@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from plainstep.aside import PutBack
-    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
+    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, TraceResult
     from plainstep.step import StepOutcome
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
 
@@ -90,6 +90,25 @@ def net(found: NetResult, limit: int | None, skip: int = 0) -> dict[str, Any]:
     if found.refusal:
         form["refusal"] = found.refusal
     return form | ({"note": found.note} if found.note else {})
+
+
+def trace(found: TraceResult) -> dict[str, Any]:
+    """The life of a row."""
+    return {
+        "load": found.load,
+        "key": found.key,
+        "since": found.since,
+        "events": [
+            change(one.change)
+            | {"step": one.step.step if one.step else None, "merged_at": one.step.at if one.step else None}
+            for one in found.events
+        ],
+        "at": found.at or None,
+        "row": found.row,
+        "known": found.known,
+        "target": found.target,
+        "restore": found.restore,
+    }
 
 
 def status(found: LoadStatus) -> dict[str, Any]:

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from plainstep.aside import PutBack
     from plainstep.core.filters import Filter
-    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
+    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, TraceResult
     from plainstep.step import StepOutcome
     from plainstep.stores.base import Store
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
@@ -122,6 +122,18 @@ class Project:
         from plainstep import inspect
 
         return inspect.net(self.load(name), after, upto)
+
+    def trace(self, name: str, *key: str, at: str | None = None) -> TraceResult:
+        """The life of one row: its changes, the steps that merged them, and the row as it was or is.
+
+        Args:
+            name: the load.
+            key: the values of its key columns, in their order, as text.
+            at: a position or time: the row as it was then; default: now.
+        """
+        from plainstep import inspect
+
+        return inspect.trace(self.load(name), key, at)
 
     def status(self, *names: str) -> list[LoadStatus]:
         """Where each load stands."""

@@ -72,6 +72,7 @@ for command in (
     operating.step,
     looking.look,
     looking.net,
+    looking.trace,
     looking.status,
     looking.ledger,
     looking.check,

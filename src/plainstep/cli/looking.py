@@ -87,6 +87,28 @@ def net(
 
 
 @click.command()
+@click.argument("load")
+@click.argument("key", metavar="KEY...", nargs=-1, required=True)
+@click.option("--at", metavar="X", help="The row as it was then: a position, a time, start or head.")
+@JSON
+@click.pass_context
+def trace(ctx: click.Context, load: str, key: tuple[str, ...], at: str | None, as_json: bool) -> None:
+    """The life of one row: what happened to it, when, by whom, and which step merged it.
+
+    KEY is a value for each column of the key. Of a row that is gone, it shows the statement that would bring it back.
+    """
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    with bar():
+        found = project(ctx).trace(load, *key, at=at)
+    if as_json:
+        echo_json(forms.trace(found))
+    else:
+        tables.trace(found)
+
+
+@click.command()
 @click.argument("loads", metavar="[LOAD]...", nargs=-1)
 @JSON
 @click.pass_context

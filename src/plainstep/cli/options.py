@@ -55,7 +55,7 @@ def of_a_window(command: Command) -> Command:
 
 def of_some_changes(command: Command) -> Command:
     """The options of a command that chooses among changes."""
-    for option in (
+    options: list[Any] = [
         click.option("--where", default="", metavar="SQL", help="Only those for which this holds of was and now."),
         click.option("--txn", default="", metavar="ID", help="Only those of this transaction."),
         click.option("--changed", multiple=True, metavar="COLUMN", help="Only updates that changed this column."),
@@ -65,7 +65,8 @@ def of_some_changes(command: Command) -> Command:
         click.option(
             "--op", "ops", multiple=True, metavar="OPERATION", help="Only insert, update, delete or truncate."
         ),
-    ):
+    ]
+    for option in options:
         command = option(command)
     return command
 
@@ -78,7 +79,7 @@ def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:
         raise click.UsageError("Parquet is no text for a terminal: name a file with -o FILE.")
     rows = 0
     first = next(tables)
-    with file_or(out, click.get_binary_stream("stdout")) as stream, writer(form, stream, first.schema) as write:
+    with file_or(out, sys.stdout.buffer) as stream, writer(form, stream, first.schema) as write:
         for table in chain([first], tables):
             write(table)
             rows += table.num_rows

@@ -15,8 +15,10 @@ from plainstep.cli.text import (
     new_table,
     note,
     op,
+    printable,
     rest,
     show,
+    shown,
     size,
     span,
     text,
@@ -24,7 +26,7 @@ from plainstep.cli.text import (
 )
 
 if TYPE_CHECKING:
-    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
+    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, TraceResult
     from plainstep.load import Load
     from plainstep.step import StepOutcome
     from plainstep.stores.records import CaptureInfo, LedgerEntry
@@ -121,6 +123,39 @@ def net(found: NetResult, limit: int | None, skip: int = 0) -> None:
         table.add_row(*cells, what_changed(row, net.key))
     show(table)
     rest(len(net) - skip - len(rows), skip // limit + 2 if limit else 0)
+
+
+def trace(found: TraceResult) -> None:
+    """The life of a row, and what is left of it."""
+    key = tuple(found.key)
+    name = ", ".join(f"{column} {shown(value)}" for column, value in found.key.items())
+    told = many(len(found.events), "change")
+    click.echo(f"{found.load}, {name}: {told} since {found.since}" + (f", up to {found.at}" if found.at else ""))
+    heads = {"txn": "txn>", "by": "by"}
+    also = [name for name in heads if any(one.change.get(name) is not None for one in found.events)]
+    table = new_table(
+        ["position>", "time", *(heads[name] for name in also), "op", *key_heads(key), "merged by", "what changed"]
+    )
+    for one in found.events:
+        row = one.change
+        beside = ["" if row[name] is None else text(str(row[name])) for name in also]
+        step = f"step {one.step.step}, {local(one.step.at)}" if one.step else "waiting"
+        cells: list[Any] = [local(row["at"]), *beside, op(row["op"]), *key_cells(row), step, what_changed(row, key)]
+        table.add_row(str(row["position"]), *cells)
+    show(table)
+    when = f"At {found.at}" if found.at else "Now"
+    if not found.known:
+        click.echo(f"{when}: not known; the changes that tell it are not held.")
+    else:
+        click.echo(f"{when}: {_row(found.row)}")
+    if not found.at:
+        click.echo("At the target: " + ("the same" if found.target == found.row else _row(found.target)))
+    if found.restore:
+        click.echo(f"To bring it back as it was:\n  {printable(found.restore)}")
+
+
+def _row(row: dict[str, Any] | None) -> str:
+    return "not there" if row is None else "; ".join(f"{name} {shown(value)}" for name, value in row.items())
 
 
 def status(found: list[LoadStatus]) -> None:

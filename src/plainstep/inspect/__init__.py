@@ -5,16 +5,19 @@ from plainstep.inspect.looking import LookResult, flat_changes, look
 from plainstep.inspect.nets import NetResult, net
 from plainstep.inspect.standing import LoadStatus, status
 from plainstep.inspect.steps import ledger
+from plainstep.inspect.tracing import TraceResult, trace
 
 __all__ = [
     "CheckResult",
     "LoadStatus",
     "LookResult",
     "NetResult",
+    "TraceResult",
     "check",
     "flat_changes",
     "ledger",
     "look",
     "net",
     "status",
+    "trace",
 ]

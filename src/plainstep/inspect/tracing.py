@@ -1,0 +1,173 @@
+"""The life of one row: its changes, the steps that merged them, and the row as it was."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+
+from plainstep.core.positions import Place, Window
+from plainstep.inspect.looking import read_changes
+from plainstep.netting import key_of
+from plainstep.rows import changes as as_rows
+from plainstep.stores.records import LedgerEntry
+from plainstep.stores.sql import quoted, text
+from plainstep.windows import resolve, shown, span_of
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
+    from plainstep.load import Load
+    from plainstep.stores.base import Table
+
+
+@dataclass
+class Event:
+    """One change of the row.
+
+    Attributes:
+        change: the change, as ``look`` shows it: position, op, at, txn, by, key, was, now, changed.
+        step: the step that merged it, or None if it is waiting (or was never merged).
+    """
+
+    change: dict[str, Any]
+    step: LedgerEntry | None
+
+
+@dataclass
+class TraceResult:
+    """The life of one row.
+
+    Attributes:
+        load: the load's name.
+        key: its key, by column.
+        events: its changes, oldest first, as far as they are held. A row that moved to another key is followed.
+        since: changes are held after this position; what came before is not known.
+        at: the position or time that was asked for, or empty.
+        row: the row as it was then, or as it is at the source now; None if it was not there.
+        known: whether ``row`` is known: before its first change that is held, only what that change tells is.
+        target: the row as it stands at the target now, or None.
+        restore: an INSERT statement that brings the row back as it was last, where it is gone; else empty.
+    """
+
+    load: str
+    key: dict[str, Any]
+    events: list[Event] = field(default_factory=list)
+    since: int | str = 0
+    at: str = ""
+    row: dict[str, Any] | None = None
+    known: bool = True
+    target: dict[str, Any] | None = None
+    restore: str = ""
+
+
+def trace(load: Load, key: tuple[str, ...], at: str | None = None) -> TraceResult:
+    """The life of one row.
+
+    Args:
+        load: the load.
+        key: the values of its key columns, in their order, as text.
+        at: a position or time: the row as it was then.
+
+    Raises:
+        ConfigError: it is no key of this load.
+    """
+    from plainstep.core.filters import key_values
+    from plainstep.core.lives import life
+
+    span = span_of(load, load.target.mark(load.name))
+    columns = key_of(load, load.source.schema())
+    wanted = key_values(_nothing(load), columns, key)
+    start = Place(span.oldest)
+    upto = resolve(load, span, at) if at is not None else span.end
+    found = life(lambda: read_changes(load, Window.between(start, upto), whole=False), wanted)
+    result = TraceResult(load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "")
+    rows = as_rows(found, columns)
+    steps = load.target.ledger(load.name)
+    result.events = [Event(row, _merged_by(steps, row["position"])) for row in rows]
+    if rows:
+        result.row = rows[-1]["now"]
+    else:
+        result.row, result.known = _before_its_changes(load, wanted, upto, span.end)
+    result.target = _row(load.into_store.table(load.into_table, {}), _at_target(load, columns), wanted)
+    if rows and rows[-1]["op"] == "delete" and load.source.reversible:
+        result.restore = _insert(load.from_store.table(load.from_table, load.config.types), rows[-1]["was"])
+    return result
+
+
+def _nothing(load: Load) -> Changes:
+    """No changes, with the columns of the load's."""
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
+    from plainstep.core.words import NOW
+
+    schema = load.source.schema()
+    return Changes(pa.table({NOW + field.name: pa.array([], field.type) for field in schema}))
+
+
+def _merged_by(steps: list[LedgerEntry], position: int | str) -> LedgerEntry | None:
+    """The step in whose window a change lies. By numbers: where a transaction committed late, a later one may have merged it."""
+    if not isinstance(position, int):
+        return None
+    ends = ((step, int(step.upto_shown) if step.upto_shown.isdigit() else step.upto) for step in steps)
+    return next((step for step, end in ends if position <= end and step.kind != "mark"), None)
+
+
+def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) -> tuple[dict[str, Any] | None, bool]:
+    """A row of which no change is held up to a place, and whether that is known: it is as the next change found it."""
+    from plainstep.core.lives import life
+
+    columns = tuple(wanted.column_names)
+    later = as_rows(life(lambda: read_changes(load, Window.between(upto, head), whole=False), wanted), columns)
+    if later:
+        return later[0]["was"], load.source.reversible or later[0]["op"] == "insert"
+    if load.source.own_capture:
+        table = load.from_store.table(load.from_table, load.config.types)
+    elif load.rows_store is not None:
+        table = load.rows_store.table(load.rows_table, load.config.types)
+    else:
+        return None, False
+    return _row(table, load.source.schema(), wanted), True
+
+
+def _at_target(load: Load, key: tuple[str, ...]) -> pa.Schema | None:
+    """The columns of the source that the target has; None if it has none of its rows."""
+    from plainstep.core.compare import known
+
+    schema = load.target.fits(load.source.schema())
+    info = load.target.table(load.into_table, key)
+    return known(schema, info.schema) if info and set(key) <= set(info.schema.names) else None
+
+
+def _row(table: Table, schema: pa.Schema | None, wanted: pa.Table) -> dict[str, Any] | None:
+    """The row with a key, as it stands in a table."""
+    import pyarrow as pa
+
+    from plainstep.feeds.lookup import matching
+
+    if schema is None:
+        return None
+    keys = wanted.cast(pa.schema([schema.field(name) for name in wanted.column_names]))
+    rows: list[dict[str, Any]] = matching(table, schema, keys).to_pylist()
+    return rows[0] if rows else None
+
+
+def _insert(table: Table, row: dict[str, Any]) -> str:
+    """The statement that brings a row back."""
+    names = ", ".join(map(quoted, row))
+    return f"INSERT INTO {table.sql} ({names}) VALUES ({', '.join(_literal(table, *one) for one in row.items())});"
+
+
+def _literal(table: Table, name: str, value: Any) -> str:
+    if value is None:
+        return "NULL"
+    if isinstance(value, bool):
+        return str(value).upper()
+    if isinstance(value, bytes):
+        return table.literal(name, "0x" + value.hex())
+    if isinstance(value, int | Decimal) or (isinstance(value, float) and math.isfinite(value)):
+        return str(value)
+    return text(str(value))
