@@ -824,7 +824,7 @@ class Held(unittest.TestCase):
             self.assertIn("Note: 5 is amid a transaction, which is never split: 4 is taken instead.", look.output)
             loads = [town.project.load(name) for name in INTO[:2]]
             places = [load.target.mark(load.name).place for load in loads]  # type: ignore[union-attr]
-            self.assertEqual(loads[0].source.trim(places), 3)  # the begin, and what both have merged but the newest
+            self.assertEqual(loads[0].source.trim(places), 2)  # what both have merged but the newest
             self.assertEqual(positions(None), [1, 5, 6])
             for load in loads:
                 self.assertEqual(town.project.step(load.name)[0].changes, 3)

@@ -130,7 +130,7 @@ class Laws(unittest.TestCase):
 
         def trimmed(town: Town) -> None:
             town.sql("UPDATE tree SET a = 5", "UPDATE tree SET a = 6")
-            self.assertEqual(town.project.load("house").source.trim([Place(5)]), 5)
+            self.assertEqual(town.project.load("house").source.trim([Place(5)]), 4)
 
         def holed(town: Town) -> None:
             town.sql("UPDATE tree SET a = 5", "DELETE FROM plainstep_changes_tree WHERE seq = 4")

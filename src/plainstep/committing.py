@@ -53,8 +53,9 @@ def commit_to(
     entry: LedgerEntry,
     began: float,
     back: Sequence[str] = (),
+    settle: bool = True,
 ) -> LedgerEntry:
-    """Write everything the step found, in one transaction of the target."""
+    """Write everything the step found, in one transaction of the target, and then tell the source."""
     schema = load.source.schema()
     key = key_of(load, schema)
     wanted = load.target.fits(schema)
@@ -73,9 +74,15 @@ def commit_to(
     load.target.commit(
         Commit(load.into_table, wanted, key, edits, before, mark, entry, _tolerated(load, entry), fit, aside, back)
     )
-    with suppress(PlainStepError):  # what is merged is merged; the next step tells the source again
-        load.source.settled(mark.place, mark.place)
+    if settle:
+        tell_source(load, span)
     return entry
+
+
+def tell_source(load: Load, span: Span) -> None:
+    """Tell the source that everything up to the end of a span is merged."""
+    with suppress(PlainStepError):  # what is merged is merged; the next step tells the source again
+        load.source.settled(span.end, span.end)
 
 
 def set_aside(load: Load) -> list[Aside]:

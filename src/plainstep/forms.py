@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, TraceResult
     from plainstep.step import StepOutcome
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
+    from plainstep.trimming import Trimmed
 
 
 def plain(value: Any) -> Any:
@@ -148,6 +149,19 @@ def entry(found: LedgerEntry) -> dict[str, Any]:
         "contradictions": found.contradictions,
         "seconds": round(found.seconds, 6),
         "note": found.note,
+    }
+
+
+def trimmed(found: Trimmed) -> dict[str, Any]:
+    """What was, or would be, forgotten."""
+    return {
+        "store": found.store,
+        "table": found.table,
+        "held": found.held,
+        "gone": found.gone,
+        "done": found.done,
+        "why_not": found.why_not,
+        "readers": [vars(one) for one in found.readers],
     }
 
 

@@ -19,6 +19,8 @@ from plainstep.load import Load
 from plainstep.stores import open_store
 
 if TYPE_CHECKING:
+    from datetime import timedelta
+
     import pyarrow as pa
 
     from plainstep.aside import PutBack
@@ -27,6 +29,7 @@ if TYPE_CHECKING:
     from plainstep.step import StepOutcome
     from plainstep.stores.base import Store
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
+    from plainstep.trimming import Trimmed
 
 
 @dataclass
@@ -196,6 +199,28 @@ class Project:
 
         return step.move_mark(self.load(name), to, reason)
 
+    def trim(self, place: str, keep: timedelta | None = None, really: bool = False) -> list[Trimmed]:
+        """Forget captured changes that every known reader has merged.
+
+        Args:
+            place: ``STORE`` or ``STORE.TABLE``.
+            keep: how long changes are kept, whoever has merged them.
+            really: whether to do it, or only to say what would go.
+        """
+        from plainstep import trimming
+
+        name, _, table = place.partition(".")
+        return trimming.trim(self._store(name), keep, table, really)
+
+    def forget(self, store: str, reader: str) -> int:
+        """Strike a reader out that will never come back; return how many tables it was written down for."""
+        return self._store(store).forget(reader)
+
+    def _store(self, name: str) -> Store:
+        if name not in self.stores:
+            raise unknown("store", name, self.stores)
+        return self.stores[name]
+
     def _table(self, place: str) -> tuple[Store, str]:
         return find_table(place, self.stores, "plainstep capture takes STORE.TABLE.")
 
@@ -222,9 +247,7 @@ class Project:
 
     def captures(self, store: str | None = None) -> list[tuple[str, CaptureInfo]]:
         """What is captured, by store: pairs of the store's name and the capture."""
-        if store is not None and store not in self.stores:
-            raise unknown("store", store, self.stores)
-        names = [store] if store is not None else list(self.stores)
+        names = [self._store(store).name] if store is not None else list(self.stores)
         return [(name, info) for name in names for info in self.stores[name].captures()]
 
 

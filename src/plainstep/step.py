@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from itertools import chain, islice
 from typing import TYPE_CHECKING
 
-from plainstep.committing import commit_to, entry_of
+from plainstep.committing import commit_to, entry_of, tell_source
 from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError, Refused
@@ -157,11 +157,17 @@ def _snapshot(load: Load, began: float) -> LedgerEntry:
                 f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
             )
         edits = Edits(append=_begun(with_keys(rows, key, load.config.source)))
-        entry = entry_of(load, "snapshot", snapshot.span, None)
-        if load.from_store.url != load.into_store.url or not load.into_store.exclusive:
-            return commit_to(load, edits, None, snapshot.span, entry, began)
-        edits.append = list(edits.append)
-    return commit_to(load, edits, None, snapshot.span, entry, began)
+        span = snapshot.span
+        entry = entry_of(load, "snapshot", span, None)
+        at_once = load.from_store.url != load.into_store.url or not load.into_store.exclusive
+        if at_once:
+            commit_to(load, edits, None, span, entry, began, settle=False)
+        else:
+            edits.append = list(edits.append)
+    if not at_once:
+        return commit_to(load, edits, None, span, entry, began)
+    tell_source(load, span)  # not while it is being read: that may keep its file from being written
+    return entry
 
 
 def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:

@@ -79,5 +79,6 @@ for command in (
     operating.mark,
     operating.reload,
     operating.aside,
+    operating.trim,
 ):
     cli.add_command(command)

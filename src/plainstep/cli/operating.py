@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 import click
 
 from plainstep.cli.bars import bar
-from plainstep.cli.options import JSON, complain, project
+from plainstep.cli.options import JSON, Duration, complain, project
 from plainstep.cli.text import echo_json
 
 
@@ -70,6 +72,29 @@ def reload(ctx: click.Context, load: str, as_json: bool) -> None:
         echo_json(forms.outcome(outcome))
     else:
         tables.outcomes([outcome])
+
+
+@click.command()
+@click.argument("place", metavar="STORE[.TABLE]")
+@click.option("--keep", type=Duration(), metavar="TIME", help="Keep what is younger than this, as in 72h or 7d.")
+@click.option("--yes", is_flag=True, help="Do it. Without this, only what would go is shown.")
+@click.option("--forget", metavar="READER", help="Strike out a reader that will never come back.")
+@JSON
+@click.pass_context
+def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forget: str | None, as_json: bool) -> None:
+    """Forget captured changes that every known reader has merged."""
+    from plainstep import forms
+    from plainstep.cli import tables
+
+    town = project(ctx)
+    if forget is not None:
+        count = town.forget(place.partition(".")[0], forget)
+        click.echo(f"Struck out: {forget}." if count else f"No reader is called {forget!r}.", err=True)
+    found = town.trim(place, keep, yes)
+    if as_json:
+        echo_json([forms.trimmed(one) for one in found])
+    else:
+        tables.trimmed(found)
 
 
 @click.command()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterator
+from datetime import timedelta
 from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -69,6 +70,23 @@ def of_some_changes(command: Command) -> Command:
     for option in options:
         command = option(command)
     return command
+
+
+class Duration(click.ParamType[timedelta]):
+    """A length of time, as in 30s, 5min, 72h or 7d."""
+
+    name = "duration"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> timedelta:
+        """Read what a person wrote."""
+        from plainstep.core.durations import duration
+
+        if isinstance(value, timedelta):
+            return value
+        found = duration(str(value))
+        if found is None:
+            self.fail(f"{value!r} is no length of time: write 30s, 5min, 72h or 7d.", param, ctx)
+        return found
 
 
 def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:

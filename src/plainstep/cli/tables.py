@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     from plainstep.load import Load
     from plainstep.step import StepOutcome
     from plainstep.stores.records import CaptureInfo, LedgerEntry
+    from plainstep.trimming import Trimmed
 
 
 def outcomes(found: list[StepOutcome]) -> None:
@@ -288,6 +290,44 @@ def _differences(one: CheckResult) -> None:
     show(table)
     rest(one.missing + one.extra + one.different - len(rows))
     click.echo(f"plainstep reload {one.load} merges the differences.")
+
+
+def trimmed(found: list[Trimmed]) -> None:
+    """What was, or would be, forgotten, and who keeps the rest."""
+    if not found:
+        click.echo("Nothing is captured there.")
+        return
+    done = any(one.done for one in found)
+    table = new_table(["table", "held>", "forgotten>" if done else "would go>", "left>"])
+    for one in found:
+        numbers = (one.held, one.gone, one.held - one.gone)
+        table.add_row(text(f"{one.store}.{one.table}"), *(f"{number:,}" for number in numbers))
+    show(table)
+    readers = new_table(["reader of", "reader", "merged up to>", "last merged", "waiting>", "since"])
+    for one in found:
+        for reader in one.readers:
+            name, waiting = text(reader.name), f"{reader.waiting:,}"
+            seen, since = local(reader.seen), local(reader.since)
+            readers.add_row(text(f"{one.store}.{one.table}"), name, str(reader.position), seen, waiting, since)
+    if readers.row_count:
+        click.echo()
+        show(readers)
+    for one in found:
+        _told_of(one)
+    if not done and any(one.gone for one in found):
+        click.echo("Nothing was forgotten yet: --yes does it.")
+
+
+def _told_of(one: Trimmed) -> None:
+    """Why nothing can go, and who may never come back."""
+    if one.why_not:
+        click.echo(f"{one.store}.{one.table}: nothing can go: {one.why_not}.")
+    for reader in one.readers:
+        if reader.fallen:
+            click.echo(
+                f"{one.store}.{one.table}: {reader.name} seems to have fallen away, and keeps {many(reader.waiting, 'change')}. "
+                f"If it will never come back: plainstep trim {one.store} --forget {shlex.quote(reader.name)}"
+            )
 
 
 def captures(found: list[tuple[str, CaptureInfo]]) -> None:

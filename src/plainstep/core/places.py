@@ -5,10 +5,8 @@ from __future__ import annotations
 import re
 from datetime import UTC, datetime, timedelta
 
+from plainstep.core.durations import duration
 from plainstep.errors import ConfigError
-
-SPAN = re.compile(r"(\d+)\s*(s|m|h|d)")
-UNITS = {"s": "seconds", "m": "minutes", "h": "hours", "d": "days"}
 
 
 def joined(parts: list[str]) -> str:
@@ -58,12 +56,12 @@ def overlap_of(said: str | int) -> int | timedelta | None:
         return None
     if isinstance(said, int) or said.isdigit():
         return int(said)
-    found = SPAN.fullmatch(said)
+    found = duration(said)
     if not found:
         raise ConfigError(
             f"overlap = {said!r} is no span.", "", "A span is a number, or a time such as 90s, 10m, 2h or 1d."
         )
-    return timedelta(**{UNITS[found[2]]: int(found[1])})
+    return found
 
 
 def earlier(value: str, overlap: int | timedelta) -> str:

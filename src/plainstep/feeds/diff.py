@@ -166,7 +166,7 @@ class DiffSource:
     def settled(self, mark: Place, upto: Place) -> None:
         """Nothing to do: nothing is kept."""
 
-    def trim(self, places: Sequence[Place]) -> int:
+    def trim(self, places: Sequence[Place], really: bool = True) -> int:
         """Nothing to do: nothing is kept."""
         return 0
 

@@ -258,7 +258,7 @@ class FeedSource:
     def settled(self, mark: Place, upto: Place) -> None:
         """Nothing to do: what is kept is not ours to forget."""
 
-    def trim(self, places: Sequence[Place]) -> int:
+    def trim(self, places: Sequence[Place], really: bool = True) -> int:
         """Always refused: something else wrote these changes."""
         raise Refused(f"{self.feed.place} is not Plain Step's to trim: something else fills it.")
 

@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window
-from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, Snapshot, TableInfo
+from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, Reader, Snapshot, TableInfo
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -162,8 +162,8 @@ class Source(Protocol):
         """The place that a position stands for, or the last one whose changes were all made at or before a time."""
         ...
 
-    def trim(self, places: Sequence[Place]) -> int:
-        """Forget changes that lie before all of these places; return how many."""
+    def trim(self, places: Sequence[Place], really: bool = True) -> int:
+        """Forget changes that lie before all of these places; return how many (that would be, if not really)."""
         ...
 
 
@@ -305,4 +305,12 @@ class Store(Protocol):
 
     def captures(self) -> list[CaptureInfo]:
         """What is captured in this store."""
+        ...
+
+    def readers(self) -> list[Reader]:
+        """Who reads its captured tables, as far as they are written down."""
+        ...
+
+    def forget(self, reader: str) -> int:
+        """Strike a reader out; return how many tables it was written down for."""
         ...

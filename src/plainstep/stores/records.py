@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Mark, Span
+from plainstep.core.positions import Mark, Place, Span
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -88,6 +88,25 @@ class Aside:
     reason: str
     row: str
     step: int = 0
+
+
+@dataclass(frozen=True)
+class Reader:
+    """Who reads a captured table, as it is written down at the source.
+
+    Attributes:
+        name: the load and its target, by a name that is the same at every step.
+        table: the table.
+        how: ``capture`` or ``log``.
+        mark: where it stands; everything at or before it is merged.
+        seen: when it last said so (UTC).
+    """
+
+    name: str
+    table: str
+    how: str
+    mark: Place
+    seen: datetime
 
 
 @dataclass

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from plainstep.stores.base import Source
     from plainstep.stores.duckdb.table import DuckdbTable
     from plainstep.stores.duckdb.target import DuckdbTarget
-    from plainstep.stores.records import CaptureInfo
+    from plainstep.stores.records import CaptureInfo, Reader
 
 
 class DuckdbStore:
@@ -71,6 +71,14 @@ class DuckdbStore:
     def captures(self) -> list[CaptureInfo]:
         """Nothing is ever captured here."""
         return []
+
+    def readers(self) -> list[Reader]:
+        """Nothing is captured, so nobody reads it."""
+        return []
+
+    def forget(self, reader: str) -> int:
+        """Nobody is written down here."""
+        return 0
 
     def _no_capture(self) -> Refused:
         return Refused(

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from plainstep.config import LayoutConfig
     from plainstep.stores.base import Source, Table, Target
     from plainstep.stores.files.feed import FileFeed
-    from plainstep.stores.records import CaptureInfo
+    from plainstep.stores.records import CaptureInfo, Reader
 
 
 class FilesStore:
@@ -73,6 +73,14 @@ class FilesStore:
     def captures(self) -> list[CaptureInfo]:
         """Nothing is ever captured here."""
         return []
+
+    def readers(self) -> list[Reader]:
+        """Nothing is captured, so nobody reads it."""
+        return []
+
+    def forget(self, reader: str) -> int:
+        """Nobody is written down here."""
+        return 0
 
     def _only_feeds(self, what: str) -> Refused:
         return Refused(

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from plainstep.stores.postgresql.log import Log
     from plainstep.stores.postgresql.table import PostgresqlTable
     from plainstep.stores.postgresql.target import PostgresqlTarget
-    from plainstep.stores.records import CaptureInfo
+    from plainstep.stores.records import CaptureInfo, Reader
 
 
 class PostgresqlStore:
@@ -52,7 +52,7 @@ class PostgresqlStore:
         from plainstep.stores.postgresql.captured_source import CapturedSource
         from plainstep.stores.postgresql.log_source import LogSource
 
-        return LogSource(self, table, types, reader) if how == "log" else CapturedSource(self, table, types)
+        return LogSource(self, table, types, reader) if how == "log" else CapturedSource(self, table, types, reader)
 
     def table(self, name: str, types: dict[str, str]) -> PostgresqlTable:
         """One of its tables or views, to be read as it is."""
@@ -82,6 +82,20 @@ class PostgresqlStore:
         """What is captured in this database, in either way."""
         with self.opened() as connection:
             return [info for how in ("capture", "log") for info in self._way(how).list_all(connection)]
+
+    def readers(self) -> list[Reader]:
+        """Who reads its captured tables, as far as they are written down."""
+        from plainstep.stores.postgresql import registry
+
+        with self.opened() as connection:
+            return registry.readers(connection)
+
+    def forget(self, reader: str) -> int:
+        """Strike a reader out; return how many tables it was written down for."""
+        from plainstep.stores.postgresql import registry
+
+        with self.opened() as connection:
+            return registry.forget(connection, reader)
 
     def _way(self, how: str) -> Capture | Log:
         from plainstep.stores.postgresql.capture import Capture

@@ -183,6 +183,8 @@ def _remove(connection: Connection, state: State) -> None:
             connection.execute(f"DROP TRIGGER IF EXISTS {quoted(TRUNCATE)} ON {name}")
     connection.execute(f"DROP FUNCTION IF EXISTS plainstep.{quoted(f'record_{state.oid}')}()")
     connection.execute(f"DROP TABLE IF EXISTS {state.change_table}")
+    if catalog.exists(connection, "plainstep.readers"):
+        connection.execute("DELETE FROM plainstep.readers WHERE identity = %s", [state.identity])
     connection.execute("DELETE FROM plainstep.captures WHERE table_oid = %s AND how = 'capture'", [state.oid])
 
 

@@ -6,6 +6,8 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+import psycopg
+
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, WAS, Op
 from plainstep.stores.postgresql import catalog, snapshots
@@ -28,6 +30,12 @@ ROUGHLY = (
 OPS = " ".join(f"WHEN '{op.word}' THEN {int(op)}" for op in Op)
 
 
+KNOWN = "SELECT mark, token FROM plainstep.readers WHERE identity = %(identity)s AND reader = %(reader)s"
+NOTED = """INSERT INTO plainstep.readers (identity, reader, mark, upto, token)
+VALUES (%(identity)s, %(reader)s, %(mark)s, %(mark)s, %(token)s) ON CONFLICT (identity, reader)
+DO UPDATE SET mark = excluded.mark, upto = excluded.upto, token = excluded.token, seen = now()"""
+
+
 class CapturedSource(TableSource):
     """The changes of one captured table.
 
@@ -35,13 +43,15 @@ class CapturedSource(TableSource):
         store: the database.
         table: the table's name.
         types: types to use instead of the columns' own, by column.
+        reader: who reads, by a name that is the same at every step.
 
     Raises:
         Refused: capture is off, or may have missed changes.
     """
 
-    def __init__(self, store: PostgresqlStore, table: str, types: dict[str, str]) -> None:
+    def __init__(self, store: PostgresqlStore, table: str, types: dict[str, str], reader: str = "") -> None:
         super().__init__(store, table, types, Capture(store))
+        self.reader = reader
 
     def hidden(self, table: catalog.Table) -> frozenset[str]:
         """None: a change row holds the whole row."""
@@ -118,7 +128,7 @@ FROM newest""",
             return "coalesce(pg_xact_commit_timestamp(txn::xid), at)", ""
         return "at", ROUGHLY
 
-    def trim(self, places: Sequence[Place]) -> int:
+    def trim(self, places: Sequence[Place], really: bool = True) -> int:
         """Forget changes that lie at or before all these places. The newest change always stays."""
         changes = self.state.change_table
         past = " AND ".join(
@@ -126,10 +136,13 @@ FROM newest""",
             for place in places
         )
         before = min(place.position for place in places)
+        old = f"FROM {changes} WHERE seq < least(%s, (SELECT max(seq) FROM {changes})) AND {past}"
         with self.store.opened() as connection, connection.transaction():
-            gone = connection.execute(
-                f"DELETE FROM {changes} WHERE seq < least(%s, (SELECT max(seq) FROM {changes})) AND {past}", [before]
-            ).rowcount
+            row = connection.execute(f"SELECT count(*) {old} AND seq > 0", [before]).fetchone()
+            gone = int(row[0]) if row else 0
+            if not really:
+                return gone
+            connection.execute(f"DELETE {old}", [before])
             connection.execute(
                 "UPDATE plainstep.captures SET trimmed_before = greatest(trimmed_before, %s) WHERE identity = %s",
                 [before, self.state.identity],
@@ -181,10 +194,24 @@ FROM newest""",
         return [column for column, _ in heads], query
 
     def reserve(self) -> None:
-        """Nothing to do: changes are kept until they are trimmed."""
+        """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
 
     def settled(self, mark: Place, upto: Place) -> None:
-        """Nothing to do: changes are kept until they are trimmed."""
+        """Everything up to a place is merged: it may be trimmed."""
+        with self.store.opened() as connection:
+            self._note(connection, mark)
+
+    def _note(self, connection: Connection, mark: Place) -> None:
+        """Write down where this reader stands, if that is not what is written down already."""
+        values = {"identity": self.state.identity, "reader": self.reader, "mark": mark.position, "token": mark.token}
+        try:
+            known = connection.execute(KNOWN, values).fetchone()
+            if known is None or known != (mark.position, mark.token):
+                with connection.transaction():  # what is lost with the power is told by the next step
+                    connection.execute("SET LOCAL synchronous_commit = off")
+                    connection.execute(NOTED, values)
+        except (psycopg.errors.InsufficientPrivilege, psycopg.errors.UndefinedTable):
+            return  # a role that may only read: trim does not know of it, and its load's status says so
 
 
 def _within(window: Window, of: str = "") -> str:

@@ -23,12 +23,6 @@ from plainstep.stores.sql import quoted
 if TYPE_CHECKING:
     from plainstep.stores.postgresql import PostgresqlStore
 
-READERS = """
-CREATE TABLE IF NOT EXISTS plainstep.readers (
-    identity text NOT NULL, reader text NOT NULL, mark bigint, upto bigint NOT NULL,
-    seen timestamptz NOT NULL DEFAULT now(), PRIMARY KEY (identity, reader)
-)"""
-
 READY = """
 SELECT current_setting('wal_level'), current_setting('max_replication_slots')::int, (SELECT count(*) FROM pg_replication_slots),
     r.rolsuper OR r.rolreplication, has_database_privilege(current_database(), 'CREATE'),
@@ -109,8 +103,6 @@ class Log(Way):
             with connection.transaction():
                 capture.lock(connection, self.store, table)
                 registry.ready(connection)
-                if not catalog.exists(connection, "plainstep.readers"):
-                    connection.execute(READERS)
                 _publish(connection, found)
             try:
                 _begin(connection, self.store, found, chosen, table)

@@ -137,7 +137,7 @@ class LogSource(TableSource):
             found = Place(begin.position + 1, "", _time(begin.at))
         return found
 
-    def trim(self, places: Sequence[Place]) -> int:
+    def trim(self, places: Sequence[Place], really: bool = True) -> int:
         """The slot forgets by itself what every reader has merged."""
         return 0
 

@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING, ClassVar
 
 from psycopg.types.json import Jsonb
 
+from plainstep.core.positions import Place
 from plainstep.errors import PlainStepError, Refused
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
-from plainstep.stores.records import CaptureInfo
+from plainstep.stores.records import CaptureInfo, Reader
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:
@@ -24,6 +25,11 @@ CREATE TABLE IF NOT EXISTS plainstep.captures (
     table_oid oid NOT NULL, how text NOT NULL, table_name text NOT NULL, identity text NOT NULL, system text NOT NULL,
     key_columns text[] NOT NULL, columns jsonb NOT NULL, partitions text[] NOT NULL, kept_in text NOT NULL, since timestamptz NOT NULL DEFAULT now(),
     trimmed_before bigint NOT NULL DEFAULT 0, PRIMARY KEY (table_oid, how)
+)"""
+READERS = """
+CREATE TABLE IF NOT EXISTS plainstep.readers (
+    identity text NOT NULL, reader text NOT NULL, mark bigint, upto bigint NOT NULL, token text NOT NULL DEFAULT '',
+    seen timestamptz NOT NULL DEFAULT now(), PRIMARY KEY (identity, reader)
 )"""
 # This very database: its changes mean nothing in a copy of it, where transactions are numbered anew.
 SYSTEM = """SELECT c.system_identifier || '/' || d.oid FROM pg_control_system() c, pg_database d
@@ -125,6 +131,24 @@ def registered(connection: Connection, how: str, oid: int | None = None) -> list
     ]
 
 
+def readers(connection: Connection) -> list[Reader]:
+    """Who reads what is captured in this database, as far as they are written down."""
+    if not catalog.exists(connection, "plainstep.readers"):
+        return []
+    rows = connection.execute(
+        "SELECT reader, table_name, how, coalesce(mark, upto), token, seen FROM plainstep.readers "
+        "JOIN plainstep.captures USING (identity) ORDER BY table_name, how, reader"
+    ).fetchall()
+    return [Reader(name, table, how, Place(mark, token), seen) for name, table, how, mark, token, seen in rows]
+
+
+def forget(connection: Connection, reader: str) -> int:
+    """Strike a reader out."""
+    if not catalog.exists(connection, "plainstep.readers"):
+        return 0
+    return connection.execute("DELETE FROM plainstep.readers WHERE reader = %s", [reader]).rowcount
+
+
 def system(connection: Connection) -> str:
     """Which database this is."""
     row = connection.execute(SYSTEM).fetchone()
@@ -134,12 +158,16 @@ def system(connection: Connection) -> str:
 
 def ready(connection: Connection) -> None:
     """Make the schema and the registry where they are not there yet."""
-    row = connection.execute("SELECT to_regnamespace('plainstep'), to_regclass('plainstep.captures')").fetchone()
+    row = connection.execute(
+        "SELECT to_regnamespace('plainstep'), to_regclass('plainstep.captures'), to_regclass('plainstep.readers')"
+    ).fetchone()
     assert row is not None
     if row[0] is None:
         connection.execute("CREATE SCHEMA IF NOT EXISTS plainstep")
     if row[1] is None:
         connection.execute(SCHEMA)
+    if row[2] is None:
+        connection.execute(READERS)
 
 
 def register(

@@ -12,7 +12,7 @@ from plainstep.stores.sqlite.connection import opened
 from plainstep.stores.urls import file_of
 
 if TYPE_CHECKING:
-    from plainstep.stores.records import CaptureInfo
+    from plainstep.stores.records import CaptureInfo, Reader
     from plainstep.stores.sqlite.source import SqliteSource
     from plainstep.stores.sqlite.table import SqliteTable
     from plainstep.stores.sqlite.target import SqliteTarget
@@ -43,7 +43,7 @@ class SqliteStore:
         from plainstep.stores.sqlite.source import SqliteSource
 
         self._refuse_log(how)
-        return SqliteSource(self, table, types)
+        return SqliteSource(self, table, types, reader)
 
     def table(self, name: str, types: dict[str, str]) -> SqliteTable:
         """One of its tables or views, to be read as it is."""
@@ -91,3 +91,15 @@ class SqliteStore:
         from plainstep.stores.sqlite import capture
 
         return capture.list_all(self)
+
+    def readers(self) -> list[Reader]:
+        """Who reads its captured tables, as far as they are written down."""
+        from plainstep.stores.sqlite import readers
+
+        return readers.every(self)
+
+    def forget(self, reader: str) -> int:
+        """Strike a reader out; return how many tables it was written down for."""
+        from plainstep.stores.sqlite import readers
+
+        return readers.forget(self, reader)

@@ -31,6 +31,15 @@ REGISTRY = """CREATE TABLE IF NOT EXISTS plainstep_captures (
 )"""
 
 
+READERS = """CREATE TABLE IF NOT EXISTS plainstep_readers (
+    identity TEXT NOT NULL,
+    reader TEXT NOT NULL,
+    mark INTEGER NOT NULL,
+    seen INTEGER NOT NULL,
+    PRIMARY KEY (identity, reader)
+)"""
+
+
 @dataclass
 class State:
     """A capture as it stands: what was asked for, and what the file holds.
@@ -256,6 +265,9 @@ def _remove(connection: sqlite3.Connection, what: Captured) -> None:
     _drop_triggers(connection, what)
     for name in (what.changes, what.displaced):
         connection.execute(f"DROP TABLE IF EXISTS {quoted(name)}")
+    connection.execute(READERS)
+    which = "SELECT identity FROM plainstep_captures WHERE table_name = ?"
+    connection.execute(f"DELETE FROM plainstep_readers WHERE identity IN ({which})", [what.table])
     connection.execute("DELETE FROM plainstep_captures WHERE table_name = ?", [what.table])
 
 

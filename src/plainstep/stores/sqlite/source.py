@@ -5,17 +5,17 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, SAME, WAS
-from plainstep.errors import DataError, Refused
+from plainstep.errors import DataError, Refused, StoreError
 from plainstep.stores.records import Snapshot
 from plainstep.stores.sql import quoted
-from plainstep.stores.sqlite import capture
+from plainstep.stores.sqlite import capture, readers
 from plainstep.stores.sqlite.connection import fetched
 
 if TYPE_CHECKING:
@@ -36,6 +36,7 @@ class SqliteSource:
         store: the file.
         table: the table's name.
         types: declared types to use instead of the table's own, by column.
+        reader: who reads, by a name that is the same at every step.
 
     Raises:
         Refused: capture is off, or may have missed changes.
@@ -46,8 +47,8 @@ class SqliteSource:
     reversible = True
     sure = True
 
-    def __init__(self, store: SqliteStore, table: str, types: dict[str, str]) -> None:
-        self.store, self.name, self.types = store, table, types
+    def __init__(self, store: SqliteStore, table: str, types: dict[str, str], reader: str = "") -> None:
+        self.store, self.name, self.types, self.reader = store, table, types, reader
 
     @cached_property
     def _state(self) -> capture.State:
@@ -146,15 +147,16 @@ class SqliteSource:
             ).fetchone()
             return int(row[0])
 
-    def trim(self, places: Sequence[Place]) -> int:
+    def trim(self, places: Sequence[Place], really: bool = True) -> int:
         """Forget changes before all of these places. The newest change always stays, so that numbers are not reused."""
         changes = quoted(self._state.what.changes)
-        with self.store.opened("rw") as connection:
-            connection.execute("BEGIN IMMEDIATE")
-            gone = connection.execute(
-                f"DELETE FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))",
-                [min(place.position for place in places)],
-            ).rowcount
+        old = f"FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))"
+        before = [min(place.position for place in places)]
+        with self.store.opened("rw" if really else "ro") as connection:
+            connection.execute("BEGIN IMMEDIATE" if really else "BEGIN")
+            gone = int(connection.execute(f"SELECT count(*) {old} AND seq > 0", before).fetchone()[0])
+            if really:
+                connection.execute(f"DELETE {old}", before)
             connection.execute("COMMIT")
             return gone
 
@@ -256,10 +258,12 @@ class SqliteSource:
             ) from None
 
     def reserve(self) -> None:
-        """Nothing to do: changes are kept until they are trimmed."""
+        """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
 
     def settled(self, mark: Place, upto: Place) -> None:
-        """Nothing to do: changes are kept until they are trimmed."""
+        """Everything up to a place is merged: it may be trimmed."""
+        with suppress(StoreError):  # a source that may only be read, or is locked: the next step tells it
+            readers.note(self.store, self._state.identity, self.reader, mark.position)
 
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
