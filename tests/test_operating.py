@@ -5,9 +5,49 @@ from __future__ import annotations
 import json
 import unittest
 from datetime import timedelta
+from typing import IO, Any
 
 import plainstep
 from tests.support import TREE, Town
+
+PACE = "import sys; from plainstep.cli import cli; cli(['pace', '--every', '0.1s', *sys.argv[1:]])"
+
+
+class Pacing(unittest.TestCase):
+    def test_it_steps_until_told_and_no_load_holds_up_another(self) -> None:
+        with Town(TREE) as town:
+            town.run("capture", "on", "town.tree")
+            town.project.step()
+            (town.path / "shed.db").rename(town.path / "away.db")
+            (town.path / "shed.db").write_text("no database, for a while")
+            child = town.child(PACE, "--json")
+            assert child.stdout
+            failed = self.heard(child.stdout, "shed")
+            self.assertEqual((failed["outcome"], failed["failures"]), ("failed", 1))
+            again = self.heard(child.stdout, "shed")
+            self.assertGreaterEqual(again["pause"], 2 * failed["pause"])
+            town.sql("INSERT INTO tree VALUES (1, 0, 'oak')")
+            self.assertEqual(self.heard(child.stdout, "house")["changes"], 1)
+            second = town.child(PACE)
+            self.assertIn(f"Another pace steps house already: process {child.pid}.", second.communicate(timeout=30)[0])
+            self.assertEqual(second.returncode, 4)
+            for words in ("status", "ledger", "check"):
+                self.assertEqual(town.run(words, "house").exit_code, 0)
+            (town.path / "away.db").rename(town.path / "shed.db")
+            while self.heard(child.stdout, "shed")["outcome"] == "failed":
+                pass
+            child.terminate()
+            self.assertNotIn("Traceback", child.communicate(timeout=30)[0])
+            self.assertEqual(child.returncode, 0)
+            self.assertEqual(town.rows("house"), town.rows())
+            self.assertEqual(town.rows("shed"), town.rows())
+
+    def heard(self, lines: IO[str], load: str) -> dict[str, Any]:
+        """The next that is logged of a load."""
+        while True:
+            told: dict[str, Any] = json.loads(lines.readline())
+            if told["load"] == load:
+                return told
 
 
 class Trimming(unittest.TestCase):

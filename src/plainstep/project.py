@@ -6,7 +6,7 @@ import difflib
 import os
 import re
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from plainstep.aside import PutBack
     from plainstep.core.filters import Filter
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, TraceResult
+    from plainstep.pacing import Beat, Pace
     from plainstep.step import StepOutcome
     from plainstep.stores.base import Store
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
@@ -74,6 +75,21 @@ class Project:
             if outcome.error and raise_errors:
                 raise outcome.error
         return outcomes
+
+    def pace(self, *names: str, every: timedelta, tell: Callable[[Beat], None]) -> Pace:
+        """Something that keeps stepping each load named, or all of them, until it is told to stop.
+
+        Args:
+            names: the loads; none for all.
+            every: the time from the end of a load's step to the beginning of its next.
+            tell: is called with what every turn did.
+
+        Returns:
+            A ``Pace``: ``run()`` steps until ``stop()`` is called from another thread or a signal handler.
+        """
+        from plainstep.pacing import Pace
+
+        return Pace(self._chosen(names), every, tell)
 
     def reload(self, name: str) -> StepOutcome:
         """A fresh snapshot, merged as differences.

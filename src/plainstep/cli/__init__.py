@@ -70,6 +70,7 @@ for command in (
     beginning.init,
     capturing.capture,
     operating.step,
+    operating.pace,
     looking.look,
     looking.net,
     looking.trace,

@@ -33,6 +33,31 @@ def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
 
 
 @click.command()
+@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@click.option(
+    "--every",
+    type=Duration(),
+    default="30s",
+    show_default=True,
+    metavar="TIME",
+    help="How long to rest between the steps of a load.",
+)
+@click.option("--json", "as_json", is_flag=True, help="Log JSON, a line a step.")
+@click.pass_context
+def pace(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: bool) -> None:
+    """Keep stepping each load named, or all, until told to stop (SIGTERM, Ctrl-C).
+
+    A step with nothing to read logs nothing. A load that fails rests longer and longer, and does not hold up the others.
+    """
+    from plainstep.cli import beats
+    from plainstep.pacing import until_told
+
+    going = project(ctx).pace(*loads, every=every, tell=beats.in_json if as_json else beats.in_text)
+    with until_told(going):
+        going.run()
+
+
+@click.command()
 @click.argument("load")
 @click.option("--to", metavar="X", help="Move the mark here: a position, a time, start or head.")
 @click.option("--reason", default="", help="Why, for the ledger.")

@@ -39,12 +39,13 @@ def outcomes(found: list[StepOutcome]) -> None:
     widest = max((len(one.load) for one in found), default=0)
     for one in found:
         if not one.error:
-            click.echo(f"{one.load:<{widest}}  {_said(one)}")
+            click.echo(f"{one.load:<{widest}}  {said(one)}")
         for warning in one.warnings:
             click.echo(f"{one.load}: {warning}", err=True)
 
 
-def _said(one: StepOutcome) -> str:
+def said(one: StepOutcome) -> str:
+    """What a step did, in words."""
     if one.entry is None:
         return f"nothing to do: merged up to {one.upto}, and nothing is waiting"
     entry = one.entry

@@ -1,0 +1,151 @@
+"""Stepping at intervals until told to stop: each load at its own pace, none holding up another."""
+
+from __future__ import annotations
+
+import os
+import signal
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import timedelta
+from hashlib import sha256
+from pathlib import Path
+from tempfile import gettempdir
+from typing import IO, TYPE_CHECKING
+
+from plainstep.errors import Refused
+from plainstep.step import step
+
+if TYPE_CHECKING:
+    from plainstep.load import Load
+    from plainstep.step import StepOutcome
+
+# A load that fails is tried again after its interval, then after twice that, and so on up to this.
+LONGEST_PAUSE = 600.0
+# How many loads of one source step at once. Loads of other sources are never waited for.
+AT_ONCE = 4
+
+
+@dataclass
+class Beat:
+    """One turn of one load.
+
+    Attributes:
+        outcome: what the step did.
+        failures: how many turns in a row failed or were refused, this one among them.
+        pause: seconds until the load's next turn.
+        recovered: whether the turn before this one had failed, and this one did not.
+    """
+
+    outcome: StepOutcome
+    failures: int
+    pause: float
+    recovered: bool = False
+
+
+class Pace:
+    """Keeps stepping some loads.
+
+    Args:
+        loads: the loads.
+        every: the time from the end of one step of a load to the beginning of its next.
+        tell: is called with every beat, from the threads that make them, one at a time.
+    """
+
+    def __init__(self, loads: list[Load], every: timedelta, tell: Callable[[Beat], None]) -> None:
+        self.loads, self.every, self.tell = loads, every.total_seconds(), tell
+        self._stop = threading.Event()
+        self._telling = threading.Lock()
+        self._turns = {load.from_store.name: threading.Semaphore(AT_ONCE) for load in loads}
+
+    def stop(self) -> None:
+        """End after the steps at hand."""
+        self._stop.set()
+
+    def run(self) -> None:
+        """Step until told to stop.
+
+        Raises:
+            Refused: another pace of this machine steps one of the loads.
+        """
+        with alone(self.loads):
+            threads = [threading.Thread(target=self._keep, args=[load], name=load.name) for load in self.loads]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                while thread.is_alive():
+                    thread.join(0.2)  # a join without an end would keep signals from being heard
+
+    def _keep(self, load: Load) -> None:
+        failures = 0
+        while not self._stop.is_set():
+            with self._turns[load.from_store.name]:
+                if self._stop.is_set():
+                    return
+                outcome = step(load)
+            recovered = failures > 0 and not outcome.error
+            failures = failures + 1 if outcome.error else 0
+            pause = min(self.every * 2 ** max(failures - 1, 0), max(LONGEST_PAUSE, self.every))
+            with self._telling:
+                self.tell(Beat(outcome, failures, pause, recovered))
+            self._stop.wait(pause)
+
+
+@contextmanager
+def until_told(pace: Pace) -> Iterator[None]:
+    """SIGTERM and SIGINT end the pace after the steps at hand; a second one ends the process at once."""
+
+    def heard(number: int, frame: object) -> None:
+        pace.stop()
+        signal.signal(number, signal.SIG_DFL)
+
+    before = {number: signal.signal(number, heard) for number in (signal.SIGTERM, signal.SIGINT)}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+@contextmanager
+def alone(loads: list[Load]) -> Iterator[None]:
+    """See to it that no other pace on this machine steps these loads.
+
+    Two would do no harm (each window is merged once), but one of them is a mistake that somebody should know of.
+
+    Raises:
+        Refused: another does.
+    """
+    held: list[IO[str]] = []
+    try:
+        for load in loads:
+            held.append(_locked(load))
+        yield
+    finally:
+        for file in held:
+            file.close()
+
+
+def _locked(load: Load) -> IO[str]:
+    import fcntl
+
+    place = f"{load.name} into {load.into_table} of {getattr(load.into_store, 'path', load.into_store.url)}"
+    path = Path(gettempdir()) / f"plainstep-pace-{os.getuid()}-{sha256(place.encode()).hexdigest()[:16]}"
+    file = path.open("a+")
+    try:
+        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        file.seek(0)
+        who = file.read().strip()
+        file.close()
+        raise Refused(
+            f"Another pace steps {load.name} already{f': process {who}' if who else ''}.",
+            "Two would only be in each other's way.",
+            f"Stop that one first{f': kill {who}' if who else ''}.",
+        ) from None
+    file.seek(0)
+    file.truncate()
+    file.write(str(os.getpid()))
+    file.flush()
+    return file
