@@ -13,6 +13,41 @@ from tests.support import TREE, Town
 PACE = "import sys; from plainstep.cli import cli; cli(['pace', '--every', '0.1s', *sys.argv[1:]])"
 
 
+class Standing(unittest.TestCase):
+    def test_what_a_monitor_learns(self) -> None:
+        with Town(TREE) as town:
+            town.config.write_text(town.config.read_text().replace('town.db"', 'town.db"\nkeep = "1h"'))
+            self.assertEqual(town.run("status").exit_code, 4)  # capture is off: a step would be refused
+            town.run("capture", "on", "town.tree")
+            town.project.step()
+            town.sql("INSERT INTO tree VALUES (1, 0, 'oak')", "INSERT INTO tree VALUES (2, 0, 'elm')")
+            [house, shed] = town.project.status("house", "shed")
+            self.assertEqual((house.health, shed.health, house.waiting), ("behind", "behind", 2))
+            assert house.capture and house.capture.size and house.forgotten_in
+            self.assertEqual(house.capture.held, 2)
+            self.assertTrue(3500 < house.forgotten_in <= 3600)
+            town.sql("UPDATE plainstep_changes_tree SET at = at - 7200000 WHERE seq > 0")
+            late = town.run("status", "house")
+            self.assertEqual(late.exit_code, 3)
+            self.assertIn("changes have waited for longer than they are kept (1h). plainstep step house", late.output)
+            town.sql("DELETE FROM plainstep_readers WHERE reader LIKE 'shed%'")
+            self.assertIn("does not know this load as a reader", town.run("status", "shed").output)
+            town.project.step()
+            self.assertEqual([one.health for one in town.project.status()], ["ok", "ok"])
+            town.shell(".dbconfig enable_trigger off\nUPDATE tree SET a = 9 WHERE k = 1;")
+            silent = town.run("status", "house", "--json", "--metrics", str(town.path / "metrics.txt"))
+            self.assertEqual(silent.exit_code, 4)
+            self.assertEqual(json.loads(silent.stdout)[0]["health"], "stopped")
+            self.assertIn("the row with k 1 is not as it was recorded", silent.stdout)
+            lines = (town.path / "metrics.txt").read_text().splitlines()
+            self.assertEqual(lines[-1], "# EOF")
+            labels = 'load="house",from="town.tree",into="house.tree"'
+            self.assertIn(f"plainstep_load_waiting_changes{{{labels}}} 0", lines)
+            self.assertIn(f'plainstep_load_health{{{labels},plainstep_load_health="stopped"}} 1', lines)
+            for name in {line.split("{")[0] for line in lines if not line.startswith("#")}:
+                self.assertEqual(sum(line.startswith(f"# TYPE {name} ") for line in lines), 1)
+
+
 class Pacing(unittest.TestCase):
     def test_it_steps_until_told_and_no_load_holds_up_another(self) -> None:
         with Town(TREE) as town:

@@ -20,6 +20,11 @@ class StoreConfig(BaseModel):
         ge=0,
         description="How many seconds to wait for a lock, or for a server that went away, before giving up.",
     )
+    keep: str = Field(
+        default="",
+        pattern=r"^(\d+(\.\d+)?\s*(s|m|min|h|d))?$",
+        description="How long captured changes are kept at least, as in 72h: trim keeps what is younger.",
+    )
 
 
 # A code as TOML writes it.

@@ -130,8 +130,15 @@ def status(found: LoadStatus) -> dict[str, Any]:
         "remedy": found.remedy,
         "warnings": found.warnings,
         "untold": found.untold,
+        "held": _held(found.capture) if found.capture else None,
+        "forgotten_in_seconds": found.forgotten_in,
         "last_step": entry(found.last_step) if found.last_step else None,
     }
+
+
+def _held(found: CaptureInfo) -> dict[str, Any]:
+    """What a capture holds."""
+    return {"changes": found.held, "bytes": found.size, "oldest": found.oldest, "oldest_at": found.oldest_at}
 
 
 def entry(found: LedgerEntry) -> dict[str, Any]:

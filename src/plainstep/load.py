@@ -20,6 +20,7 @@ class Load:
         config: what plainstep.toml says of it.
         from_store, from_table: where changes are read.
         into_store, into_table: where they are merged.
+        keep: how long its source keeps changes, as plainstep.toml has it; empty where it does not say.
         rows_store, rows_table: the table that the changes are of, where something else writes them.
     """
 
@@ -31,6 +32,12 @@ class Load:
     into_table: str
     rows_store: Store | None = None
     rows_table: str = ""
+    keep: str = ""
+
+    @property
+    def reader(self) -> str:
+        """By what name it is written down at its source."""
+        return f"{self.name}, into {self.into_table} of {self.into_store.url}"
 
     @cached_property
     def source(self) -> Source:
@@ -39,8 +46,7 @@ class Load:
             from plainstep.feeds.build import source_of
 
             return source_of(self)
-        reader = f"{self.name}, into {self.into_table} of {self.into_store.url}"
-        return self.from_store.source(self.from_table, self.config.types, self.config.changes, reader)
+        return self.from_store.source(self.from_table, self.config.types, self.config.changes, self.reader)
 
     @cached_property
     def target(self) -> Target:

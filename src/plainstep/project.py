@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from pydantic import BaseModel, ValidationError
 
 from plainstep.config import Config, LayoutConfig, LoadConfig, StoreConfig
+from plainstep.core.durations import duration
 from plainstep.errors import ConfigError
 from plainstep.load import Load
 from plainstep.stores import open_store
@@ -43,6 +44,7 @@ class Project:
     path: Path
     stores: dict[str, Store] = field(default_factory=dict)
     loads: dict[str, Load] = field(default_factory=dict)
+    keeps: dict[str, str] = field(default_factory=dict)
 
     def load(self, name: str) -> Load:
         """A load by its name.
@@ -220,13 +222,14 @@ class Project:
 
         Args:
             place: ``STORE`` or ``STORE.TABLE``.
-            keep: how long changes are kept, whoever has merged them.
+            keep: how long changes are kept, whoever has merged them; default: as the store's ``keep`` says.
             really: whether to do it, or only to say what would go.
         """
         from plainstep import trimming
 
         name, _, table = place.partition(".")
-        return trimming.trim(self._store(name), keep, table, really)
+        store = self._store(name)
+        return trimming.trim(store, keep if keep is not None else duration(self.keeps.get(name, "")), table, really)
 
     def forget(self, store: str, reader: str) -> int:
         """Strike a reader out that will never come back; return how many tables it was written down for."""
@@ -312,7 +315,9 @@ def _build(path: Path, text: str) -> Project:
         into_store, into_table = find_table(load.into, stores, f"{path}, line {line}: into = STORE.TABLE")
         if from_store is into_store and from_table == into_table:
             raise ConfigError(f"{path}, line {line}: the load {name} would merge {load.into} into itself.")
-        made = Load(name, load, from_store, from_table, into_store, into_table)
+        keep = config.stores[load.source.partition(".")[0]].keep
+        made = Load(name, load, from_store, from_table, into_store, into_table, keep=keep)
+        project.keeps[from_store.name] = keep
         if load.rows:
             line = _line(text, ["loads", name, "rows"])
             made.rows_store, made.rows_table = find_table(load.rows, stores, f"{path}, line {line}: rows = STORE.TABLE")

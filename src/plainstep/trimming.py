@@ -72,7 +72,7 @@ def trim(store: Store, keep: timedelta | None = None, table: str = "", really: b
     Raises:
         ConfigError: the table is not captured.
     """
-    captures = [one for one in store.captures() if one.how == "capture" and table in ("", one.table)]
+    captures = [one for one in store.captures(table) if one.how == "capture"]
     if table and not captures:
         raise ConfigError(f"{store.name}.{table} is not captured.", "", f"plainstep capture list {store.name}")
     readers = store.readers()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -108,20 +109,40 @@ def trace(ctx: click.Context, load: str, key: tuple[str, ...], at: str | None, a
         tables.trace(found)
 
 
+# What a monitor learns from the exit status of ``status``: the worst health decides.
+WORSE = {"at risk": 3, "stopped": 4, "refuses": 4}
+
+
 @click.command()
 @click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@click.option(
+    "--metrics",
+    metavar="FILE",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Write OpenMetrics text to a file.",
+)
 @JSON
 @click.pass_context
-def status(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
-    """Where each load stands: mark, changes waiting, lag, health."""
+def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_json: bool) -> None:
+    """Where each load stands: mark, changes waiting, lag, what is held, health.
+
+    Exit status: 0 if all is well, 3 if a load is at risk, 4 if one refuses or its capture has stopped.
+    """
     from plainstep import forms
     from plainstep.cli import tables
 
     found = project(ctx).status(*loads)
+    if metrics is not None:
+        from plainstep.exporting import file_or
+        from plainstep.metrics import openmetrics
+
+        with file_or(metrics, sys.stdout.buffer) as out:
+            out.write(openmetrics(found).encode())
     if as_json:
         echo_json([forms.status(one) for one in found])
     else:
         tables.status(found)
+    ctx.exit(max((WORSE.get(one.health, 0) for one in found), default=0))
 
 
 @click.command()

@@ -163,13 +163,16 @@ def _row(row: dict[str, Any] | None) -> str:
 
 def status(found: list[LoadStatus]) -> None:
     """Each load's standing, and what to do about it."""
-    table = new_table(["load", "from", "into", "mark>", "head>", "waiting>", "lag>", "health", "last step"])
+    table = new_table(
+        ["load", "from", "into", "mark>", "merged up to", "head>", "waiting>", "lag>", "health", "last step"]
+    )
     for one in found:
         table.add_row(
             text(one.load),
             text(one.source),
             text(one.into),
             "-" if one.merged is None else text(str(one.merged)),
+            local(one.mark.at) if one.mark else "-",
             "-" if one.head is None else text(str(one.head)),
             ("some" if one.health == "behind" else "-") if one.waiting is None else f"{one.waiting:,}",
             span(one.lag_seconds),
@@ -177,6 +180,7 @@ def status(found: list[LoadStatus]) -> None:
             local(one.last_step.at) if one.last_step else "-",
         )
     show(table)
+    _held(found)
     for one in found:
         if one.reason:
             click.echo(f"{one.load}: {one.reason.rstrip('.')}." + (f" {one.remedy}" if one.remedy else ""))
@@ -186,6 +190,21 @@ def status(found: list[LoadStatus]) -> None:
             click.echo(f"{one.load}: {warning}")
         if one.untold:
             click.echo(f"{one.load}: its changes do not tell: {'; '.join(one.untold)}.")
+
+
+def _held(found: list[LoadStatus]) -> None:
+    """What is held of each captured table, a row each."""
+    held = {one.source: one for one in found if one.capture and one.capture.how == "capture"}
+    kept = ["kept for another>"] if any(one.forgotten_in is not None for one in found) else []
+    table = new_table(["captured", "held>", "bytes>", "oldest", *kept])
+    for place, one in held.items():
+        assert one.capture is not None
+        left = "-" if one.forgotten_in is None else span(max(one.forgotten_in, 0))
+        cells = (f"{one.capture.held:,}", size(one.capture.size or 0), local(one.capture.oldest_at), left)
+        table.add_row(text(place), *cells[: 3 + len(kept)])
+    if table.row_count:
+        click.echo()
+        show(table)
 
 
 def mark(one: LoadStatus) -> None:

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
+from plainstep.core.durations import duration
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError
+from plainstep.inspect.probing import missed
 from plainstep.stores.base import ForeignSource
 from plainstep.windows import ahead, shown, span_of, why_not
 
 if TYPE_CHECKING:
     from plainstep.load import Load
-    from plainstep.stores.records import LedgerEntry
+    from plainstep.stores.records import CaptureInfo, LedgerEntry
 
 
 @dataclass
@@ -28,13 +30,17 @@ class LoadStatus:
         head_at: when the change at the head was made.
         waiting: how many changes are not merged yet.
         lag_seconds: the age of the oldest of them; 0 if there is none, None if not known.
-        health: ``ok``, ``behind``, ``new`` (no step yet) or ``refuses``.
+        health: ``ok``, ``behind`` (changes are waiting), ``new`` (no step yet), ``at risk`` (changes may be forgotten before
+            they are merged), ``stopped`` (the table changes, and its capture does not record it) or ``refuses`` (the next
+            step would be).
         reason: why, where it is not ok.
         remedy: the command that mends it.
         last_step: the newest ledger row.
         holds_back: bytes of its log that the source's server keeps until this is merged, where it does.
         warnings: what a person should know of the source.
         untold: what its changes cannot tell.
+        capture: the capture that it reads, where it is our own.
+        forgotten_in: seconds until ``trim`` may forget the oldest change that is held; None where nothing says.
     """
 
     load: str
@@ -54,6 +60,8 @@ class LoadStatus:
     holds_back: int | None = None
     warnings: list[str] = field(default_factory=list)
     untold: list[str] = field(default_factory=list)
+    capture: CaptureInfo | None = None
+    forgotten_in: float | None = None
 
 
 def status(load: Load) -> LoadStatus:
@@ -70,6 +78,7 @@ def status(load: Load) -> LoadStatus:
         found.warnings = load.source.warnings()
         found.untold = load.source.untold() if isinstance(load.source, ForeignSource) else []
         _judge(load, found, span)
+        _look_at_capture(load, found)
     except MarkMoved:
         return status(load)
     except PlainStepError as error:
@@ -98,3 +107,40 @@ def _judge(load: Load, found: LoadStatus, span: Span) -> None:
         found.reason = "changes are waiting" if waiting.count is None else f"changes waiting: {waiting.count:,}"
         found.remedy = f"plainstep step {load.name}"
         found.lag_seconds = (datetime.now(UTC) - waiting.since).total_seconds() if waiting.since else None
+
+
+def _look_at_capture(load: Load, found: LoadStatus) -> None:
+    """What is held, whether it is being written, and whether it may be forgotten too early."""
+    if not load.source.own_capture:
+        return
+    captures = [one for one in load.from_store.captures(load.from_table) if one.how == load.config.changes]
+    if not captures:
+        return
+    found.capture = captures[0]
+    keep = duration(load.keep) if load.keep else None
+    if keep is not None and found.capture.oldest_at:
+        found.forgotten_in = (found.capture.oldest_at + keep - datetime.now(UTC)).total_seconds()
+    if found.health not in ("ok", "behind"):
+        return
+    key = missed(load)
+    if key:
+        found.health = "stopped"
+        found.reason = f"{load.config.source} changes and its capture does not record it: the row with {key} is not as it was recorded"
+        place = load.config.source
+        found.remedy = (
+            f"Find who writes with triggers switched off; then plainstep capture off {place}, on again, "
+            f"and plainstep reload {load.name}"
+        )
+    elif found.health == "behind":
+        _weigh_risk(load, found, keep)
+
+
+def _weigh_risk(load: Load, found: LoadStatus, keep: timedelta | None) -> None:
+    """Whether what waits may be forgotten before it is merged."""
+    step = f"plainstep step {load.name}"
+    if load.config.changes == "capture" and load.reader not in {one.name for one in load.from_store.readers()}:
+        found.health, found.remedy = "at risk", step
+        found.reason = f"{load.config.source} does not know this load as a reader (it may only be read), so trim may forget what waits"
+    elif keep is not None and found.lag_seconds and found.lag_seconds > keep.total_seconds():
+        found.health, found.remedy = "at risk", step
+        found.reason = f"changes have waited for longer than they are kept ({load.keep})"

@@ -303,8 +303,8 @@ class Store(Protocol):
         """Bring capture up to the table's columns; say what was done."""
         ...
 
-    def captures(self) -> list[CaptureInfo]:
-        """What is captured in this store."""
+    def captures(self, table: str = "") -> list[CaptureInfo]:
+        """What is captured in this store; of one table, where it is named."""
         ...
 
     def readers(self) -> list[Reader]:

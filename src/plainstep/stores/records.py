@@ -167,6 +167,8 @@ class CaptureInfo:
         since: when capture was turned on (UTC).
         identity: this capture's identity.
         held: how many changes are held.
+        size: how many bytes they take, roughly.
+        oldest_at: when the oldest of them was made (UTC).
         oldest, head: the positions between which they lie.
         waiting_columns: columns of the table that are not captured yet.
         how: ``capture`` by triggers, or ``log``.
@@ -188,3 +190,5 @@ class CaptureInfo:
     remedy: str = ""
     how: str = "capture"
     holds_back: int | None = None
+    size: int | None = None
+    oldest_at: datetime | None = None

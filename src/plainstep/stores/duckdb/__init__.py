@@ -68,7 +68,7 @@ class DuckdbStore:
         """Always refused."""
         raise self._no_capture()
 
-    def captures(self) -> list[CaptureInfo]:
+    def captures(self, table: str = "") -> list[CaptureInfo]:
         """Nothing is ever captured here."""
         return []
 

@@ -70,7 +70,7 @@ class FilesStore:
         """Always refused."""
         raise self._only_feeds("capture")
 
-    def captures(self) -> list[CaptureInfo]:
+    def captures(self, table: str = "") -> list[CaptureInfo]:
         """Nothing is ever captured here."""
         return []
 

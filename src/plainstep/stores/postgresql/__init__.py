@@ -78,10 +78,10 @@ class PostgresqlStore:
         """Bring capture up to the table's columns; say what was done."""
         return self._way(how).refresh(table)
 
-    def captures(self) -> list[CaptureInfo]:
-        """What is captured in this database, in either way."""
+    def captures(self, table: str = "") -> list[CaptureInfo]:
+        """What is captured in this database, in either way; of one table, where it is named."""
         with self.opened() as connection:
-            return [info for how in ("capture", "log") for info in self._way(how).list_all(connection)]
+            return [info for how in ("capture", "log") for info in self._way(how).list_all(connection, table)]
 
     def readers(self) -> list[Reader]:
         """Who reads its captured tables, as far as they are written down."""

@@ -29,6 +29,10 @@ SELECT t.tgname::text, t.tgenabled::text FROM pg_trigger t WHERE t.tgrelid = %s 
 ORDER BY 1"""
 
 
+HELD = """SELECT count(*) FILTER (WHERE seq > 0), coalesce(min(seq), 0), coalesce(max(seq), 0), pg_total_relation_size(%s),
+(SELECT at FROM {0} WHERE seq > 0 ORDER BY seq LIMIT 1) FROM {0}"""
+
+
 class Capture(Way):
     """Capturing by triggers that fill change tables."""
 
@@ -59,9 +63,11 @@ class Capture(Way):
     def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
         """Tell how much is held, and between which positions."""
         if catalog.exists(connection, state.change_table):
-            sql = f"SELECT count(*) FILTER (WHERE seq > 0), coalesce(min(seq), 0), coalesce(max(seq), 0) FROM {state.change_table}"
-            row: tuple[Any, ...] = connection.execute(sql).fetchone() or (0, 0, 0)
-            info.held, info.oldest, info.head = row
+            row: tuple[Any, ...] | None = connection.execute(
+                HELD.format(state.change_table), [state.change_table]
+            ).fetchone()
+            assert row is not None
+            info.held, info.oldest, info.head, info.size, info.oldest_at = row
 
     def turn_on(self, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
         """Turn capture on for a table, by its primary key or another unique set of columns.

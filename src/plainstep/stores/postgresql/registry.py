@@ -298,10 +298,13 @@ class Way(ABC):
         what, why = self.absent
         return Refused(what.format(f"{self.store.name}.{table}"), why, self.command("on", table))
 
-    def list_all(self, connection: Connection) -> list[CaptureInfo]:
-        """What is captured in this way in the database."""
+    def list_all(self, connection: Connection, table: str = "") -> list[CaptureInfo]:
+        """What is captured in this way in the database, of all tables or of one."""
         infos = []
-        for state in registered(connection, self.how):
+        one = catalog.find(connection, table) if table else None
+        if table and one is None:
+            return []
+        for state in registered(connection, self.how, one.oid if one else None):
             found = catalog.by_number(connection, state.oid)
             if found:
                 self._judge(connection, state, found, state.name)

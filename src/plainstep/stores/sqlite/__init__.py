@@ -86,11 +86,11 @@ class SqliteStore:
                 "Use changes = 'capture', or capture on without --how.",
             )
 
-    def captures(self) -> list[CaptureInfo]:
-        """What is captured in this file."""
+    def captures(self, table: str = "") -> list[CaptureInfo]:
+        """What is captured in this file; of one table, where it is named."""
         from plainstep.stores.sqlite import capture
 
-        return capture.list_all(self)
+        return capture.list_all(self, table)
 
     def readers(self) -> list[Reader]:
         """Who reads its captured tables, as far as they are written down."""

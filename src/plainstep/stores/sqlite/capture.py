@@ -342,8 +342,8 @@ def _record_values(connection: sqlite3.Connection, what: Captured, state: State)
     ).rowcount
 
 
-def list_all(store: SqliteStore) -> list[CaptureInfo]:
-    """What is captured in the file; nothing, if there is no file yet."""
+def list_all(store: SqliteStore, table: str = "") -> list[CaptureInfo]:
+    """What is captured in the file, of all tables or of one; nothing, if there is no file yet."""
     if not store.path.exists():
         return []
     with store.opened() as connection:
@@ -354,7 +354,8 @@ def list_all(store: SqliteStore) -> list[CaptureInfo]:
             if "no such table" in str(error):
                 return []
             raise
-        states = [_on(connection, store, name) for (name,) in rows]
+        wanted = [name for (name,) in rows if table.lower() in ("", name.lower())]
+        states = [_on(connection, store, name) for name in wanted]
         return [_info(connection, state) for state in states]
 
 
@@ -368,10 +369,12 @@ def bounds(connection: sqlite3.Connection, state: State) -> tuple[int, int, int 
 
 
 def _info(connection: sqlite3.Connection, state: State) -> CaptureInfo:
-    oldest = head = held = 0
+    oldest = head = held = size = 0
+    since = None
     if not _cleared(connection, state.what):
         oldest, head, _ = bounds(connection, state)
-        held = connection.execute(f"SELECT count(*) FROM {quoted(state.what.changes)} WHERE seq > 0").fetchone()[0]
+        held = head - max(oldest - 1, 0)  # positions have no gaps
+        size, since = _weighed(connection, state.what, held)
     return CaptureInfo(
         state.what.table,
         state.what.key,
@@ -384,4 +387,20 @@ def _info(connection: sqlite3.Connection, state: State) -> CaptureInfo:
         state.waiting,
         state.problem,
         state.remedy,
+        size=size,
+        oldest_at=since,
     )
+
+
+# So many of the newest changes tell how large one is.
+WEIGHED = 50
+
+
+def _weighed(connection: sqlite3.Connection, what: Captured, held: int) -> tuple[int, datetime | None]:
+    """Roughly how many bytes the changes take, and when the oldest was made."""
+    columns = [quoted(side + name) for side in (WAS, NOW) for name in what.columns]
+    lengths = " + ".join(f"coalesce(length(CAST({name} AS BLOB)), 0)" for name in columns)
+    sql = f"SELECT avg(length) FROM (SELECT 16 + {len(columns)} + {lengths} AS length FROM {quoted(what.changes)} ORDER BY seq DESC LIMIT {WEIGHED})"
+    [each] = connection.execute(sql).fetchone()
+    row = connection.execute(f"SELECT at FROM {quoted(what.changes)} WHERE seq > 0 ORDER BY seq LIMIT 1").fetchone()
+    return round(each * held), since_epoch(row[0]) if row else None
