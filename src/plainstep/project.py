@@ -7,6 +7,7 @@ import os
 import re
 import tomllib
 from collections.abc import Callable, Iterator
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,7 +16,7 @@ from pydantic import BaseModel, ValidationError
 
 from plainstep.config import Config, LayoutConfig, LoadConfig, StoreConfig
 from plainstep.core.durations import duration
-from plainstep.errors import ConfigError
+from plainstep.errors import ConfigError, PlainStepError
 from plainstep.load import Load
 from plainstep.stores import open_store
 
@@ -160,7 +161,14 @@ class Project:
         """Where each load stands."""
         from plainstep import inspect
 
-        return [inspect.status(load) for load in self._chosen(names)]
+        chosen = self._chosen(names)
+        with ExitStack() as stack:
+            for store in {
+                store.name: store for load in chosen for store in (load.from_store, load.into_store)
+            }.values():
+                with suppress(PlainStepError):  # it is told of each load that needs it
+                    stack.enter_context(store.kept_open())
+            return [inspect.status(load) for load in chosen]
 
     def ledger(self, name: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
         """The newest steps of one load, or of all, oldest first."""

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from plainstep.core.positions import Window
-from plainstep.netting import key_of, read_net
+from plainstep.core.positions import Span, Window
+from plainstep.core.words import NOW, WAS
+from plainstep.netting import key_of
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.net import NetChanges
     from plainstep.load import Load
 
 # How many of the newest changes are looked at.
@@ -19,54 +17,55 @@ PROBED = 20
 TRIES = 3
 
 
-def missed(load: Load) -> str:
+def missed(load: Load, span: Span) -> str:
     """A row that changed and of which capture recorded nothing, in words; empty if none of those looked at did.
 
     Triggers may be in place and yet not fire: a client can switch them off for itself. Nothing tells that but the rows.
+
+    Args:
+        load: the load.
+        span: how far its source can be read.
     """
     if not load.source.own_capture or load.config.changes != "capture":
         return ""
-    found = _differing(load)
+    found = _differing(load, span)
     for _ in range(TRIES - 1):
         if not found:
             return ""
-        again = _differing(load)
-        found = found if found == again else again if again else ""
-    return found
+        found &= _differing(load, load.source.span())
+    return min(found, default="")
 
 
-def _differing(load: Load) -> str:
-    import numpy as np
+def _differing(load: Load, span: Span) -> set[str]:
+    """The rows that are not as their last recorded change left them."""
     import pyarrow as pa
 
-    from plainstep.core.changes import numbers
-    from plainstep.core.compare import difference
-    from plainstep.core.words import NOW
+    from plainstep.core.changes import concat
+    from plainstep.core.words import Op
     from plainstep.feeds.lookup import matching
+    from plainstep.rows import changes as as_rows
 
-    span = load.source.span()
     start = load.source.locate(max(span.head - PROBED, span.oldest))
-    net = read_net(load, Window.between(start, span.end))
-    if not net.state.num_rows or net.truncated:
-        return ""
+    changes = concat(load.source.read(Window.between(start, span.end)))
     schema = load.source.schema()
     key = key_of(load, schema)
-    keys = net.keys_of(net.every).cast(_only(schema, key))
-    there = matching(load.from_store.table(load.from_table, load.config.types), schema, keys)
-    standing = pa.array(np.flatnonzero(numbers(net.state["has"])))
-    recorded = net.images(NOW, standing).select(schema.names).cast(schema)
-    found, _ = difference(key, schema, recorded.to_batches(), there.to_batches())
-    return _told(found)
+    if not len(changes) or (changes.op() == Op.TRUNCATE).any():
+        return set()
+    recorded: dict[str, dict[str, Any] | None] = {}
+    for row in as_rows(changes, key):
+        for image, there in ((row["was"], None), (row["now"], row["now"])):
+            if image is not None:
+                recorded[_named(image, key)] = there
+    keys = (
+        pa.concat_tables([pa.table({name: changes.image(side, name) for name in key}) for side in (WAS, NOW)])
+        .drop_null()
+        .group_by(list(key))
+        .aggregate([])
+    )
+    table = load.from_store.table(load.from_table, load.config.types)
+    found = {_named(row, key): row for row in matching(table, schema, keys).to_pylist()}
+    return {name for name, row in recorded.items() if repr(row) != repr(found.get(name))}
 
 
-def _only(schema: pa.Schema, names: tuple[str, ...]) -> pa.Schema:
-    import pyarrow as pa
-
-    return pa.schema([schema.field(name) for name in names])
-
-
-def _told(found: NetChanges) -> str:
-    if not len(found):
-        return ""
-    row = found.to_arrow().slice(0, 1).to_pylist()[0]
-    return ", ".join(f"{name} {row[name]}" for name in found.key)
+def _named(row: dict[str, Any], key: tuple[str, ...]) -> str:
+    return ", ".join(f"{name} {row[name]}" for name in key)

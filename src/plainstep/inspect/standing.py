@@ -78,7 +78,7 @@ def status(load: Load) -> LoadStatus:
         found.warnings = load.source.warnings()
         found.untold = load.source.untold() if isinstance(load.source, ForeignSource) else []
         _judge(load, found, span)
-        _look_at_capture(load, found)
+        _look_at_capture(load, found, span)
     except MarkMoved:
         return status(load)
     except PlainStepError as error:
@@ -109,7 +109,7 @@ def _judge(load: Load, found: LoadStatus, span: Span) -> None:
         found.lag_seconds = (datetime.now(UTC) - waiting.since).total_seconds() if waiting.since else None
 
 
-def _look_at_capture(load: Load, found: LoadStatus) -> None:
+def _look_at_capture(load: Load, found: LoadStatus, span: Span) -> None:
     """What is held, whether it is being written, and whether it may be forgotten too early."""
     if not load.source.own_capture:
         return
@@ -122,7 +122,7 @@ def _look_at_capture(load: Load, found: LoadStatus) -> None:
         found.forgotten_in = (found.capture.oldest_at + keep - datetime.now(UTC)).total_seconds()
     if found.health not in ("ok", "behind"):
         return
-    key = missed(load)
+    key = missed(load, span)
     if key:
         found.health = "stopped"
         found.reason = f"{load.config.source} changes and its capture does not record it: the row with {key} is not as it was recorded"

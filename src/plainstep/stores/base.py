@@ -307,6 +307,10 @@ class Store(Protocol):
         """What is captured in this store; of one table, where it is named."""
         ...
 
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Keep what costs to open open meanwhile, so that many small looks cost little."""
+        ...
+
     def readers(self) -> list[Reader]:
         """Who reads its captured tables, as far as they are written down."""
         ...

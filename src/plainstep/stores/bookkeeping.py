@@ -107,7 +107,7 @@ class Books:
         """The query for the newest steps, newest first, with its parameters."""
         where = f" WHERE load_name = {self.parameter}" if load is not None else ""
         last = f" LIMIT {self.parameter}" if limit is not None else ""
-        order = "ORDER BY stepped_at DESC, load_name DESC, step DESC"
+        order = "ORDER BY step DESC" if load is not None else "ORDER BY stepped_at DESC, load_name DESC, step DESC"
         sql = f"SELECT {', '.join(COLUMNS)} FROM {self.ledger}{where} {order}{last}"
         return sql, [value for value in (load, limit) if value is not None]
 

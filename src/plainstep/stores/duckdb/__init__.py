@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from contextlib import AbstractContextManager
+from collections.abc import Iterator
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainstep.errors import Refused
+from plainstep.stores.keeping import Kept
 from plainstep.stores.urls import file_of
 
 if TYPE_CHECKING:
@@ -33,12 +35,26 @@ class DuckdbStore:
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)
+        self._kept: Kept[duckdb.DuckDBPyConnection] = Kept(lambda connection: None)
 
-    def opened(self, read_only: bool) -> AbstractContextManager[duckdb.DuckDBPyConnection]:
+    @contextmanager
+    def opened(self, read_only: bool) -> Iterator[duckdb.DuckDBPyConnection]:
         """A connection whose default database is the file."""
+        from plainstep.stores.duckdb.connection import opened, told
+
+        with self._kept.used() as kept:
+            if kept is not None and read_only:
+                with told(self.path):
+                    yield kept
+            else:
+                with opened(self.path, read_only, self.wait) as connection:
+                    yield connection
+
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Keep the file attached for reading meanwhile."""
         from plainstep.stores.duckdb.connection import opened
 
-        return opened(self.path, read_only, self.wait)
+        return self._kept.open(opened(self.path, True, self.wait)) if self.path.exists() else nullcontext()
 
     def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
         """Always refused: DuckDB has no triggers, so nothing records its changes."""

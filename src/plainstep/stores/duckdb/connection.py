@@ -51,13 +51,21 @@ def opened(path: Path, read_only: bool, wait: float) -> Iterator[duckdb.DuckDBPy
     with _turn(path):
         connection, detach = _attached(path, read_only, wait)
         try:
-            yield connection
-        except PlainStepError:
-            raise
-        except duckdb.Error as error:
-            raise _explained(error, path) from error
+            with told(path):
+                yield connection
         finally:
             _let_go(connection, detach)
+
+
+@contextmanager
+def told(path: Path) -> Iterator[None]:
+    """DuckDB's errors in our words."""
+    try:
+        yield
+    except PlainStepError:
+        raise
+    except duckdb.Error as error:
+        raise _explained(error, path) from error
 
 
 def _attached(path: Path, read_only: bool, wait: float) -> tuple[duckdb.DuckDBPyConnection, str]:

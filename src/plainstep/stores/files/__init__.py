@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import unquote, urlsplit
@@ -73,6 +74,10 @@ class FilesStore:
     def captures(self, table: str = "") -> list[CaptureInfo]:
         """Nothing is ever captured here."""
         return []
+
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Nothing to do: nothing here costs much to open."""
+        return nullcontext()
 
     def readers(self) -> list[Reader]:
         """Nothing is captured, so nobody reads it."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -82,6 +82,10 @@ class PostgresqlStore:
         """What is captured in this database, in either way; of one table, where it is named."""
         with self.opened() as connection:
             return [info for how in ("capture", "log") for info in self._way(how).list_all(connection, table)]
+
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Nothing to do: nothing here costs much to open."""
+        return nullcontext()
 
     def readers(self) -> list[Reader]:
         """Who reads its captured tables, as far as they are written down."""

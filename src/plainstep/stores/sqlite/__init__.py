@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import sqlite3
-from contextlib import AbstractContextManager
+from collections.abc import Iterator
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainstep.errors import Refused
-from plainstep.stores.sqlite.connection import opened
+from plainstep.stores.keeping import Kept
+from plainstep.stores.sqlite.connection import end, opened, told
 from plainstep.stores.urls import file_of
 
 if TYPE_CHECKING:
@@ -33,10 +35,22 @@ class SqliteStore:
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)
+        self._kept: Kept[sqlite3.Connection] = Kept(end)
 
-    def opened(self, mode: str = "ro") -> AbstractContextManager[sqlite3.Connection]:
+    @contextmanager
+    def opened(self, mode: str = "ro") -> Iterator[sqlite3.Connection]:
         """A connection to the file: ``ro`` reads, ``rw`` writes, ``rwc`` also makes the file."""
-        return opened(self.path, mode, self.wait)
+        with self._kept.used() as kept:
+            if kept is not None and mode == "ro":
+                with told(self.path, self.wait):
+                    yield kept
+            else:
+                with opened(self.path, mode, self.wait) as connection:
+                    yield connection
+
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Keep a connection for reading open meanwhile: to open one, the whole schema is parsed."""
+        return self._kept.open(opened(self.path, "ro", self.wait)) if self.path.exists() else nullcontext()
 
     def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> SqliteSource:
         """The changes of one captured table."""

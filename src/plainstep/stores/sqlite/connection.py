@@ -37,11 +37,25 @@ def opened(path: Path, mode: str, wait: float) -> Iterator[sqlite3.Connection]:
     except sqlite3.Error as error:
         raise explained(error, path, wait) from error
     try:
-        yield connection
-    except sqlite3.Error as error:
-        raise explained(error, path, wait) from error
+        with told(path, wait):
+            yield connection
     finally:
         connection.close()
+
+
+@contextmanager
+def told(path: Path, wait: float) -> Iterator[None]:
+    """SQLite's errors in our words."""
+    try:
+        yield
+    except sqlite3.Error as error:
+        raise explained(error, path, wait) from error
+
+
+def end(connection: sqlite3.Connection) -> None:
+    """End what was read in one transaction."""
+    if connection.in_transaction:
+        connection.execute("ROLLBACK")
 
 
 def _connect(path: Path, mode: str, wait: float) -> sqlite3.Connection:

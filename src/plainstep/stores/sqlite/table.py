@@ -116,6 +116,7 @@ class SqliteTable:
     @contextmanager
     def reading(self) -> Iterator[SqliteReading]:
         """Read it, in one transaction."""
+        self.columns  # noqa: B018 (known before, so that no second connection is opened for them)
         with self.store.opened() as connection:
             connection.execute("BEGIN")
             yield SqliteReading(self, connection)

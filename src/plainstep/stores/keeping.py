@@ -1,0 +1,42 @@
+"""A connection that is kept open while many small looks are made at one store."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager
+from typing import Generic, TypeVar
+
+Connection = TypeVar("Connection")
+
+
+class Kept(Generic[Connection]):
+    """At most one open connection a thread.
+
+    Args:
+        end: makes a connection ready for its next use.
+    """
+
+    def __init__(self, end: Callable[[Connection], object]) -> None:
+        self._end = end
+        self._local = threading.local()
+
+    @contextmanager
+    def open(self, opened: AbstractContextManager[Connection]) -> Iterator[None]:
+        """Keep a connection open in this context."""
+        with opened as self._local.connection:
+            try:
+                yield
+            finally:
+                del self._local.connection
+
+    @contextmanager
+    def used(self) -> Iterator[Connection | None]:
+        """The connection that is kept, if there is one and nobody is using it further up."""
+        connection: Connection | None = self._local.__dict__.pop("connection", None)
+        try:
+            yield connection
+        finally:
+            if connection is not None:
+                self._end(connection)
+                self._local.connection = connection
