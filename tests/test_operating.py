@@ -7,8 +7,13 @@ import unittest
 from datetime import timedelta
 from typing import IO, Any
 
+from hypothesis import given, settings
+
 import plainstep
-from tests.support import TREE, Town
+from plainstep import Scope
+from tests.histories import Model, histories
+from tests.support import TREE, WITHOUT_SHRINKING, Town
+from tests.test_steps import act
 
 PACE = "import sys; from plainstep.cli import cli; cli(['pace', '--every', '0.1s', *sys.argv[1:]])"
 
@@ -46,6 +51,44 @@ class Standing(unittest.TestCase):
             self.assertIn(f'plainstep_load_health{{{labels},plainstep_load_health="stopped"}} 1', lines)
             for name in {line.split("{")[0] for line in lines if not line.startswith("#")}:
                 self.assertEqual(sum(line.startswith(f"# TYPE {name} ") for line in lines), 1)
+
+
+class Checking(unittest.TestCase):
+    @given(histories, histories, histories)
+    @settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)
+    def test_differences_are_found_and_mended(self, before: list[Any], waiting: list[Any], spoilt: list[Any]) -> None:
+        """Whatever became of the target, mending makes it the source as it stood at the mark, and the mark stays."""
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            model = Model()
+            act(town, model, before)
+            town.project.step()
+            merged = sorted(((row["k"], row["a"], row["b"]) for row in model.rows.values()), key=repr)
+            act(town, model, waiting)
+            shed = Model({row[0]: {"k": row[0], "a": row[1], "b": row[2]} for row in merged})
+            act(town, shed, spoilt, store="shed")
+            now = town.rows("shed")
+            [found] = town.project.check("shed")
+            keys = {row[0] for row in {*now} ^ {*merged}}
+            self.assertEqual((found.ok, found.missing + found.extra + found.different), (not keys, len(keys)))
+            [part] = town.project.check("shed", scope=Scope(columns=("a",)))
+            halves = {(k, a) for k, a, _ in now} ^ {(k, a) for k, a, _ in merged}
+            self.assertEqual(part.missing + part.extra + part.different, len({k for k, _ in halves}))
+            [mended] = town.project.check("shed", mend=True)
+            self.assertEqual(mended.mended is None, found.ok)
+            self.assertEqual(town.rows("shed"), merged)
+            self.assertEqual(town.run("check").exit_code, 0)
+            town.project.step()
+            self.assertEqual(town.rows("shed"), town.rows())
+
+    def test_what_cannot_be_mended(self) -> None:
+        with Town(TREE) as town:
+            town.run("capture", "on", "town.tree")
+            town.project.step()
+            for words in (("--columns", "a"), ("--where", "a > 1")):
+                self.assertEqual(town.run("check", "house", "--mend", *words).exit_code, 2)
+            self.assertIn("There is no column 'z'", town.run("check", "house", "--columns", "z").output)
+            self.assertIn("is no condition on these rows", town.run("check", "house", "--where", "z = 1").output)
 
 
 class Pacing(unittest.TestCase):

@@ -27,9 +27,9 @@ from tests.support import TREE, WITHOUT_SHRINKING, Town
 TARGETS = ("house", "shed")
 
 
-def act(town: Town, model: Model, acts: list[Any]) -> None:
+def act(town: Town, model: Model, acts: list[Any], store: str = "town") -> None:
     """Make the model's acts in the town's database, in one transaction each."""
-    connection = sqlite3.connect(town.path / "town.db", isolation_level=None)
+    connection = sqlite3.connect(town.path / f"{store}.db", isolation_level=None)
     for what, key, value in acts:
         if what == "truncate":
             what, changed = "delete all", model.act("truncate", None, None)

@@ -18,6 +18,7 @@ from plainstep.errors import ConfigError, DataError, MarkMoved, PlainStepError, 
 if TYPE_CHECKING:
     from plainstep.config import config_schema
     from plainstep.core.collapse import collapse
+    from plainstep.core.comparing import Scope
     from plainstep.core.filters import Filter
     from plainstep.core.net import NetChanges
     from plainstep.project import Project, load_project
@@ -29,6 +30,7 @@ __version__ = "0.1.0"
 _HOMES = {
     "Filter": "plainstep.core.filters",
     "NetChanges": "plainstep.core.net",
+    "Scope": "plainstep.core.comparing",
     "Project": "plainstep.project",
     "StepOutcome": "plainstep.step",
     "collapse": "plainstep.core.collapse",
@@ -45,6 +47,7 @@ __all__ = [
     "PlainStepError",
     "Project",
     "Refused",
+    "Scope",
     "StepOutcome",
     "StoreError",
     "collapse",

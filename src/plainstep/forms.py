@@ -194,10 +194,13 @@ def check(found: CheckResult) -> dict[str, Any]:
         "missing",
         "extra",
         "different",
+        "columns",
+        "whole",
     )
     from plainstep.rows import differences
 
-    return {name: getattr(found, name) for name in names} | {"differences": differences(found)}
+    form = {name: getattr(found, name) for name in names} | {"differences": differences(found)}
+    return form | ({"mended": entry(found.mended)} if found.mended else {})
 
 
 def capture(store: str, found: CaptureInfo) -> dict[str, Any]:

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.aside import PutBack
+    from plainstep.core.comparing import Scope
     from plainstep.core.filters import Filter
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, TraceResult
     from plainstep.pacing import Beat, Pace
@@ -176,11 +177,17 @@ class Project:
 
         return inspect.ledger([self.load(name)] if name else list(self.loads.values()), limit)
 
-    def check(self, *names: str) -> list[CheckResult]:
-        """Compare target with source, allowing for changes still waiting."""
+    def check(self, *names: str, scope: Scope | None = None, mend: bool = False) -> list[CheckResult]:
+        """Compare target with source, allowing for changes still waiting.
+
+        Args:
+            names: the loads; none for all.
+            scope: which columns, rows or share of the keys; None for everything. See ``plainstep.Scope``.
+            mend: whether to merge exactly what differs.
+        """
         from plainstep import inspect
 
-        return [inspect.check(load) for load in self._chosen(names)]
+        return [inspect.check(load, scope, mend) for load in self._chosen(names)]
 
     def propose(self, place: str, into: str = "", key: tuple[str, ...] = ()) -> str:
         """A commented load with a layout for a change table or files, as TOML.

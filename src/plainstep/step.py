@@ -191,7 +191,8 @@ def reload(load: Load) -> StepOutcome:
     Raises:
         PlainStepError: it could not be made; nothing was written.
     """
-    from plainstep.core.compare import difference, known, widened
+    from plainstep.core.compare import known, widened
+    from plainstep.core.comparing import compared, net_of
 
     began = time.perf_counter()
     mark = load.target.mark(load.name)
@@ -209,7 +210,8 @@ def reload(load: Load) -> StepOutcome:
         held_columns = wanted if info is None else known(wanted, info.schema)
         held = load.target.rows(load.into_table, held_columns) if info else iter(())
         rows = counted(snapshot.batches, f"{load.name}: rows")
-        net, _ = difference(key, wanted, (widened(batch, wanted) for batch in held), rows)
+        with compared(key, wanted, (widened(batch, wanted) for batch in held), rows) as found:
+            net = net_of(found)
         span = snapshot.span
     entry = entry_of(load, "reload", span, mark)
     counts = net.counts

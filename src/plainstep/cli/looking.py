@@ -164,17 +164,30 @@ def ledger(ctx: click.Context, load: str | None, limit: int, as_json: bool) -> N
 
 @click.command()
 @click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@click.option("--columns", default="", metavar="COLUMN,...", help="Compare only these, beside the key.")
+@click.option("--where", default="", metavar="SQL", help="Compare only rows for which this holds.")
+@click.option(
+    "--sample",
+    default=100.0,
+    metavar="PERCENT",
+    type=click.FloatRange(0, 100, min_open=True),
+    help="Compare only a share of the keys.",
+)
+@click.option("--mend", is_flag=True, help="Merge exactly what differs; recorded in the ledger.")
 @JSON
 @click.pass_context
-def check(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
+def check(
+    ctx: click.Context, loads: tuple[str, ...], columns: str, where: str, sample: float, mend: bool, as_json: bool
+) -> None:
     """Compare target with source, allowing for changes still waiting."""
-    from plainstep import forms
+    from plainstep import Scope, forms
     from plainstep.cli import tables
 
+    scope = Scope(tuple(filter(None, map(str.strip, columns.split(",")))), where, sample / 100)
     with bar():
-        found = project(ctx).check(*loads)
+        found = project(ctx).check(*loads, scope=scope, mend=mend)
     if as_json:
         echo_json([forms.check(one) for one in found])
     else:
         tables.check(found)
-    ctx.exit(0 if all(one.ok for one in found) else 3)
+    ctx.exit(0 if all(one.ok or one.mended for one in found) else 3)

@@ -296,6 +296,7 @@ def _differences(one: CheckResult) -> None:
     from plainstep.rows import differences
 
     if one.ok:
+        click.echo(f"{one.load}: {_believed(one)}")
         if one.extra:
             click.echo(f'{one.load}: the extra rows were deleted at the source; deletes = "ignore" leaves them.')
         return
@@ -309,7 +310,19 @@ def _differences(one: CheckResult) -> None:
         table.add_row(row["what"], *key_cells(row), what_changed(as_change, one.differences.key))
     show(table)
     rest(one.missing + one.extra + one.different - len(rows))
-    click.echo(f"plainstep reload {one.load} merges the differences.")
+    if one.mended:
+        done = {name: getattr(one.mended, name) for name in ("put", "patch", "drop")}
+        click.echo(f"{one.load}: mended in step {one.mended.step}: {counts(done)}.")
+    else:
+        click.echo(f"plainstep check {one.load} --mend merges exactly these.")
+
+
+def _believed(one: CheckResult) -> str:
+    """What was found equal, and as of when."""
+    which = "all" if one.whole else "of those that were asked for,"
+    when = f" ({local(one.at)})" if one.at else ""
+    waits = f"; {many(one.waiting, 'change')} waiting since then were allowed for" if one.waiting else ""
+    return f"{which} {many(one.target_rows, 'row')} with {many(one.columns, 'column')} were compared as of {one.position}{when}{waits}."
 
 
 def trimmed(found: list[Trimmed]) -> None:

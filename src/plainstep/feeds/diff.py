@@ -131,7 +131,7 @@ class DiffSource:
         import pyarrow as pa
 
         from plainstep.core.changes import Changes
-        from plainstep.core.compare import differences
+        from plainstep.core.comparing import compared
 
         mark = self._mark()
         if window.upto > window.after and window.after != (mark.position if mark else 0):
@@ -146,9 +146,12 @@ class DiffSource:
         if window.upto > window.after:
             held, rows = self._held(schema), whole_rows(self.table, self.key(), self._schema)
         seq = 0
-        for found in differences(self.key(), schema, held, rows):
-            yield Changes(found.append_column("seq", pa.array(range(seq + 1, seq + 1 + found.num_rows), pa.int64())))
-            seq += found.num_rows
+        with compared(self.key(), schema, held, rows) as differences:
+            for found in differences.tables():
+                yield Changes(
+                    found.append_column("seq", pa.array(range(seq + 1, seq + 1 + found.num_rows), pa.int64()))
+                )
+                seq += found.num_rows
 
     def _held(self, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """What was loaded last; null in the columns that the target does not have yet."""

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+import time
+from dataclasses import dataclass
+from datetime import datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Mark
-from plainstep.errors import Refused
-from plainstep.netting import key_of, news, read_net
+from plainstep.committing import commit_to, entry_of
+from plainstep.core.positions import Mark, Span
+from plainstep.errors import ConfigError, MarkMoved, Refused
+from plainstep.netting import edits_of, key_of, news, read_net
 from plainstep.progress import counted
 from plainstep.windows import ahead, refuse_unless_continuous, shown
 
 if TYPE_CHECKING:
+    from plainstep.core.comparing import Comparison, Scope
     from plainstep.core.net import NetChanges
     from plainstep.load import Load
+    from plainstep.stores.records import LedgerEntry
 
 # How many differing keys a check keeps to show.
 SHOWN_DIFFERENCES = 20
@@ -27,11 +32,15 @@ class CheckResult:
         load: the load's name.
         ok: whether they are equal (rows the load was told to leave standing aside).
         position: the mark at which they were compared.
+        at: when the change at that position was made, if known (UTC).
         source_rows, target_rows: how many rows there are on either side.
         waiting: changes not merged yet, and allowed for.
         missing, extra, different: keys that the target lacks, has too many, or has with other values.
         differences: the first differing keys, with both rows, as net changes from target to source.
+        columns: how many columns were compared, the key's among them.
+        whole: whether every row and column was compared.
         kept: whether extra rows are meant to be there (``deletes = "ignore"``).
+        mended: the ledger row of the step that merged the differences, if one was asked for.
     """
 
     load: str
@@ -44,20 +53,40 @@ class CheckResult:
     extra: int
     different: int
     differences: NetChanges
+    at: datetime | None = None
+    columns: int = 0
+    whole: bool = True
     kept: bool = False
+    mended: LedgerEntry | None = None
 
 
-def check(load: Load) -> CheckResult:
-    """Compare the target with the source as it stood at the mark: changes still waiting are undone first."""
-    from plainstep.core.compare import difference
+def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckResult:
+    """Compare the target with the source as it stood at the mark: changes still waiting are undone first.
+
+    Args:
+        load: the load.
+        scope: what is compared; None for every row and column.
+        mend: whether to merge exactly what differs, as a step of its own at the same mark.
+
+    Raises:
+        Refused: there is nothing to compare, or the source is no longer the one that was merged.
+        ConfigError: the scope makes no sense here.
+    """
+    from plainstep.core.comparing import compared, net_of
 
     mark = load.target.mark(load.name)
     if mark is None:
         raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
+    if mend and scope and (scope.columns or scope.where):
+        raise ConfigError(
+            "Only whole rows are mended, and rows that a condition leaves out may be at the source all the same.",
+            "",
+            f"plainstep check {load.name} --mend, without --columns and --where",
+        )
+    began = time.perf_counter()
     with load.source.snapshot() as snapshot:
         refuse_unless_continuous(load, mark, snapshot.span)
         waiting = news(load, read_net(load, ahead(mark, snapshot.span)))
-        undo = waiting.reversible and load.source.reversible
         schema = load.target.fits(snapshot.schema)
         key = key_of(load, schema)
         info = load.target.table(load.into_table, key)
@@ -71,20 +100,30 @@ def check(load: Load) -> CheckResult:
         target = counted(load.target.rows(load.into_table, schema), f"{load.name}: target rows")
         source = counted(snapshot.batches, f"{load.name}: source rows")
         # What waits is undone; where old values are not told, the keys that wait are left out instead.
-        found, target_rows = difference(key, schema, target, source, waiting if undo else None)
-        if not undo:
-            found = _settled(found, waiting)
+        undo = waiting.reversible and load.source.reversible
+        with compared(key, schema, target, source, waiting, undo, scope) as found:
+            result = _checked(load, mark, found, scope)
+            every = net_of(found) if mend and not result.ok else None
     if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
-        return check(load)
-    count = len(waiting) if load.source.rereads else waiting.read
-    return _checked(load, mark, found, target_rows, count)
+        return check(load, scope, mend)
+    result.waiting = len(waiting) if load.source.rereads else waiting.read
+    if every is not None:
+        try:
+            result.mended = _mend(load, every, mark, snapshot.span, began)
+        except MarkMoved:
+            return check(load, scope, mend)
+    return result
 
 
-def _settled(found: NetChanges, waiting: NetChanges) -> NetChanges:
-    """The differences of the keys for which nothing waits. After a truncate, something waits for every key."""
-    if waiting.truncated:
-        return replace(found, state=found.state.slice(0, 0))
-    return found.without(waiting)
+def _mend(load: Load, net: NetChanges, mark: Mark, span: Span, began: float) -> LedgerEntry:
+    """Merge differences; the mark stays where it is."""
+    there = Span(mark.identity, span.oldest, mark.position, mark.at, mark.token, span.start)
+    entry = entry_of(load, "mend", there, mark)
+    counts = net.counts
+    entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
+    edits = edits_of(load, net)
+    edits.sure = False
+    return commit_to(load, edits, mark, there, entry, began)
 
 
 def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:
@@ -97,20 +136,23 @@ def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:
         )
 
 
-def _checked(load: Load, mark: Mark, found: NetChanges, target_rows: int, waiting: int) -> CheckResult:
-    counts = found.counts
-    missing, extra, different = counts["insert"], counts["delete"], counts["update"]
+def _checked(load: Load, mark: Mark, found: Comparison, scope: Scope | None) -> CheckResult:
+    from plainstep.core.comparing import net_of
+
     kept = load.config.deletes == "ignore"
     return CheckResult(
         load.name,
-        ok=not (missing or different or (extra and not kept)),
+        ok=not (found.missing or found.different or (found.extra and not kept)),
         position=shown(load, mark.place),
-        source_rows=target_rows + missing - extra,
-        target_rows=target_rows,
-        waiting=waiting,
-        missing=missing,
-        extra=extra,
-        different=different,
-        differences=found,
+        at=mark.at,
+        source_rows=found.source_rows,
+        target_rows=found.target_rows,
+        waiting=0,
+        missing=found.missing,
+        extra=found.extra,
+        different=found.different,
+        columns=len(found.schema),
+        whole=scope is None or scope.all,
+        differences=net_of(found, SHOWN_DIFFERENCES),
         kept=kept,
     )

@@ -22,7 +22,7 @@ class LedgerEntry:
     Attributes:
         load: the load's name.
         step: its number, rising by one.
-        kind: ``snapshot`` (a first full load), ``changes``, ``reload``, ``begin`` (a mark set without
+        kind: ``snapshot`` (a first full load), ``changes``, ``reload``, ``mend`` (differences), ``begin`` (a mark set without
             loading) or ``mark`` (moved by hand).
         identity: the source's identity.
         after: the mark before, null at first.
