@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
@@ -59,10 +59,8 @@ def commit_to(
     schema = load.source.schema()
     key = key_of(load, schema)
     wanted = load.target.fits(schema)
-    if edits is not None:
-        edits.append = _timed(edits.append, entry, began)
     mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step, span.token)
-    entry.at, entry.seconds = datetime.now(UTC), time.perf_counter() - began
+    entry.at, entry.read_seconds = datetime.now(UTC), time.perf_counter() - began
 
     def fit(info: TableInfo | None) -> str:
         return refuse_unfit(load, wanted, info, started=before is not None)
@@ -72,7 +70,9 @@ def commit_to(
     if aside:
         entry.note = "; ".join(part for part in (entry.note, f"rows set aside: {len(aside):,}") if part)
     load.target.commit(
-        Commit(load.into_table, wanted, key, edits, before, mark, entry, _tolerated(load, entry), fit, aside, back)
+        Commit(
+            load.into_table, wanted, key, edits, before, mark, entry, _tolerated(load, entry), fit, aside, back, began
+        )
     )
     if settle:
         tell_source(load, span)
@@ -105,13 +105,6 @@ def _tolerated(load: Load, entry: LedgerEntry) -> int | None:
         trusted = load.source.own_capture or not load.source.sure or moved_by_hand(load)
         return None if trusted else max(entry.changes // 10, FEW)
     return 0 if load.config.strict else None
-
-
-def _timed(batches: Iterable[pa.RecordBatch], entry: LedgerEntry, began: float) -> Iterator[pa.RecordBatch]:
-    """The batches, keeping the ledger's seconds current while they stream."""
-    for batch in batches:
-        yield batch
-        entry.seconds = time.perf_counter() - began
 
 
 def refuse_unfit(load: Load, wanted: pa.Schema, info: TableInfo | None, started: bool) -> str:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from plainstep.aside import PutBack
-    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, TraceResult
+    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, Totals, TraceResult
     from plainstep.step import StepOutcome
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
     from plainstep.trimming import Trimmed
@@ -155,6 +155,7 @@ def entry(found: LedgerEntry) -> dict[str, Any]:
         "edits": {name: getattr(found, name) for name in ("put", "patch", "drop", "append", "add")},
         "contradictions": found.contradictions,
         "seconds": round(found.seconds, 6),
+        "read_seconds": round(found.read_seconds, 6),
         "note": found.note,
     }
 
@@ -170,6 +171,11 @@ def trimmed(found: Trimmed) -> dict[str, Any]:
         "why_not": found.why_not,
         "readers": [vars(one) for one in found.readers],
     }
+
+
+def totals(found: Totals) -> dict[str, Any]:
+    """What all steps of a load came to."""
+    return {name: round(value, 6) if isinstance(value, float) else value for name, value in vars(found).items()}
 
 
 def aside(load: str, row: Aside) -> dict[str, Any]:

@@ -21,7 +21,7 @@ from plainstep.load import Load
 from plainstep.stores import open_store
 
 if TYPE_CHECKING:
-    from datetime import timedelta
+    from datetime import datetime, timedelta
 
     import pyarrow as pa
 
@@ -171,11 +171,20 @@ class Project:
                     stack.enter_context(store.kept_open())
             return [inspect.status(load) for load in chosen]
 
-    def ledger(self, name: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
-        """The newest steps of one load, or of all, oldest first."""
+    def ledger(
+        self, name: str | None = None, limit: int | None = None, kind: str = "", since: datetime | None = None
+    ) -> list[LedgerEntry]:
+        """The newest steps of one load, or of all, oldest first.
+
+        Args:
+            name: the load; None for all.
+            limit: how many; None for all.
+            kind: only those of this kind: ``changes``, ``snapshot``, ``reload``, ``mend``, ``begin`` or ``mark``.
+            since: only those made at or after this time (aware).
+        """
         from plainstep import inspect
 
-        return inspect.ledger([self.load(name)] if name else list(self.loads.values()), limit)
+        return inspect.ledger([self.load(name)] if name else list(self.loads.values()), limit, kind, since)
 
     def check(self, *names: str, scope: Scope | None = None, mend: bool = False) -> list[CheckResult]:
         """Compare target with source, allowing for changes still waiting.

@@ -147,17 +147,27 @@ def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_
 
 @click.command()
 @click.argument("load", required=False)
+@click.option("--kind", default="", metavar="KIND", help="Only changes, snapshot, reload, mend, begin or mark.")
+@click.option("--since", metavar="TIME", help="Only steps made from this time on (ISO 8601).")
+@click.option("--totals", is_flag=True, help="What they came to, a line a load.")
 @LIMIT
 @JSON
 @click.pass_context
-def ledger(ctx: click.Context, load: str | None, limit: int, as_json: bool) -> None:
+def ledger(
+    ctx: click.Context, load: str | None, kind: str, since: str | None, totals: bool, limit: int, as_json: bool
+) -> None:
     """The steps so far, oldest first."""
-    from plainstep import forms
+    from plainstep import forms, inspect
     from plainstep.cli import tables
+    from plainstep.core.positions import parse_time
 
-    entries = project(ctx).ledger(load, limit)
+    town = project(ctx)
+    entries = town.ledger(load, None if totals else limit, kind, parse_time(since) if since else None)
+    sums = inspect.totals(entries) if totals else []
     if as_json:
-        echo_json([forms.entry(one) for one in entries])
+        echo_json([forms.totals(one) for one in sums] if totals else [forms.entry(one) for one in entries])
+    elif totals:
+        tables.totals(sums)
     else:
         tables.ledger(entries)
 

@@ -27,7 +27,7 @@ from plainstep.cli.text import (
 )
 
 if TYPE_CHECKING:
-    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, TraceResult
+    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, Totals, TraceResult
     from plainstep.load import Load
     from plainstep.step import StepOutcome
     from plainstep.stores.records import CaptureInfo, LedgerEntry
@@ -242,7 +242,7 @@ def move(load: Load, to: str) -> None:
 def ledger(entries: list[LedgerEntry]) -> None:
     """The steps, a row each."""
     heads = ["when", "load", "step>", "kind", "after>", "upto>", "changes>", "insert>", "update>", "delete>"]
-    table = new_table([*heads, "put>", "drop>", "append>", "seconds>", "note"])
+    table = new_table([*heads, "put>", "drop>", "append>", "seconds>", "reading>", "note"])
     for one in entries:
         table.add_row(
             local(one.at),
@@ -254,8 +254,35 @@ def ledger(entries: list[LedgerEntry]) -> None:
             *(f"{number:,}" for number in (one.changes, one.inserts, one.updates, one.deletes)),
             *(f"{number:,}" for number in (one.put + one.patch, one.drop, one.append)),
             f"{one.seconds:.3f}",
+            f"{one.read_seconds:.3f}",
             text(_noted(one)),
         )
+    show(table)
+
+
+def totals(found: list[Totals]) -> None:
+    """What the steps of each load came to."""
+    table = new_table(
+        [
+            "load",
+            "steps>",
+            "from",
+            "to",
+            "changes>",
+            "net>",
+            "collapsed>",
+            "edits>",
+            "contradictions>",
+            "seconds>",
+            "reading>",
+        ]
+    )
+    for one in found:
+        saved = f"{1 - one.net / one.changes:.0%}" if one.changes else "-"
+        numbers = (one.changes, one.net)
+        cells = (f"{one.steps:,}", local(one.since), local(one.until), *(f"{number:,}" for number in numbers), saved)
+        also = (f"{one.edits:,}", f"{one.contradictions:,}", f"{one.seconds:.3f}", f"{one.read_seconds:.3f}")
+        table.add_row(text(one.load), *cells, *also)
     show(table)
 
 

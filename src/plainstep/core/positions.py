@@ -153,6 +153,18 @@ def parse_point(text: str) -> int | datetime | str:
     return time.astimezone(UTC)
 
 
+def parse_time(text: str) -> datetime:
+    """Read a time that a person wrote: ISO 8601; without a zone, local time.
+
+    Raises:
+        ConfigError: it is none.
+    """
+    try:
+        return datetime.fromisoformat(text.strip()).astimezone(UTC)
+    except ValueError:
+        raise ConfigError(f"{text!r} is no time.", "A time is written as in 2026-05-04T09:30 (ISO 8601).") from None
+
+
 def is_time(text: str) -> bool:
     """Whether a person wrote a time."""
     if text.strip().isdigit():

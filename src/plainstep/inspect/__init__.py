@@ -4,7 +4,7 @@ from plainstep.inspect.checking import CheckResult, check
 from plainstep.inspect.looking import LookResult, flat_changes, look
 from plainstep.inspect.nets import NetResult, net
 from plainstep.inspect.standing import LoadStatus, status
-from plainstep.inspect.steps import ledger
+from plainstep.inspect.steps import Totals, ledger, totals
 from plainstep.inspect.tracing import TraceResult, trace
 
 __all__ = [
@@ -12,6 +12,7 @@ __all__ = [
     "LoadStatus",
     "LookResult",
     "NetResult",
+    "Totals",
     "TraceResult",
     "check",
     "flat_changes",
@@ -19,5 +20,6 @@ __all__ = [
     "look",
     "net",
     "status",
+    "totals",
     "trace",
 ]

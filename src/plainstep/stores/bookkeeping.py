@@ -15,7 +15,7 @@ from plainstep.stores.records import Commit, LedgerEntry
 COLUMNS = [
     "load_name", "step", "kind", "identity", "after_position", "upto_position", "changes", "inserts", "updates",
     "deletes", "put", "patch", "dropped", "append", "added", "contradictions", "seconds", "stepped_at", "note",
-    "after_shown", "upto_shown",
+    "after_shown", "upto_shown", "read_seconds",
 ]  # fmt: skip
 
 
@@ -51,7 +51,7 @@ class Books:
     inserts BIGINT NOT NULL, updates BIGINT NOT NULL, deletes BIGINT NOT NULL,
     put BIGINT NOT NULL, patch BIGINT NOT NULL, dropped BIGINT NOT NULL, append BIGINT NOT NULL, added BIGINT NOT NULL,
     contradictions BIGINT NOT NULL, seconds DOUBLE PRECISION NOT NULL, stepped_at VARCHAR NOT NULL, note VARCHAR NOT NULL,
-    after_shown VARCHAR NOT NULL, upto_shown VARCHAR NOT NULL,
+    after_shown VARCHAR NOT NULL, upto_shown VARCHAR NOT NULL, read_seconds DOUBLE PRECISION NOT NULL,
     PRIMARY KEY (load_name, step)
 )""",
             f"""CREATE TABLE IF NOT EXISTS {self.kept} (

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from itertools import chain
@@ -51,6 +52,7 @@ class Merge(ABC):
         for row in self.commit.aside:
             values = [self.commit.mark.load, row.place, row.reason, row.row, self.commit.mark.step]
             self.execute(self.books.set_aside, values)
+        self.commit.entry.seconds = time.perf_counter() - self.commit.began
         self.execute(self.books.insert_entry, bookkeeping.entry_values(self.commit.entry))
 
     def _move_mark(self) -> None:

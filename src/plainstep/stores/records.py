@@ -32,6 +32,8 @@ class LedgerEntry:
         put, patch, drop, append, add: rows edited at the target.
         contradictions: changes that did not fit what was there.
         seconds: from the first read to the commit.
+        read_seconds: how much of that went before the target was written: reading, collapsing, deciding. (A first load
+            is read while it is written.)
         at: when the step was made (UTC).
         note: what there is to say about it.
         after_shown, upto_shown: the two positions as people know them, where they are no numbers; else empty.
@@ -58,6 +60,7 @@ class LedgerEntry:
     note: str = ""
     after_shown: str = ""
     upto_shown: str = ""
+    read_seconds: float = 0.0
 
 
 @dataclass
@@ -124,6 +127,7 @@ class Commit:
         tolerated: how many contradictions are counted and merged all the same; None for any number.
         aside: rows that are set aside.
         back: where rows stood that are no longer aside.
+        began: when the step began, by ``time.perf_counter``.
         fit: looks at the table as it stands in the transaction (None: there is none), refuses one that does not
             fit, and says what will be changed about it.
     """
@@ -139,6 +143,7 @@ class Commit:
     fit: Callable[[TableInfo | None], str] = lambda info: ""
     aside: Sequence[Aside] = ()
     back: Sequence[str] = ()
+    began: float = 0.0
 
 
 @dataclass
