@@ -156,6 +156,7 @@ def entry(found: LedgerEntry) -> dict[str, Any]:
         "contradictions": found.contradictions,
         "seconds": round(found.seconds, 6),
         "read_seconds": round(found.read_seconds, 6),
+        "lag_seconds": found.lag_seconds,
         "note": found.note,
     }
 

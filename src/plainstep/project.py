@@ -229,6 +229,16 @@ class Project:
 
         return aside.put_back(self.load(name))
 
+    def report(self, path: str | Path) -> None:
+        """Write one self-contained HTML page on all loads: their state, their steps, their latest changes.
+
+        Args:
+            path: the file.
+        """
+        from plainstep import report
+
+        report.write(self, Path(path))
+
     def move_mark(self, name: str, to: str, reason: str = "") -> LedgerEntry:
         """Move a load's mark without merging anything; recorded in the ledger.
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from itertools import chain, islice
 from typing import TYPE_CHECKING
 
@@ -109,7 +110,7 @@ def _once(load: Load) -> StepOutcome:
         net = news(load, read_lean(load, window, waiting.count))
         if load.source.rereads and span.token == mark.token and not len(net) and not net.truncated:
             return _nothing(load, mark)
-        entry = _merge(load, net, span, mark, began)
+        entry = _merge(load, net, span, mark, began, waiting.since)
     return _stepped(load, entry)
 
 
@@ -176,8 +177,12 @@ def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     return chain(first, batches)
 
 
-def _merge(load: Load, net: NetChanges, span: Span, mark: Mark | None, began: float) -> LedgerEntry:
+def _merge(
+    load: Load, net: NetChanges, span: Span, mark: Mark | None, began: float, since: datetime | None = None
+) -> LedgerEntry:
     entry = entry_of(load, "changes", span, mark)
+    if since is not None:
+        entry.lag_seconds = max((datetime.now(UTC) - since).total_seconds(), 0.0)
     entry.changes, entry.contradictions = net.read, net.contradictions
     counts = net.counts
     entry.inserts, entry.updates = counts["insert"], counts["update"] + counts.get("put", 0)

@@ -77,6 +77,7 @@ for command in (
     looking.status,
     looking.ledger,
     looking.check,
+    looking.report,
     operating.mark,
     operating.reload,
     operating.aside,

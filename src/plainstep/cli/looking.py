@@ -109,6 +109,24 @@ def trace(ctx: click.Context, load: str, key: tuple[str, ...], at: str | None, a
         tables.trace(found)
 
 
+@click.command()
+@click.option(
+    "-o",
+    "--out",
+    default="plainstep.html",
+    show_default=True,
+    metavar="FILE",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="The file to write.",
+)
+@click.pass_context
+def report(ctx: click.Context, out: Path) -> None:
+    """One self-contained HTML page: the state of every load, its steps drawn, its latest changes."""
+    town = project(ctx)
+    town.report(out)
+    click.echo(f"{out}: {len(town.loads)} loads.", err=True)
+
+
 # What a monitor learns from the exit status of ``status``: the worst health decides.
 WORSE = {"at risk": 3, "stopped": 4, "refuses": 4}
 

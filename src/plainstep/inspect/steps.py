@@ -22,7 +22,7 @@ class Totals:
         steps: how many steps.
         since, until: when the first and the last of them were made (UTC).
         changes: changes read.
-        net: net changes.
+        net: net changes that these came to.
         edits: rows edited at the target.
         contradictions: changes that did not fit what was there.
         seconds, read_seconds: how long they took, and how much of that went before the target was written.
@@ -70,7 +70,8 @@ def totals(entries: list[LedgerEntry]) -> list[Totals]:
         one.steps += 1
         one.until = entry.at
         one.changes += entry.changes
-        one.net += entry.inserts + entry.updates + entry.deletes
+        if entry.kind == "changes":
+            one.net += entry.inserts + entry.updates + entry.deletes
         one.edits += entry.put + entry.patch + entry.drop + entry.append + entry.add
         one.contradictions += entry.contradictions
         one.seconds += entry.seconds

@@ -15,7 +15,7 @@ from plainstep.stores.records import Commit, LedgerEntry
 COLUMNS = [
     "load_name", "step", "kind", "identity", "after_position", "upto_position", "changes", "inserts", "updates",
     "deletes", "put", "patch", "dropped", "append", "added", "contradictions", "seconds", "stepped_at", "note",
-    "after_shown", "upto_shown", "read_seconds",
+    "after_shown", "upto_shown", "read_seconds", "lag_seconds",
 ]  # fmt: skip
 
 
@@ -52,6 +52,7 @@ class Books:
     put BIGINT NOT NULL, patch BIGINT NOT NULL, dropped BIGINT NOT NULL, append BIGINT NOT NULL, added BIGINT NOT NULL,
     contradictions BIGINT NOT NULL, seconds DOUBLE PRECISION NOT NULL, stepped_at VARCHAR NOT NULL, note VARCHAR NOT NULL,
     after_shown VARCHAR NOT NULL, upto_shown VARCHAR NOT NULL, read_seconds DOUBLE PRECISION NOT NULL,
+    lag_seconds DOUBLE PRECISION,
     PRIMARY KEY (load_name, step)
 )""",
             f"""CREATE TABLE IF NOT EXISTS {self.kept} (

@@ -34,6 +34,7 @@ class LedgerEntry:
         seconds: from the first read to the commit.
         read_seconds: how much of that went before the target was written: reading, collapsing, deciding. (A first load
             is read while it is written.)
+        lag_seconds: how old the oldest of its changes was when it began, where that is known.
         at: when the step was made (UTC).
         note: what there is to say about it.
         after_shown, upto_shown: the two positions as people know them, where they are no numbers; else empty.
@@ -61,6 +62,7 @@ class LedgerEntry:
     after_shown: str = ""
     upto_shown: str = ""
     read_seconds: float = 0.0
+    lag_seconds: float | None = None
 
 
 @dataclass

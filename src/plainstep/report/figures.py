@@ -1,0 +1,137 @@
+"""The drawings of the report, as SVG that takes its text colour from the page."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Callable
+from datetime import datetime
+from typing import TYPE_CHECKING, Any, cast
+
+from matplotlib import rc_context
+from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
+from matplotlib.figure import Figure
+from matplotlib.ticker import MaxNLocator
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+    from plainstep.stores.records import LedgerEntry
+
+# Colours that people who see colours differently can tell apart; hatching and labels tell them apart without.
+INSERT, UPDATE, DELETE = "#0072B2", "#E69F00", "#D55E00"
+# Stands for the page's text colour until the drawing is put into it.
+TEXT = "#010203"
+STYLE: dict[str, Any] = {
+    "svg.fonttype": "none",  # texts stay texts: they can be read, searched and scaled
+    "svg.hashsalt": "plainstep",
+    "text.parse_math": False,  # a name is a name, whatever signs are in it
+    "text.color": TEXT, "axes.labelcolor": TEXT, "axes.edgecolor": TEXT, "xtick.color": TEXT, "ytick.color": TEXT,
+    "axes.spines.top": False, "axes.spines.right": False, "axes.grid": True, "grid.alpha": 0.25, "grid.color": TEXT,
+    "font.family": "sans-serif", "font.size": 10, "legend.frameon": False, "axes.axisbelow": True,
+}  # fmt: skip
+
+
+def figures(steps: list[LedgerEntry]) -> list[tuple[str, str]]:
+    """Pairs of what a drawing shows and the drawing; none where too few steps were made."""
+    merged = [one for one in steps if one.kind == "changes" and one.at]
+    found = []
+    if len([one for one in steps if one.at]) > 1:
+        found.append(("Mark, over time", _drawn(lambda axes: _marks(axes, [one for one in steps if one.at]))))
+    if merged:
+        found.append(("Lag: age of the oldest change when it was merged", _drawn(lambda axes: _lags(axes, merged))))
+        found.append(("Changes read, and net changes they came to", _drawn(lambda axes: _collapsing(axes, merged))))
+        found.append(("Net changes by operation, step by step", _drawn(lambda axes: _operations(axes, merged))))
+        found.append(("Time by phase, step by step", _drawn(lambda axes: _phases(axes, merged))))
+    return found
+
+
+def _drawn(draw: Callable[[Axes], None]) -> str:
+    with rc_context(cast(Any, STYLE)):
+        figure = Figure(figsize=(5.6, 2.6), layout="constrained")
+        draw(figure.subplots())
+        out = io.StringIO()
+        figure.savefig(out, format="svg", transparent=True, metadata={"Date": None, "Creator": None})
+    svg = out.getvalue()[out.getvalue().index("<svg") :]
+    svg = re.sub(r'(<svg[^>]*?) width="[^"]*" height="[^"]*"', r"\1", svg, count=1)
+    svg = re.sub(r"<metadata>.*?</metadata>", "", svg, flags=re.DOTALL)
+    return svg.replace(TEXT, "currentColor")
+
+
+def _times(axes: Axes) -> None:
+    locator = AutoDateLocator(maxticks=6)  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
+    axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.10g}")
+
+
+def _when(steps: list[LedgerEntry]) -> list[Any]:
+    return [one.at.astimezone().replace(tzinfo=None) if isinstance(one.at, datetime) else None for one in steps]
+
+
+def _marks(axes: Axes, steps: list[LedgerEntry]) -> None:
+    axes.step(_when(steps), [one.upto for one in steps], where="post", color=INSERT, marker="o", markersize=3)
+    axes.set_ylabel("position")
+    _times(axes)
+
+
+def _lags(axes: Axes, steps: list[LedgerEntry]) -> None:
+    axes.plot(_when(steps), [one.lag_seconds for one in steps], color=INSERT, marker="o", markersize=3)  # type: ignore[arg-type]
+    axes.set_ylabel("seconds")
+    axes.set_ylim(bottom=0)
+    _times(axes)
+
+
+def _bars(axes: Axes, steps: list[LedgerEntry], series: list[tuple[str, str, str, list[float]]], what: str) -> None:
+    """Bars on top of each other, a step each: label, colour, hatching and heights of each part."""
+    numbers = [one.step for one in steps]
+    floor = [0.0] * len(steps)
+    for label, colour, hatch, heights in series:
+        axes.bar(
+            numbers, heights, bottom=floor, color=colour, hatch=hatch, edgecolor="white", linewidth=0.4, label=label
+        )
+        floor = [below + height for below, height in zip(floor, heights, strict=True)]
+    _numbered(axes, what)
+
+
+def _numbered(axes: Axes, what: str) -> None:
+    axes.set_xlabel("step")
+    axes.set_ylabel(what)
+    axes.xaxis.set_major_locator(MaxNLocator(integer=True, nbins=8))
+    axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.10g}")
+    axes.set_ylim(top=axes.dataLim.y1 * 1.08 or 1)
+    axes.legend(loc="upper left", bbox_to_anchor=(0, 1.22), ncols=3, fontsize=9, borderaxespad=0)
+
+
+def _collapsing(axes: Axes, steps: list[LedgerEntry]) -> None:
+    read = [one.changes for one in steps]
+    net = [one.inserts + one.updates + one.deletes for one in steps]
+    axes.bar(
+        [one.step - 0.2 for one in steps],
+        read,
+        width=0.4,
+        color="#999999",
+        hatch="//",
+        edgecolor="white",
+        linewidth=0.4,
+        label="read",
+    )
+    axes.bar([one.step + 0.2 for one in steps], net, width=0.4, color=INSERT, label="net")
+    _numbered(axes, "changes")
+
+
+def _operations(axes: Axes, steps: list[LedgerEntry]) -> None:
+    series: list[tuple[str, str, str, list[float]]] = [
+        ("insert", INSERT, "", [one.inserts for one in steps]),
+        ("update", UPDATE, "//", [one.updates for one in steps]),
+        ("delete", DELETE, "xx", [one.deletes for one in steps]),
+    ]
+    _bars(axes, steps, series, "net changes")
+
+
+def _phases(axes: Axes, steps: list[LedgerEntry]) -> None:
+    series = [
+        ("reading and collapsing", "#56B4E9", "", [one.read_seconds for one in steps]),
+        ("the target", "#009E73", "//", [one.seconds - one.read_seconds for one in steps]),
+    ]
+    _bars(axes, steps, series, "seconds")
