@@ -53,6 +53,29 @@ class Standing(unittest.TestCase):
                 self.assertEqual(sum(line.startswith(f"# TYPE {name} ") for line in lines), 1)
 
 
+class Beginning(unittest.TestCase):
+    def test_a_first_configuration(self) -> None:
+        """What init writes is a configuration that works, and what cannot be loaded is left out with the reason."""
+        odd = 'CREATE TABLE "fallen trees" (id INTEGER PRIMARY KEY, why TEXT)'
+        with Town(TREE, odd, "CREATE TABLE note (text TEXT)", "INSERT INTO tree VALUES (1, 2, 'oak')") as town:
+            made = town.path / "made.toml"
+            words = ("sqlite:///town.db", "duckdb:///made.duckdb", "-o", str(made))
+            self.assertEqual(town.run("init", *words).exit_code, 0)
+            self.assertEqual(town.run("init", *words).exit_code, 2)  # never over a file that is there
+            told = made.read_text()
+            self.assertIn("# Left out: it has no primary key.", told)
+            project = plainstep.load_project(made)
+            self.assertEqual(sorted(project.loads), ["fallen_trees", "tree"])
+            for line in told.splitlines():
+                if line.startswith("#   plainstep capture on "):
+                    project.capture_on(line.removeprefix("#   plainstep capture on "))
+            self.assertEqual([one.outcome for one in project.step()], ["stepped", "stepped"])
+            self.assertIn("captured", plainstep.beginning_of(words[0], words[1], ("tree",), town.path))
+            self.assertIn("has no table 'elm'", town.run("init", *words[:3], f"{made}.2", "--table", "elm").output)
+            for shell in ("bash", "zsh", "fish"):
+                self.assertIn("_PLAINSTEP_COMPLETE", town.run("completion", shell).output)
+
+
 class Checking(unittest.TestCase):
     @given(histories, histories, histories)
     @settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)

@@ -795,6 +795,50 @@ class Privileges(unittest.TestCase):
             self.assertEqual(target.rows("copied"), [(1, 2, "oak"), (2, 2, "elm")])
 
 
+class Looking(unittest.TestCase):
+    def test_looking_writes_nothing(self) -> None:
+        """Law 5: no look is given a transaction number, which every write needs, at the source or the target."""
+        with park(TREE) as (source, target, town):
+            source.sql(ROWS)
+            town.project.step(*INTO[:2])
+            source.sql("DELETE FROM tree WHERE k = 500", *EDITS)
+            looks = (
+                ["look", "--where", "now.k > 3"], ["look", "--format", "csv"], ["net"], ["mark"], ["check"], ["trace", "1"],
+            )  # fmt: skip
+            for load, words in itertools.product(INTO[:2], looks):
+                self.quietly(source, target, town, words[0], load, *words[1:])
+            for words in (
+                ["status", "--metrics", "-"],
+                ["ledger", "--totals"],
+                ["capture", "list"],
+                ["trim", "source"],
+                ["aside"],
+            ):
+                self.quietly(source, target, town, *words)
+            self.assertGreater(town.project.step(INTO[0])[0].changes, 0)
+
+    def quietly(self, source: Any, target: Any, town: Town, *words: str) -> None:
+        """Run a command during which no transaction writes. (The server itself may: then it is run again.)"""
+
+        def numbers() -> list[int]:
+            found = []
+            for database in (source, target):
+                with database.connect() as connection:
+                    row = connection.execute("SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint").fetchone()
+                    found.append(row[0])
+            return found
+
+        seen = []
+        for _ in range(3):
+            before = numbers()
+            result = town.run(*words)
+            self.assertNotIn(result.exit_code, (1, 2), result.output)
+            seen.append(numbers() == before)
+            if seen[-1]:
+                return
+        self.assertTrue(any(seen), words)
+
+
 class Held(unittest.TestCase):
     """What is held of the changes, and what happens when it is not what it was."""
 

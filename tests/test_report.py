@@ -59,6 +59,14 @@ class Pages(unittest.TestCase):
                 town.sql(f"INSERT INTO tree VALUES ({number}, {number}, '{NASTY.replace(chr(39), chr(39) * 2)}')")
                 town.sql("UPDATE tree SET a = a + 10", "DELETE FROM tree WHERE k = 1")
                 town.project.step("house")
+            shown_in_notebooks = [
+                town.project.look("house", "start"), town.project.net("house", "start"), *town.project.check("house"),
+                *town.project.status("house"), *town.project.step("house"),
+            ]  # fmt: skip
+            for one in shown_in_notebooks:
+                html = one._repr_html_()
+                self.assertIn("<table>", html)
+                self.assertNotIn("<img", html)
             before = town.fingerprint()
             self.assertEqual(town.run("report", "-o", str(town.path / "out.html")).exit_code, 0)
             page = town.path / "out.html"

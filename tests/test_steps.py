@@ -101,8 +101,10 @@ class Laws(unittest.TestCase):
         for words in ("look", "net", "mark"):
             for name in TARGETS:
                 self.assertEqual(town.run(words, name).exit_code, 0)
-        for words in ("status", "ledger"):
-            self.assertEqual(town.run(words, "--json").exit_code, 0)
+            self.assertEqual(town.run("trace", name, "1").exit_code, 0)
+            self.assertEqual(town.run("look", name, "--format", "csv").exit_code, 0)
+        for words in (["status", "--json", "--metrics", "-"], ["ledger", "--totals"], ["trim", "town"], ["aside"]):
+            self.assertEqual(town.run(*words).exit_code, 0, words)
         if town.project.status("house")[0].mark:
             self.assertEqual(town.run("check", *TARGETS).exit_code, 0)
         self.assertEqual(town.fingerprint(), before)

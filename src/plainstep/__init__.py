@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.errors import ConfigError, DataError, MarkMoved, PlainStepError, Refused, StoreError
 
 if TYPE_CHECKING:
+    from plainstep.beginning import beginning_of
     from plainstep.config import config_schema
     from plainstep.core.collapse import collapse
     from plainstep.core.comparing import Scope
@@ -33,6 +34,7 @@ _HOMES = {
     "Scope": "plainstep.core.comparing",
     "Project": "plainstep.project",
     "StepOutcome": "plainstep.step",
+    "beginning_of": "plainstep.beginning",
     "collapse": "plainstep.core.collapse",
     "config_schema": "plainstep.config",
     "load_project": "plainstep.project",
@@ -50,6 +52,7 @@ __all__ = [
     "Scope",
     "StepOutcome",
     "StoreError",
+    "beginning_of",
     "collapse",
     "config_schema",
     "load_project",

@@ -52,6 +52,11 @@ class StepOutcome:
     error: PlainStepError | None = None
     warnings: list[str] = field(default_factory=list)
 
+    def _repr_html_(self) -> str:
+        from plainstep import notebook
+
+        return notebook.step(self)
+
     @property
     def changes(self) -> int:
         """How many changes were read."""

@@ -72,7 +72,7 @@ def trim(store: Store, keep: timedelta | None = None, table: str = "", really: b
     Raises:
         ConfigError: the table is not captured.
     """
-    captures = [one for one in store.captures(table) if one.how == "capture"]
+    captures = store.captures(table, "capture")
     if table and not captures:
         raise ConfigError(f"{store.name}.{table} is not captured.", "", f"plainstep capture list {store.name}")
     readers = store.readers()

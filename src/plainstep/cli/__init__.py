@@ -68,6 +68,7 @@ def cli(ctx: click.Context, config: Path, debug: bool) -> None:
 for command in (
     beginning.demo,
     beginning.init,
+    beginning.completion,
     capturing.capture,
     operating.step,
     operating.pace,

@@ -23,17 +23,72 @@ def demo(directory: Path) -> None:
 
 
 @click.command()
+@click.argument("urls", metavar="[SOURCE_URL TARGET_URL]", nargs=-1)
+@click.option(
+    "--table",
+    "tables",
+    multiple=True,
+    metavar="TABLE",
+    help="Only this table of the source; several times for several.",
+)
+@click.option(
+    "-o",
+    "--out",
+    metavar="FILE",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Write the file; it must not be there.",
+)
 @click.option(
     "--changes",
     "place",
     metavar="STORE.TABLE",
-    required=True,
-    help="A change table, or files, that something else fills.",
+    help="Instead: propose a load for a change table, or files, that something else fills.",
 )
-@click.option("--into", default="", metavar="STORE", help="The store to merge into.")
-@click.option("--key", default="", metavar="COLUMN,...", help="The columns that tell rows apart, if you know them.")
+@click.option("--into", default="", metavar="STORE", help="With --changes: the store to merge into.")
+@click.option("--key", default="", metavar="COLUMN,...", help="With --changes: the columns that tell rows apart.")
 @click.pass_context
-def init(ctx: click.Context, place: str, into: str, key: str) -> None:
-    """Look at a change table or files, and propose a commented layout for them."""
-    columns = tuple(name.strip() for name in key.split(",") if name.strip())
-    click.echo(project(ctx).propose(place, into, columns), nl=False)
+def init(
+    ctx: click.Context,
+    urls: tuple[str, ...],
+    tables: tuple[str, ...],
+    out: Path | None,
+    place: str | None,
+    into: str,
+    key: str,
+) -> None:
+    """Look at a store and write a commented plainstep.toml, or propose a layout for a change table.
+
+    For example: plainstep init sqlite:///town.db duckdb:///house.duckdb -o plainstep.toml
+    """
+    if place is not None:
+        columns = tuple(name.strip() for name in key.split(",") if name.strip())
+        text = project(ctx).propose(place, into, columns)
+    elif len(urls) == 2:
+        from plainstep.beginning import beginning_of
+
+        text = beginning_of(*urls, tables, (out or Path()).absolute().parent if out else Path.cwd())
+    else:
+        raise click.UsageError("Give the URLs of a source and a target, or --changes STORE.TABLE.")
+    if out is None:
+        click.echo(text, nl=False)
+        return
+    if out.exists():
+        raise click.UsageError(f"{out} is there already: name another file, or append to it with >> {out}.")
+    out.write_text(text, encoding="utf-8")
+    click.echo(f"{out} is written. Read it, then do what its first lines say.", err=True)
+
+
+@click.command()
+@click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
+def completion(shell: str) -> None:
+    """Print what makes a shell complete commands, options and loads.
+
+    For bash, in ~/.bashrc: eval "$(plainstep completion bash)"
+    """
+    from click.shell_completion import get_completion_class
+
+    from plainstep.cli import cli
+
+    found = get_completion_class(shell)
+    assert found is not None
+    click.echo(found(cli, {}, "plainstep", "_PLAINSTEP_COMPLETE").source())

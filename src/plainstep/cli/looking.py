@@ -9,12 +9,12 @@ from typing import Any
 import click
 
 from plainstep.cli.bars import bar
-from plainstep.cli.options import JSON, LIMIT, form_of, of_a_window, of_some_changes, project, to_a_file
+from plainstep.cli.options import JSON, LIMIT, LOAD, LOADS, form_of, of_a_window, of_some_changes, project, to_a_file
 from plainstep.cli.text import echo_json
 
 
 @click.command()
-@click.argument("load")
+@LOAD
 @of_some_changes
 @of_a_window
 @JSON
@@ -54,7 +54,7 @@ def look(
 
 
 @click.command()
-@click.argument("load")
+@LOAD
 @of_a_window
 @JSON
 @click.pass_context
@@ -88,7 +88,7 @@ def net(
 
 
 @click.command()
-@click.argument("load")
+@LOAD
 @click.argument("key", metavar="KEY...", nargs=-1, required=True)
 @click.option("--at", metavar="X", help="The row as it was then: a position, a time, start or head.")
 @JSON
@@ -132,7 +132,7 @@ WORSE = {"at risk": 3, "stopped": 4, "refuses": 4}
 
 
 @click.command()
-@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@LOADS
 @click.option(
     "--metrics",
     metavar="FILE",
@@ -154,7 +154,7 @@ def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_
         from plainstep.exporting import file_or
         from plainstep.metrics import openmetrics
 
-        with file_or(metrics, sys.stdout.buffer) as out:
+        with file_or(None if str(metrics) == "-" else metrics, sys.stdout.buffer) as out:
             out.write(openmetrics(found).encode())
     if as_json:
         echo_json([forms.status(one) for one in found])
@@ -191,7 +191,7 @@ def ledger(
 
 
 @click.command()
-@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@LOADS
 @click.option("--columns", default="", metavar="COLUMN,...", help="Compare only these, beside the key.")
 @click.option("--where", default="", metavar="SQL", help="Compare only rows for which this holds.")
 @click.option(

@@ -7,12 +7,12 @@ from datetime import timedelta
 import click
 
 from plainstep.cli.bars import bar
-from plainstep.cli.options import JSON, Duration, complain, project
+from plainstep.cli.options import JSON, LOAD, LOADS, Duration, complain, project
 from plainstep.cli.text import echo_json
 
 
 @click.command()
-@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@LOADS
 @JSON
 @click.pass_context
 def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
@@ -33,7 +33,7 @@ def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
 
 
 @click.command()
-@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@LOADS
 @click.option(
     "--every",
     type=Duration(),
@@ -58,7 +58,7 @@ def pace(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: 
 
 
 @click.command()
-@click.argument("load")
+@LOAD
 @click.option("--to", metavar="X", help="Move the mark here: a position, a time, start or head.")
 @click.option("--reason", default="", help="Why, for the ledger.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
@@ -83,7 +83,7 @@ def mark(ctx: click.Context, load: str, to: str | None, reason: str, yes: bool, 
 
 
 @click.command()
-@click.argument("load")
+@LOAD
 @JSON
 @click.pass_context
 def reload(ctx: click.Context, load: str, as_json: bool) -> None:
@@ -123,7 +123,7 @@ def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forg
 
 
 @click.command()
-@click.argument("loads", metavar="[LOAD]...", nargs=-1)
+@LOADS
 @click.option("--back", is_flag=True, help="Read them once more, and merge those that are in order now.")
 @JSON
 @click.pass_context

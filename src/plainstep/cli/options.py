@@ -47,6 +47,22 @@ OUT = click.option(
 ALL = click.option("--all", "every", is_flag=True, help="Show every row.")
 
 
+def _loads(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """The loads whose names begin so, for shells that complete words."""
+    from plainstep.errors import PlainStepError
+    from plainstep.project import load_project
+
+    config = ctx.find_root().params.get("config") or "plainstep.toml"
+    try:
+        return [name for name in load_project(config).loads if name.startswith(incomplete)]
+    except PlainStepError:
+        return []
+
+
+LOAD = click.argument("load", shell_complete=_loads)
+LOADS = click.argument("loads", metavar="[LOAD]...", nargs=-1, shell_complete=_loads)
+
+
 def of_a_window(command: Command) -> Command:
     """The options of a command that shows rows of a window."""
     for option in (OUT, FORMAT, ALL, PAGE, LIMIT, UPTO, AFTER):

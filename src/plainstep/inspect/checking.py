@@ -59,6 +59,11 @@ class CheckResult:
     kept: bool = False
     mended: LedgerEntry | None = None
 
+    def _repr_html_(self) -> str:
+        from plainstep import notebook
+
+        return notebook.check(self)
+
 
 def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckResult:
     """Compare the target with the source as it stood at the mark: changes still waiting are undone first.

@@ -50,6 +50,11 @@ class LookResult:
     upto_at: datetime | None = None
     note: str = ""
 
+    def _repr_html_(self) -> str:
+        from plainstep import notebook
+
+        return notebook.look(self)
+
     @property
     def total(self) -> int:
         """How many changes the window holds."""

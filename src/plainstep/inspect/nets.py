@@ -40,6 +40,11 @@ class NetResult:
     refusal: str = ""
     note: str = ""
 
+    def _repr_html_(self) -> str:
+        from plainstep import notebook
+
+        return notebook.net(self)
+
     def __len__(self) -> int:
         return len(self.net)
 

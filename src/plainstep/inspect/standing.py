@@ -63,6 +63,11 @@ class LoadStatus:
     capture: CaptureInfo | None = None
     forgotten_in: float | None = None
 
+    def _repr_html_(self) -> str:
+        from plainstep import notebook
+
+        return notebook.status(self)
+
 
 def status(load: Load) -> LoadStatus:
     """Where a load stands, and whether its next step can be made."""
@@ -113,7 +118,7 @@ def _look_at_capture(load: Load, found: LoadStatus, span: Span) -> None:
     """What is held, whether it is being written, and whether it may be forgotten too early."""
     if not load.source.own_capture:
         return
-    captures = [one for one in load.from_store.captures(load.from_table) if one.how == load.config.changes]
+    captures = load.from_store.captures(load.from_table, load.config.changes)
     if not captures:
         return
     found.capture = captures[0]

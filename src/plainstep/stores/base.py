@@ -287,6 +287,10 @@ class Store(Protocol):
         """
         ...
 
+    def tables(self) -> list[str]:
+        """The tables that it holds, without Plain Step's own."""
+        ...
+
     def target(self) -> Target:
         """The store as a place to merge into."""
         ...
@@ -303,8 +307,8 @@ class Store(Protocol):
         """Bring capture up to the table's columns; say what was done."""
         ...
 
-    def captures(self, table: str = "") -> list[CaptureInfo]:
-        """What is captured in this store; of one table, where it is named."""
+    def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
+        """What is captured in this store; of one table, or in one way, where these are named."""
         ...
 
     def kept_open(self) -> AbstractContextManager[None]:

@@ -66,6 +66,15 @@ class DuckdbStore:
 
         return DuckdbTable(self, name, types)
 
+    def tables(self) -> list[str]:
+        """The tables that it holds, without Plain Step's own."""
+        sql = (
+            "SELECT table_name FROM duckdb_tables() WHERE database_name = current_database() AND schema_name = 'main' "
+            "AND NOT starts_with(table_name, 'plainstep_') ORDER BY table_name"
+        )
+        with self.opened(read_only=True) as connection:
+            return [name for (name,) in connection.execute(sql).fetchall()]
+
     def target(self) -> DuckdbTarget:
         """The file as a place to merge into."""
         from plainstep.stores.duckdb.target import DuckdbTarget
@@ -84,7 +93,7 @@ class DuckdbStore:
         """Always refused."""
         raise self._no_capture()
 
-    def captures(self, table: str = "") -> list[CaptureInfo]:
+    def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
         """Nothing is ever captured here."""
         return []
 

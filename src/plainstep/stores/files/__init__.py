@@ -71,7 +71,11 @@ class FilesStore:
         """Always refused."""
         raise self._only_feeds("capture")
 
-    def captures(self, table: str = "") -> list[CaptureInfo]:
+    def tables(self) -> list[str]:
+        """Files are no tables: which of them are one feed, a person must say."""
+        return []
+
+    def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
         """Nothing is ever captured here."""
         return []
 

@@ -60,6 +60,14 @@ class PostgresqlStore:
 
         return PostgresqlTable(self, name, types)
 
+    def tables(self) -> list[str]:
+        """The tables that it holds, without Plain Step's own, as ``schema.table``; of partitioned ones, the whole."""
+        sql = """SELECT n.nspname || '.' || c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'plainstep')
+AND n.nspname NOT LIKE 'pg_temp%' ORDER BY 1"""
+        with self.opened() as connection:
+            return [name for (name,) in connection.execute(sql).fetchall()]
+
     def target(self) -> PostgresqlTarget:
         """The database as a place to merge into."""
         from plainstep.stores.postgresql.target import PostgresqlTarget
@@ -78,10 +86,11 @@ class PostgresqlStore:
         """Bring capture up to the table's columns; say what was done."""
         return self._way(how).refresh(table)
 
-    def captures(self, table: str = "") -> list[CaptureInfo]:
-        """What is captured in this database, in either way; of one table, where it is named."""
+    def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
+        """What is captured in this database; of one table, or in one way, where these are named."""
+        ways = [how] if how else ["capture", "log"]
         with self.opened() as connection:
-            return [info for how in ("capture", "log") for info in self._way(how).list_all(connection, table)]
+            return [info for way in ways for info in self._way(way).list_all(connection, table)]
 
     def kept_open(self) -> AbstractContextManager[None]:
         """Nothing to do: nothing here costs much to open."""

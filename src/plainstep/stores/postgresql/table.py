@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -98,6 +99,15 @@ class PostgresqlTable:
             yield PostgresqlReading(self, connection)
 
 
+# Keys that are looked up in one query.
+KEYS = 5_000
+
+
+def _key_value(value: object) -> str:
+    """A value of a key that JSON has no word for, as the server reads it."""
+    return "\\x" + value.hex() if isinstance(value, bytes) else str(value)
+
+
 class PostgresqlReading:
     """A table of a PostgreSQL database that is being read."""
 
@@ -128,14 +138,12 @@ class PostgresqlReading:
 
     def matching(self, columns: Sequence[str], keys: pa.Table) -> Iterator[pa.RecordBatch]:
         """The rows with these keys."""
-        from plainstep.stores.postgresql.copying import write
-
         declared = ", ".join(f"{quoted(name)} {self.table.columns[name].native}" for name in keys.column_names)
-        self.connection.execute(f"CREATE TEMPORARY TABLE plainstep_wanted ({declared}) ON COMMIT DROP")
-        write(self.connection, "plainstep_wanted", keys.column_names, iter(keys.to_batches()), quoted)
         terms = " AND ".join(f"t.{quoted(name)} = k.{quoted(name)}" for name in keys.column_names)
-        yield from self._select(columns, {}, f"FROM {self.table.sql} t JOIN plainstep_wanted k ON {terms}", "t.")
-        self.connection.execute("DROP TABLE plainstep_wanted")
+        for batch in keys.to_batches(KEYS):  # not by a temporary table: to make one is to write
+            wanted = text(json.dumps(batch.to_pylist(), default=_key_value))
+            tail = f"FROM {self.table.sql} t JOIN json_to_recordset({wanted}::json) AS k({declared}) ON {terms}"
+            yield from self._select(columns, {}, tail, "t.")
 
     def beside(self, table: PostgresqlTable) -> PostgresqlReading:
         """Another table of the same store, in the same transaction."""

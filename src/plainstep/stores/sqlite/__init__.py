@@ -65,6 +65,12 @@ class SqliteStore:
 
         return SqliteTable(self, name, types)
 
+    def tables(self) -> list[str]:
+        """The tables that it holds, without Plain Step's own."""
+        sql = "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT GLOB 'sqlite_*' AND name NOT GLOB 'plainstep_*' ORDER BY name"
+        with self.opened() as connection:
+            return [name for (name,) in connection.execute(sql)]
+
     def target(self) -> SqliteTarget:
         """The file as a place to merge into."""
         from plainstep.stores.sqlite.target import SqliteTarget
@@ -100,7 +106,7 @@ class SqliteStore:
                 "Use changes = 'capture', or capture on without --how.",
             )
 
-    def captures(self, table: str = "") -> list[CaptureInfo]:
+    def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
         """What is captured in this file; of one table, where it is named."""
         from plainstep.stores.sqlite import capture
 
