@@ -7,7 +7,6 @@ import os
 import re
 import tomllib
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -16,7 +15,7 @@ from pydantic import BaseModel, ValidationError
 
 from plainstep.config import Config, LayoutConfig, LoadConfig, StoreConfig
 from plainstep.core.durations import duration
-from plainstep.errors import ConfigError, PlainStepError
+from plainstep.errors import ConfigError
 from plainstep.load import Load
 from plainstep.stores import open_store
 
@@ -162,14 +161,7 @@ class Project:
         """Where each load stands."""
         from plainstep import inspect
 
-        chosen = self._chosen(names)
-        with ExitStack() as stack:
-            for store in {
-                store.name: store for load in chosen for store in (load.from_store, load.into_store)
-            }.values():
-                with suppress(PlainStepError):  # it is told of each load that needs it
-                    stack.enter_context(store.kept_open())
-            return [inspect.status(load) for load in chosen]
+        return inspect.statuses(self._chosen(names))
 
     def ledger(
         self, name: str | None = None, limit: int | None = None, kind: str = "", since: datetime | None = None

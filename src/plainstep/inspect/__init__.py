@@ -3,7 +3,7 @@
 from plainstep.inspect.checking import CheckResult, check
 from plainstep.inspect.looking import LookResult, flat_changes, look
 from plainstep.inspect.nets import NetResult, net
-from plainstep.inspect.standing import LoadStatus, status
+from plainstep.inspect.standing import LoadStatus, status, statuses
 from plainstep.inspect.steps import Totals, ledger, totals
 from plainstep.inspect.tracing import TraceResult, trace
 
@@ -20,6 +20,7 @@ __all__ = [
     "look",
     "net",
     "status",
+    "statuses",
     "totals",
     "trace",
 ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
@@ -69,14 +70,39 @@ class LoadStatus:
         return notebook.status(self)
 
 
-def status(load: Load) -> LoadStatus:
-    """Where a load stands, and whether its next step can be made."""
+Standing = tuple[Mark, "LedgerEntry"]
+
+
+def statuses(loads: list[Load]) -> list[LoadStatus]:
+    """Where some loads stand. What costs to open is opened once, and each target is asked once."""
+    with ExitStack() as stack:
+        for store in {id(store): store for load in loads for store in (load.from_store, load.into_store)}.values():
+            with suppress(PlainStepError):  # it is told of each load that needs it
+                stack.enter_context(store.kept_open())
+        known: dict[int, dict[str, Standing]] = {}
+        for load in loads:
+            if id(load.into_store) not in known:
+                with suppress(PlainStepError):
+                    known[id(load.into_store)] = load.target.standing()
+        return [status(load, known.get(id(load.into_store), {}).get(load.name)) for load in loads]
+
+
+def status(load: Load, known: Standing | None = None) -> LoadStatus:
+    """Where a load stands, and whether its next step can be made.
+
+    Args:
+        load: the load.
+        known: its mark and its last step, if they were read already.
+    """
     found = LoadStatus(load.name, load.config.source, load.config.into, load.config.shape)
     try:
-        found.mark = load.target.mark(load.name)
+        if known:
+            found.mark, found.last_step = known
+        else:
+            found.mark = load.target.mark(load.name)
+            steps = load.target.ledger(load.name, 1)
+            found.last_step = steps[-1] if steps else None
         found.merged = shown(load, found.mark.place) if found.mark else None
-        steps = load.target.ledger(load.name, 1)
-        found.last_step = steps[-1] if steps else None
         span = span_of(load, found.mark)
         found.head, found.head_at = shown(load, span.end), span.head_at
         found.holds_back = span.holds_back

@@ -212,6 +212,10 @@ class Target(Protocol):
         """A load's mark, or None before its first step."""
         ...
 
+    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
+        """Every load's mark and the step that set it, at once."""
+        ...
+
     def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
         """The newest steps, oldest first."""
         ...

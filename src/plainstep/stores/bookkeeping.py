@@ -85,6 +85,14 @@ class Books:
         )
 
     @cached_property
+    def find_standing(self) -> str:
+        """The query for every load's mark and the step that set it."""
+        marks = ", ".join(f"m.{name}" for name in ("load_name", "identity", "position", "token", "changed_at", "step"))
+        steps = ", ".join(f"l.{name}" for name in COLUMNS)
+        on = "l.load_name = m.load_name AND l.step = m.step"
+        return f"SELECT {marks}, {steps} FROM {self.marks} m JOIN {self.ledger} l ON {on}"
+
+    @cached_property
     def insert_mark(self) -> str:
         """A load's first mark; its values are those of ``mark_values``."""
         values = ", ".join([self.parameter] * 6)
@@ -132,6 +140,12 @@ def mark_of(load: str, row: Sequence[Any] | None) -> Mark | None:
         return None
     identity, position, token, at, step = row
     return Mark(load, identity, position, read_time(at), step, token)
+
+
+def standing_of(rows: Sequence[Sequence[Any]]) -> dict[str, tuple[Mark, LedgerEntry]]:
+    """Each load's mark and the step that set it, from the rows that ``Books.find_standing`` finds."""
+    found = ((mark_of(row[0], row[1:6]), entry_of(row[6:])) for row in rows)
+    return {mark.load: (mark, entry) for mark, entry in found if mark is not None}
 
 
 def mark_values(mark: Mark) -> list[Any]:

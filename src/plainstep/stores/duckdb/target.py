@@ -46,6 +46,10 @@ class DuckdbTarget:
         rows = self._rows(books.EMBEDDED.find_mark, [load])
         return books.mark_of(load, rows[0] if rows else None)
 
+    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
+        """Every load's mark and the step that set it, at once."""
+        return books.standing_of(self._rows(books.EMBEDDED.find_standing, []))
+
     def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
         """The newest steps, oldest first."""
         return [books.entry_of(row) for row in reversed(self._rows(*books.EMBEDDED.find_entries(load, limit)))]

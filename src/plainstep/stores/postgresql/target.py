@@ -48,6 +48,10 @@ class PostgresqlTarget:
         rows = self._rows(BOOKS.find_mark, [load])
         return bookkeeping.mark_of(load, rows[0] if rows else None)
 
+    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
+        """Every load's mark and the step that set it, at once."""
+        return bookkeeping.standing_of(self._rows(BOOKS.find_standing, []))
+
     def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
         """The newest steps, oldest first."""
         return [bookkeeping.entry_of(row) for row in reversed(self._rows(*BOOKS.find_entries(load, limit)))]
