@@ -28,6 +28,7 @@ STYLE: dict[str, Any] = {
     "text.parse_math": False,  # a name is a name, whatever signs are in it
     "text.color": TEXT, "axes.labelcolor": TEXT, "axes.edgecolor": TEXT, "xtick.color": TEXT, "ytick.color": TEXT,
     "axes.spines.top": False, "axes.spines.right": False, "axes.grid": True, "grid.alpha": 0.25, "grid.color": TEXT,
+    "figure.constrained_layout.w_pad": 0.12, "figure.constrained_layout.h_pad": 0.06,
     "font.family": "sans-serif", "font.size": 10, "legend.frameon": False, "axes.axisbelow": True,
 }  # fmt: skip
 
