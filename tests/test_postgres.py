@@ -696,6 +696,13 @@ class Refusals(unittest.TestCase):
                         "SELECT slot_name FROM pg_replication_slots WHERE slot_name LIKE 'spare%'"
                     ).fetchall():
                         connection.execute("SELECT pg_drop_replication_slot(%s)", [name])
+                connection.execute("ALTER SYSTEM SET max_slot_wal_keep_size = '64MB'")
+                connection.execute("SELECT pg_reload_conf()")
+                for _ in range(3):
+                    source.sql("UPDATE tree SET a = 2", "SELECT pg_switch_wal()")
+                status = town.run("status", INTO[1])
+                self.assertEqual(status.exit_code, 3, status.output)
+                self.assertIn("(max_slot_wal_keep_size). plainstep step into_duckdb", status.output)
                 connection.execute("ALTER SYSTEM SET max_slot_wal_keep_size = '1MB'")
                 connection.execute("SELECT pg_reload_conf()")
                 for _ in range(3):  # log that nobody has room for

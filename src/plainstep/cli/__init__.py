@@ -60,7 +60,7 @@ def cli(ctx: click.Context, config: Path, debug: bool) -> None:
     commit.
 
     Exit status: 0 done (nothing to do is done), 1 failed, 2 wrong usage or configuration, 3 check found a
-    difference, 4 refused to protect data.
+    difference or status a load at risk, 4 refused to protect data.
     """
     ctx.obj = config
 

@@ -56,9 +56,9 @@ def init(
     into: str,
     key: str,
 ) -> None:
-    """Look at a store and write a commented plainstep.toml, or propose a layout for a change table.
+    """Write a first plainstep.toml, or propose a layout.
 
-    For example: plainstep init sqlite:///town.db duckdb:///house.duckdb -o plainstep.toml
+    It looks at a store's tables; or, with --changes, at a change table or files that something else fills. For example: plainstep init sqlite:///town.db duckdb:///house.duckdb -o plainstep.toml
     """
     if place is not None:
         columns = tuple(name.strip() for name in key.split(",") if name.strip())
@@ -81,7 +81,9 @@ def init(
 @click.command()
 @click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
 def completion(shell: str) -> None:
-    """Print what makes a shell complete commands, options and loads.
+    """Print what makes a shell complete words.
+
+    Commands, options, and the names of loads.
 
     For bash, in ~/.bashrc: eval "$(plainstep completion bash)"
     """

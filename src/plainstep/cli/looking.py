@@ -33,9 +33,9 @@ def look(
     as_json: bool,
     **chosen: Any,
 ) -> None:
-    """The raw changes, oldest first; by default those not yet merged.
+    """The raw changes, oldest first.
 
-    Counts are of the whole window, however few rows are shown.
+    By default those not yet merged. Counts are of the whole window, however few rows are shown.
     """
     from plainstep import Filter, forms
     from plainstep.cli import tables
@@ -70,7 +70,10 @@ def net(
     out: Path | None,
     as_json: bool,
 ) -> None:
-    """The net changes, and what a step would do with them in the load's shape."""
+    """The net changes, and what a step would do with them.
+
+    By default of those changes that are not yet merged.
+    """
     from plainstep import forms
     from plainstep.cli import tables
 
@@ -94,9 +97,9 @@ def net(
 @JSON
 @click.pass_context
 def trace(ctx: click.Context, load: str, key: tuple[str, ...], at: str | None, as_json: bool) -> None:
-    """The life of one row: what happened to it, when, by whom, and which step merged it.
+    """The life of one row, and the row as it was.
 
-    KEY is a value for each column of the key. Of a row that is gone, it shows the statement that would bring it back.
+    What happened to it, when, by whom, and which step merged it. KEY is a value for each column of the key. Of a row that is gone, it shows the statement that would bring it back.
     """
     from plainstep import forms
     from plainstep.cli import tables
@@ -121,7 +124,10 @@ def trace(ctx: click.Context, load: str, key: tuple[str, ...], at: str | None, a
 )
 @click.pass_context
 def report(ctx: click.Context, out: Path) -> None:
-    """One self-contained HTML page: the state of every load, its steps drawn, its latest changes."""
+    """One self-contained HTML page on all loads.
+
+    The state of every load, its steps drawn, its latest changes.
+    """
     town = project(ctx)
     town.report(out)
     click.echo(f"{out}: {len(town.loads)} loads.", err=True)
@@ -142,7 +148,9 @@ WORSE = {"at risk": 3, "stopped": 4, "refuses": 4}
 @JSON
 @click.pass_context
 def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_json: bool) -> None:
-    """Where each load stands: mark, changes waiting, lag, what is held, health.
+    """Where each load stands, and how it is.
+
+    Its mark, changes waiting, lag, what its source holds, and its health with the command that mends it.
 
     Exit status: 0 if all is well, 3 if a load is at risk, 4 if one refuses or its capture has stopped.
     """
@@ -207,7 +215,10 @@ def ledger(
 def check(
     ctx: click.Context, loads: tuple[str, ...], columns: str, where: str, sample: float, mend: bool, as_json: bool
 ) -> None:
-    """Compare target with source, allowing for changes still waiting."""
+    """Compare target with source, row by row.
+
+    Both as they stood at the mark: changes still waiting are allowed for.
+    """
     from plainstep import Scope, forms
     from plainstep.cli import tables
 

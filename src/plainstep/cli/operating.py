@@ -45,9 +45,9 @@ def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
 @click.option("--json", "as_json", is_flag=True, help="Log JSON, a line a step.")
 @click.pass_context
 def pace(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: bool) -> None:
-    """Keep stepping each load named, or all, until told to stop (SIGTERM, Ctrl-C).
+    """Keep stepping until told to stop (SIGTERM, Ctrl-C).
 
-    A step with nothing to read logs nothing. A load that fails rests longer and longer, and does not hold up the others.
+    Each load named, or all. A step with nothing to read logs nothing. A load that fails rests longer and longer, and does not hold up the others.
     """
     from plainstep.cli import beats
     from plainstep.pacing import until_told
@@ -128,7 +128,10 @@ def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forg
 @JSON
 @click.pass_context
 def aside(ctx: click.Context, loads: tuple[str, ...], back: bool, as_json: bool) -> None:
-    """The rows that contradicted their layout and were set aside (bad = "aside")."""
+    """The rows that were set aside.
+
+    They contradicted their layout, and the load says bad = "aside".
+    """
     from plainstep import forms
     from plainstep.cli import asides
 

@@ -11,7 +11,7 @@ from plainstep.core.durations import duration
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError
 from plainstep.inspect.probing import missed
-from plainstep.stores.base import ForeignSource
+from plainstep.stores.base import CapturedTable, ForeignSource
 from plainstep.windows import ahead, shown, span_of, why_not
 
 if TYPE_CHECKING:
@@ -142,12 +142,9 @@ def _judge(load: Load, found: LoadStatus, span: Span) -> None:
 
 def _look_at_capture(load: Load, found: LoadStatus, span: Span) -> None:
     """What is held, whether it is being written, and whether it may be forgotten too early."""
-    if not load.source.own_capture:
+    if not isinstance(load.source, CapturedTable):
         return
-    captures = load.from_store.captures(load.from_table, load.config.changes)
-    if not captures:
-        return
-    found.capture = captures[0]
+    found.capture = load.source.held()
     keep = duration(load.keep) if load.keep else None
     if keep is not None and found.capture.oldest_at:
         found.forgotten_in = (found.capture.oldest_at + keep - datetime.now(UTC)).total_seconds()
@@ -162,6 +159,8 @@ def _look_at_capture(load: Load, found: LoadStatus, span: Span) -> None:
             f"Find who writes with triggers switched off; then plainstep capture off {place}, on again, "
             f"and plainstep reload {load.name}"
         )
+    elif found.capture.danger:
+        found.health, found.reason, found.remedy = "at risk", found.capture.danger, f"plainstep step {load.name}"
     elif found.health == "behind":
         _weigh_risk(load, found, keep)
 

@@ -181,6 +181,15 @@ class LeanSource(Source, Protocol):
 
 
 @runtime_checkable
+class CapturedTable(Source, Protocol):
+    """A source that reads our own capture."""
+
+    def held(self) -> CaptureInfo:
+        """What its capture holds, as it was when its span was last told."""
+        ...
+
+
+@runtime_checkable
 class ForeignSource(Source, Protocol):
     """A source whose positions are its own."""
 

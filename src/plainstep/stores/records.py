@@ -174,6 +174,7 @@ class CaptureInfo:
         since: when capture was turned on (UTC).
         identity: this capture's identity.
         held: how many changes are held.
+        danger: why what is held may be lost soon, or empty.
         size: how many bytes they take, roughly.
         oldest_at: when the oldest of them was made (UTC).
         oldest, head: the positions between which they lie.
@@ -199,3 +200,4 @@ class CaptureInfo:
     holds_back: int | None = None
     size: int | None = None
     oldest_at: datetime | None = None
+    danger: str = ""

@@ -35,6 +35,9 @@ SLOT = f"""
 SELECT {NUMBER.format("s.confirmed_flush_lsn")}, s.wal_status, (pg_current_wal_lsn() - s.restart_lsn)::bigint
 FROM pg_replication_slots s WHERE s.slot_name = %s AND s.database = current_database()"""
 
+# How much more log the server will keep for a slot; null where it keeps all of it.
+LEFT = "SELECT safe_wal_size FROM pg_replication_slots WHERE slot_name = %s AND database = current_database()"
+
 OPEN = """
 SELECT a.pid, a.usename, a.datname, date_trunc('second', now() - a.xact_start) FROM pg_stat_activity a
 WHERE a.backend_xid IS NOT NULL AND a.pid <> pg_backend_pid() ORDER BY a.xact_start LIMIT 4"""
@@ -82,6 +85,10 @@ class Log(Way):
         row: tuple[Any, ...] | None = connection.execute(SLOT, [state.changes]).fetchone()
         if row:
             info.oldest, _, info.holds_back = row
+        left = connection.execute(LEFT, [state.changes]).fetchone()
+        if left and left[0] is not None and left[0] < (info.holds_back or 0):
+            told = f"{max(left[0], 0) >> 20:,} MiB more" if left[0] > 0 else "nothing more"
+            info.danger = f"the server keeps {told} of its log for {state.changes} (max_slot_wal_keep_size)"
         head = connection.execute(f"SELECT {NUMBER.format('pg_current_wal_lsn()')}").fetchone()
         info.head = head[0] if head else 0
 

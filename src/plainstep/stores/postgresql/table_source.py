@@ -12,7 +12,7 @@ from plainstep.core.positions import Span
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.registry import State, Way
-from plainstep.stores.records import Snapshot
+from plainstep.stores.records import CaptureInfo, Snapshot
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -86,6 +86,11 @@ class TableSource(ABC):
         other = [f"the column {name} of {self.name} has another type now: {refresh}" for name in self.state.retyped]
         parts = [f"{self.name} has a new partition: {refresh}"] if self.state.new_partitions else []
         return came + other + parts
+
+    def held(self) -> CaptureInfo:
+        """What its capture holds."""
+        with self.store.opened() as connection:
+            return self.way.info(connection, self.state)
 
     def dropped(self) -> tuple[str, ...]:
         """Columns that the table once had while it was captured."""

@@ -168,7 +168,7 @@ def turn_on(store: SqliteStore, table: str, key: tuple[str, ...]) -> tuple[Captu
     with store.opened("rw") as connection, _writing(connection):
         state = inspect(connection, store.name, table)
         if state:
-            return _info(connection, state), False
+            return info(connection, state), False
         found = catalog.find(connection, table)
         if found is None:
             raise catalog.missing(table, connection, store.name)
@@ -176,7 +176,7 @@ def turn_on(store: SqliteStore, table: str, key: tuple[str, ...]) -> tuple[Captu
         _install(connection, found, _key(found, key, store.name))
         state = inspect(connection, store.name, table)
         assert state is not None
-        return _info(connection, state), True
+        return info(connection, state), True
 
 
 def _install(connection: sqlite3.Connection, table: catalog.Table, key: tuple[str, ...]) -> None:
@@ -238,9 +238,9 @@ def turn_off(store: SqliteStore, table: str) -> CaptureInfo:
     """Turn capture off, and forget what it holds."""
     with store.opened("rw") as connection, _writing(connection):
         state = _on(connection, store, table)
-        info = _info(connection, state)
+        found = info(connection, state)
         _remove(connection, state.what)
-        return info
+        return found
 
 
 def _on(connection: sqlite3.Connection, store: SqliteStore, table: str) -> State:
@@ -294,7 +294,7 @@ def refresh(store: SqliteStore, table: str) -> tuple[CaptureInfo, str]:
         else:
             done = "nothing to do: every column is captured"
         state = _on(connection, store, table)
-        return _info(connection, state), done
+        return info(connection, state), done
 
 
 def _begin_anew(connection: sqlite3.Connection, store: SqliteStore, state: State) -> str:
@@ -356,7 +356,7 @@ def list_all(store: SqliteStore, table: str = "") -> list[CaptureInfo]:
             raise
         wanted = [name for (name,) in rows if table.lower() in ("", name.lower())]
         states = [_on(connection, store, name) for name in wanted]
-        return [_info(connection, state) for state in states]
+        return [info(connection, state) for state in states]
 
 
 def bounds(connection: sqlite3.Connection, state: State) -> tuple[int, int, int | None]:
@@ -368,7 +368,8 @@ def bounds(connection: sqlite3.Connection, state: State) -> tuple[int, int, int 
     return first or 0, head or 0, at
 
 
-def _info(connection: sqlite3.Connection, state: State) -> CaptureInfo:
+def info(connection: sqlite3.Connection, state: State) -> CaptureInfo:
+    """What there is to say of a capture."""
     oldest = head = held = size = 0
     since = None
     if not _cleared(connection, state.what):

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, SAME, WAS
 from plainstep.errors import DataError, Refused, StoreError
-from plainstep.stores.records import Snapshot
+from plainstep.stores.records import CaptureInfo, Snapshot
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import capture, readers
 from plainstep.stores.sqlite.connection import fetched
@@ -96,6 +96,11 @@ class SqliteSource:
             declared = self.types.get(name, table.declared(name))
             columns.append(Column(name, declared, arrow_type(self.name, name, declared)))
         return columns
+
+    def held(self) -> CaptureInfo:
+        """What its capture holds."""
+        with self.store.opened() as connection:
+            return capture.info(connection, self._state)
 
     def dropped(self) -> tuple[str, ...]:
         """Nothing: a capture that lost a column is refused."""
