@@ -51,7 +51,7 @@ class Looks(unittest.TestCase):
             self.assertEqual(found.total, len(every))
 
     @given(histories, st.integers(0, 5), st.integers(0, 30))
-    @settings(max_examples=15, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=30, deadline=None, phases=WITHOUT_SHRINKING)
     def test_a_row_as_it_was(self, history: list[Any], key: int, position: int) -> None:
         with Town(TREE) as town:
             town.project.capture_on("town.tree")
@@ -75,7 +75,7 @@ class Looks(unittest.TestCase):
                 self.assertIsNone(now.row)
                 town.sql(now.restore)
                 again = town.project.trace("house", str(key))
-                self.assertEqual(again.row, now.events[-1].change["was"])
+                self.assertIn(again.row, [one.change["was"] for one in now.events if one.change["op"] == "delete"])
                 self.assertIsNone(again.events[-1].step)
                 self.assertEqual(town.run("trace", "house", str(key)).exit_code, 0)
 

@@ -108,6 +108,7 @@ def trace(found: TraceResult) -> dict[str, Any]:
         "row": found.row,
         "known": found.known,
         "target": found.target,
+        "targets": found.targets,
         "restore": found.restore,
     }
 

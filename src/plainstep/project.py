@@ -155,7 +155,12 @@ class Project:
         """
         from plainstep import inspect
 
-        return inspect.trace(self.load(name), key, at)
+        load = self.load(name)
+        place = (load.from_store.url, load.from_table)
+        beside = [
+            one for one in self.loads.values() if one is not load and (one.from_store.url, one.from_table) == place
+        ]
+        return inspect.trace(load, key, at, beside)
 
     def status(self, *names: str) -> list[LoadStatus]:
         """Where each load stands."""

@@ -196,6 +196,9 @@ def ledger(
         tables.totals(sums)
     else:
         tables.ledger(entries)
+        for one in town.status(*([load] if load else ())):
+            if one.health == "refuses":
+                click.echo(f"{one.load}: its next step is refused: {one.reason.rstrip('.')}. {one.remedy}", err=True)
 
 
 @click.command()

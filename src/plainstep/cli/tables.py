@@ -152,7 +152,9 @@ def trace(found: TraceResult) -> None:
     else:
         click.echo(f"{when}: {_row(found.row)}")
     if not found.at:
-        click.echo("At the target: " + ("the same" if found.target == found.row else _row(found.target)))
+        for name, held in {"the target": found.target, **found.targets}.items():
+            place = name if name == "the target" else f"the target of {name}"
+            click.echo(f"At {place}: " + ("the same" if held == found.row else _row(held)))
     if found.restore:
         click.echo(f"To bring it back as it was:\n  {printable(found.restore)}")
 

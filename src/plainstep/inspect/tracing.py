@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
@@ -49,6 +50,7 @@ class TraceResult:
         row: the row as it was then, or as it is at the source now; None if it was not there.
         known: whether ``row`` is known: before its first change that is held, only what that change tells is.
         target: the row as it stands at the target now, or None.
+        targets: the row as it stands at the target of every other load of the same table, by the load's name.
         restore: an INSERT statement that brings the row back as it was last, where it is gone; else empty.
     """
 
@@ -60,16 +62,18 @@ class TraceResult:
     row: dict[str, Any] | None = None
     known: bool = True
     target: dict[str, Any] | None = None
+    targets: dict[str, dict[str, Any] | None] = field(default_factory=dict)
     restore: str = ""
 
 
-def trace(load: Load, key: tuple[str, ...], at: str | None = None) -> TraceResult:
+def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Sequence[Load] = ()) -> TraceResult:
     """The life of one row.
 
     Args:
         load: the load.
         key: the values of its key columns, in their order, as text.
         at: a position or time: the row as it was then.
+        beside: other loads of the same table, whose targets are looked at, too.
 
     Raises:
         ConfigError: it is no key of this load.
@@ -87,14 +91,26 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None) -> TraceResul
     rows = as_rows(found, columns)
     steps = load.target.ledger(load.name)
     result.events = [Event(row, _merged_by(steps, row["position"])) for row in rows]
-    if rows:
-        result.row = rows[-1]["now"]
+    last = _own(reversed(rows), result.key)
+    if last:
+        result.row = last["now"] if _of(last["now"], result.key) else None
     else:
         result.row, result.known = _before_its_changes(load, wanted, upto, span.end)
-    result.target = _row(load.into_store.table(load.into_table, {}), _at_target(load, columns), wanted)
-    if rows and rows[-1]["op"] == "delete" and load.source.reversible:
-        result.restore = _insert(load.from_store.table(load.from_table, load.config.types), rows[-1]["was"])
+    result.target = _at_target(load, wanted)
+    result.targets = {other.name: _at_target(other, wanted) for other in beside}
+    if last and last["op"] == "delete" and load.source.reversible:
+        result.restore = _insert(load.from_store.table(load.from_table, load.config.types), last["was"])
     return result
+
+
+def _own(rows: Iterable[dict[str, Any]], key: dict[str, Any]) -> dict[str, Any] | None:
+    """The first of some changes that is of this very key: others may be of keys that its row came from, or went to."""
+    own = (row for row in rows if row["op"] == "truncate" or _of(row["was"], key) or _of(row["now"], key))
+    return next(own, None)
+
+
+def _of(image: dict[str, Any] | None, key: dict[str, Any]) -> bool:
+    return image is not None and all(image.get(name) == value for name, value in key.items())
 
 
 def _nothing(load: Load) -> Changes:
@@ -122,8 +138,11 @@ def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) 
 
     columns = tuple(wanted.column_names)
     later = as_rows(life(lambda: read_changes(load, Window.between(upto, head), whole=False), wanted), columns)
-    if later:
-        return later[0]["was"], load.source.reversible or later[0]["op"] == "insert"
+    key = wanted.to_pylist()[0]
+    first = _own(later, key)
+    if first:
+        was = first["was"] if _of(first["was"], key) else None
+        return was, load.source.reversible or first["op"] == "insert"
     if load.source.own_capture:
         table = load.from_store.table(load.from_table, load.config.types)
     elif load.rows_store is not None:
@@ -133,23 +152,24 @@ def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) 
     return _row(table, load.source.schema(), wanted), True
 
 
-def _at_target(load: Load, key: tuple[str, ...]) -> pa.Schema | None:
-    """The columns of the source that the target has; None if it has none of its rows."""
+def _at_target(load: Load, wanted: pa.Table) -> dict[str, Any] | None:
+    """The row as it stands at a load's target, with the columns that this has."""
     from plainstep.core.compare import known
 
+    key = tuple(wanted.column_names)
     schema = load.target.fits(load.source.schema())
     info = load.target.table(load.into_table, key)
-    return known(schema, info.schema) if info and set(key) <= set(info.schema.names) else None
+    if info is None or not set(key) <= set(info.schema.names):
+        return None
+    return _row(load.into_store.table(load.into_table, {}), known(schema, info.schema), wanted)
 
 
-def _row(table: Table, schema: pa.Schema | None, wanted: pa.Table) -> dict[str, Any] | None:
+def _row(table: Table, schema: pa.Schema, wanted: pa.Table) -> dict[str, Any] | None:
     """The row with a key, as it stands in a table."""
     import pyarrow as pa
 
     from plainstep.feeds.lookup import matching
 
-    if schema is None:
-        return None
     keys = wanted.cast(pa.schema([schema.field(name) for name in wanted.column_names]))
     rows: list[dict[str, Any]] = matching(table, schema, keys).to_pylist()
     return rows[0] if rows else None
