@@ -11,9 +11,10 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from pydantic import BaseModel, ValidationError
+from pydantic import ValidationError
 
-from plainstep.config import Config, LayoutConfig, LoadConfig, StoreConfig
+from plainstep.config import Config
+from plainstep.config_lines import explained, line_of
 from plainstep.core.durations import duration
 from plainstep.errors import ConfigError
 from plainstep.load import Load
@@ -332,7 +333,7 @@ def _build(path: Path, text: str) -> Project:
     try:
         config = Config.model_validate(data)
     except ValidationError as error:
-        raise _explained(path, text, error) from None
+        raise explained(path, text, error) from None
     base = path.absolute().parent
     stores = {
         name: open_store(name, _filled(path, text, name, store.url), base, store.wait)
@@ -340,9 +341,9 @@ def _build(path: Path, text: str) -> Project:
     }
     project = Project(path, stores)
     for name, load in config.loads.items():
-        line = _line(text, ["loads", name, "from"])
+        line = line_of(text, ["loads", name, "from"])
         from_store, from_table = find_table(load.source, stores, f"{path}, line {line}: from = STORE.TABLE")
-        line = _line(text, ["loads", name, "into"])
+        line = line_of(text, ["loads", name, "into"])
         into_store, into_table = find_table(load.into, stores, f"{path}, line {line}: into = STORE.TABLE")
         if from_store is into_store and from_table == into_table:
             raise ConfigError(f"{path}, line {line}: the load {name} would merge {load.into} into itself.")
@@ -350,7 +351,7 @@ def _build(path: Path, text: str) -> Project:
         made = Load(name, load, from_store, from_table, into_store, into_table, keep=keep)
         project.keeps[from_store.name] = keep
         if load.rows:
-            line = _line(text, ["loads", name, "rows"])
+            line = line_of(text, ["loads", name, "rows"])
             made.rows_store, made.rows_table = find_table(load.rows, stores, f"{path}, line {line}: rows = STORE.TABLE")
         project.loads[name] = made
     _refuse_shared_targets(path, text, project)
@@ -363,7 +364,7 @@ def _refuse_shared_targets(path: Path, text: str, project: Project) -> None:
         place = (load.into_store.url, load.into_table)
         if place in taken:
             raise ConfigError(
-                f"{path}, line {_line(text, ['loads', name, 'into'])}: {name} and {taken[place]} merge into one table.",
+                f"{path}, line {line_of(text, ['loads', name, 'into'])}: {name} and {taken[place]} merge into one table.",
                 "Each would remove the other's rows.",
                 "Give each load a table of its own.",
             )
@@ -375,7 +376,7 @@ def _filled(path: Path, text: str, store: str, url: str) -> str:
         name = match[1]
         if name not in os.environ:
             raise ConfigError(
-                f"{path}, line {_line(text, ['stores', store, 'url'])}: the environment has no {name}.",
+                f"{path}, line {line_of(text, ['stores', store, 'url'])}: the environment has no {name}.",
                 f"The URL of the store {store!r} takes its value from there.",
                 f"export {name}=...",
             )
@@ -406,53 +407,3 @@ def unknown(what: str, name: str, known: Any, usage: str = "") -> ConfigError:
         f"Did you mean {near[0]!r}?" if near else f"Known: {', '.join(known) or 'none'}.",
         usage,
     )
-
-
-def _explained(path: Path, text: str, error: ValidationError) -> ConfigError:
-    """The first thing that pydantic found wrong, with its line."""
-    first = error.errors()[0]
-    place = [str(part) for part in first["loc"]]
-    where = f"{path}, line {_line(text, place)}"
-    name = ".".join(place)
-    if first["type"] == "extra_forbidden":
-        known = list(_known_keys(place))
-        near = difflib.get_close_matches(place[-1], known, 1)
-        return ConfigError(
-            f"{where}: {name} is no setting.",
-            f"Did you mean {near[0]!r}?" if near else f"Known here: {', '.join(known)}.",
-        )
-    if first["type"] == "missing":
-        return ConfigError(f"{where}: {name} is missing.", "", "docs/configuration.md shows a whole file.")
-    told = first["msg"][0].lower() + first["msg"][1:]
-    return ConfigError(f"{where}: {name} is {first['input']!r}: {told}.")
-
-
-def _known_keys(place: list[str]) -> Iterator[str]:
-    model: type[BaseModel] = Config
-    if len(place) > 2:
-        model = StoreConfig if place[0] == "stores" else LoadConfig
-    if len(place) > 3 and place[2] == "layout":
-        model = LayoutConfig
-    for name, info in model.model_fields.items():
-        yield info.alias or name
-
-
-def _line(text: str, place: list[str]) -> int:
-    """The line that a setting stands on, or its table's, as far as plain TOML tells; 1 if not found."""
-    best, table, depth = 1, [], 0
-    for number, line in enumerate(text.splitlines(), 1):
-        header = re.match(r"\s*\[([^\[\]]+)\]", line)
-        if header:
-            table = [part.strip().strip("\"'") for part in header[1].split(".")]
-            found = table
-        else:
-            setting = re.match(r"\s*([\w\-\"']+)\s*=", line)
-            found = [*table, setting[1].strip("\"'")] if setting else []
-        common = 0
-        for ours, theirs in zip(found, place, strict=False):
-            if ours != theirs:
-                break
-            common += 1
-        if found and common == len(found) and common > depth:
-            best, depth = number, common
-    return best

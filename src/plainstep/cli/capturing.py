@@ -27,7 +27,7 @@ def capture() -> None:
 def capture_on(ctx: click.Context, place: str, key: str, how: str, as_json: bool) -> None:
     """Record every change of a table from now on."""
     from plainstep import forms
-    from plainstep.cli import tables
+    from plainstep.cli import holdings
 
     columns = tuple(name.strip() for name in key.split(",") if name.strip())
     info, new = project(ctx).capture_on(place, columns, how)
@@ -38,7 +38,7 @@ def capture_on(ctx: click.Context, place: str, key: str, how: str, as_json: bool
         click.echo(
             f"Capture is on for {store}.{info.table}." if new else f"Capture was on already for {store}.{info.table}."
         )
-        tables.captures([(store, info)])
+        holdings.captures([(store, info)])
 
 
 @capture.command("off")
@@ -59,7 +59,7 @@ def capture_off(ctx: click.Context, place: str, how: str) -> None:
 def capture_refresh(ctx: click.Context, place: str, how: str, as_json: bool) -> None:
     """Bring capture up to the table's columns."""
     from plainstep import forms
-    from plainstep.cli import tables
+    from plainstep.cli import holdings
 
     info, done = project(ctx).capture_refresh(place, how)
     store = place.partition(".")[0]
@@ -67,7 +67,7 @@ def capture_refresh(ctx: click.Context, place: str, how: str, as_json: bool) -> 
         echo_json(forms.capture(store, info) | {"done": done})
     else:
         click.echo(f"{place}: {done}.")
-        tables.captures([(store, info)])
+        holdings.captures([(store, info)])
 
 
 @capture.command("list")
@@ -77,10 +77,10 @@ def capture_refresh(ctx: click.Context, place: str, how: str, as_json: bool) -> 
 def capture_list(ctx: click.Context, store: str | None, as_json: bool) -> None:
     """What is captured, since when, and whether it can be trusted."""
     from plainstep import forms
-    from plainstep.cli import tables
+    from plainstep.cli import holdings
 
     found = project(ctx).captures(store)
     if as_json:
         echo_json([forms.capture(name, info) for name, info in found])
     else:
-        tables.captures(found)
+        holdings.captures(found)

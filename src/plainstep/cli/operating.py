@@ -109,7 +109,7 @@ def reload(ctx: click.Context, load: str, as_json: bool) -> None:
 def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forget: str | None, as_json: bool) -> None:
     """Forget captured changes that every known reader has merged."""
     from plainstep import forms
-    from plainstep.cli import tables
+    from plainstep.cli import holdings
 
     town = project(ctx)
     if forget is not None:
@@ -119,7 +119,7 @@ def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forg
     if as_json:
         echo_json([forms.trimmed(one) for one in found])
     else:
-        tables.trimmed(found)
+        holdings.trimmed(found)
 
 
 @click.command()
