@@ -59,6 +59,8 @@ def main() -> None:
     log = (folder / "pace.log").open("w")
     words = [sys.executable, "-m", "plainstep", "-c", str(config), "pace", "--every", "1s", "--json"]
     pace = subprocess.Popen(words, stdout=log, stderr=log, cwd=folder, env=os.environ)
+    while (folder / "pace.log").read_text().count('"stepped"') < len(TABLES):
+        time.sleep(0.5)  # from here on every change is one that a later step reads
     held = []
     restarts = 0
     chance = random.Random(7)
