@@ -23,6 +23,7 @@ import plainstep
 from plainstep.config import LoadConfig
 from plainstep.core.changes import Changes, as_changes
 from plainstep.core.compare import difference
+from plainstep.core.comparing import compared
 from plainstep.core.drift import holds, missing_columns
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window, parse_point, why_not_continue
 from plainstep.core.shapes import mirror
@@ -221,7 +222,8 @@ class Pure(unittest.TestCase):
         waiting = plainstep.collapse(flat(source.changes[seen:]), "k")
         now = pa.Table.from_pylist(list(source.rows.values()), ROW).to_batches()
         then = pa.Table.from_pylist(list(before.values()), ROW).to_batches()
-        self.assertEqual(len(difference(("k",), ROW, then, now, waiting)[0]), 0)
+        with compared(("k",), ROW, then, now, waiting) as found:
+            self.assertEqual((found.missing, found.extra, found.different), (0, 0, 0))
 
     def test_points_people_write(self) -> None:
         self.assertEqual([parse_point(text) for text in ("17", " head ", "start")], [17, "head", "start"])

@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 from plainstep.config import LayoutConfig, LoadConfig
 from plainstep.core import documents, pairs, places, values
 from plainstep.core.changes import Changes, as_changes
-from plainstep.core.compare import difference, differences
+from plainstep.core.compare import difference
+from plainstep.core.comparing import compared
 from plainstep.core.doubts import doubt
 from plainstep.core.layout import Interpreted, interpret
 from plainstep.core.raw import PLACE, Raw
@@ -204,7 +205,9 @@ class Comparing(unittest.TestCase):
             for history in (one, other)
         ]
         net, _ = difference(("k",), ROW, *sides)
-        parts = [part for part in differences(("k",), ROW, *sides) if part.num_rows]
+        with compared(("k",), ROW, *sides) as comparison:
+            parts = [part for part in comparison.tables() if part.num_rows]
+            self.assertEqual(comparison.missing + comparison.extra + comparison.different, len(net))
         numbered = [part.append_column("seq", pa.array(range(part.num_rows), pa.int64())) for part in parts]
         found = Changes(pa.concat_tables(numbered)) if numbered else None
         self.assertEqual(len(found) if found else 0, len(net))

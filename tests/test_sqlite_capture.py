@@ -98,7 +98,8 @@ class Recording(unittest.TestCase):
             start = self.table(town)
             town.project.capture_on("town.tree")
             self.assertNotIn("no such", town.shell("\n".join(script)))
-            found = changes(town.project.look("house", limit=None))
+            looked = town.project.look("house", limit=None)
+            found = changes(looked.changes, looked.key)
             mark = {"composite": True} if kind == "composite" else {}
             for one in found:
                 for side in ("was", "now"):
