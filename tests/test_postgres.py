@@ -535,6 +535,7 @@ class Faults(unittest.TestCase):
                 town.config.write_text(town.config.read_text().partition("[loads.")[0] + loads)
                 for table in tables:
                     town.project.capture_on(f"source.pgbench_{table}", (), how)
+                town.project.step(*(load for load in town.project.loads if not load.startswith("tellers")))
                 clients = subprocess.Popen(
                     [*bench, "-c", "8", "-j", "2", "-T", "5"], stdout=subprocess.PIPE, stderr=subprocess.PIPE
                 )
@@ -542,8 +543,8 @@ class Faults(unittest.TestCase):
                 while clients.poll() is None:
                     stepped += sum(one.changes for one in town.project.step())
                 clients.communicate()
+                stepped += sum(one.changes for one in town.project.step())
                 self.assertGreater(stepped, 1000)
-                town.project.step()
                 for check in town.project.check():
                     self.assertTrue(check.ok, check)
                 self.assertEqual(sum(one.contradictions for one in town.project.ledger()), 0)
@@ -560,7 +561,7 @@ class Faults(unittest.TestCase):
             told, _ = child.communicate(timeout=300)
             changes, mebibytes = map(float, told.split())
             self.assertEqual(changes, 999_999 + 999_990)
-            self.assertLess(mebibytes, 700)
+            self.assertLess(mebibytes, 800)  # two million changes at once would take several thousand
             self.assertEqual(town.rows("house", "copied"), source.rows())
 
 
