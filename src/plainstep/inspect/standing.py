@@ -168,7 +168,8 @@ def _look_at_capture(load: Load, found: LoadStatus, span: Span) -> None:
 def _weigh_risk(load: Load, found: LoadStatus, keep: timedelta | None) -> None:
     """Whether what waits may be forgotten before it is merged."""
     step = f"plainstep step {load.name}"
-    if load.config.changes == "capture" and load.reader not in {one.name for one in load.from_store.readers()}:
+    table = found.capture.table if found.capture else ""
+    if load.config.changes == "capture" and load.reader not in {one.name for one in load.from_store.readers(table)}:
         found.health, found.remedy = "at risk", step
         found.reason = f"{load.config.source} does not know this load as a reader (it may only be read), so trim may forget what waits"
     elif keep is not None and found.lag_seconds and found.lag_seconds > keep.total_seconds():

@@ -328,8 +328,8 @@ class Store(Protocol):
         """Keep what costs to open open meanwhile, so that many small looks cost little."""
         ...
 
-    def readers(self) -> list[Reader]:
-        """Who reads its captured tables, as far as they are written down."""
+    def readers(self, table: str = "") -> list[Reader]:
+        """Who reads its captured tables, or one of them, as far as they are written down."""
         ...
 
     def forget(self, reader: str) -> int:

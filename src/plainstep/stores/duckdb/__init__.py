@@ -97,7 +97,7 @@ class DuckdbStore:
         """Nothing is ever captured here."""
         return []
 
-    def readers(self) -> list[Reader]:
+    def readers(self, table: str = "") -> list[Reader]:
         """Nothing is captured, so nobody reads it."""
         return []
 

@@ -83,7 +83,7 @@ class FilesStore:
         """Nothing to do: nothing here costs much to open."""
         return nullcontext()
 
-    def readers(self) -> list[Reader]:
+    def readers(self, table: str = "") -> list[Reader]:
         """Nothing is captured, so nobody reads it."""
         return []
 

@@ -96,12 +96,12 @@ AND n.nspname NOT LIKE 'pg_temp%' ORDER BY 1"""
         """Nothing to do: nothing here costs much to open."""
         return nullcontext()
 
-    def readers(self) -> list[Reader]:
-        """Who reads its captured tables, as far as they are written down."""
+    def readers(self, table: str = "") -> list[Reader]:
+        """Who reads its captured tables, or one of them, as far as they are written down."""
         from plainstep.stores.postgresql import registry
 
         with self.opened() as connection:
-            return registry.readers(connection)
+            return [one for one in registry.readers(connection) if table in ("", one.table)]
 
     def forget(self, reader: str) -> int:
         """Strike a reader out; return how many tables it was written down for."""

@@ -112,11 +112,11 @@ class SqliteStore:
 
         return capture.list_all(self, table)
 
-    def readers(self) -> list[Reader]:
-        """Who reads its captured tables, as far as they are written down."""
+    def readers(self, table: str = "") -> list[Reader]:
+        """Who reads its captured tables, or one of them, as far as they are written down."""
         from plainstep.stores.sqlite import readers
 
-        return readers.every(self)
+        return readers.every(self, table)
 
     def forget(self, reader: str) -> int:
         """Strike a reader out; return how many tables it was written down for."""

@@ -50,16 +50,16 @@ def _rows(connection: sqlite3.Connection, sql: str, *values: str) -> list[tuple[
         raise
 
 
-def every(store: SqliteStore) -> list[Reader]:
-    """All readers that are written down."""
+def every(store: SqliteStore, table: str = "") -> list[Reader]:
+    """The readers that are written down, of all tables or of one."""
     sql = (
         "SELECT reader, table_name, mark, seen FROM plainstep_readers JOIN plainstep_captures USING (identity) "
-        "ORDER BY table_name, reader"
+        "WHERE ? IN ('', table_name) ORDER BY table_name, reader"
     )
     if not store.path.exists():
         return []
     with store.opened() as connection:
-        rows = _rows(connection, sql)
+        rows = _rows(connection, sql, table)
     return [Reader(name, table, "capture", Place(mark), since_epoch(seen)) for name, table, mark, seen in rows]
 
 
