@@ -228,7 +228,7 @@ class _Images:
 
     def _all(self, column: pa.Array, kept: npt.NDArray[np.int64]) -> pa.Array:
         """The rows that are kept; mostly all of them, which costs nothing."""
-        return column if len(kept) == len(column) else column.take(pa.array(kept))
+        return column if len(kept) == len(column) else _taken(column, pa.array(kept))
 
     def _old(
         self,
@@ -246,7 +246,7 @@ class _Images:
                 fresh = fresh | ((ops == Op.UPDATE) & (name not in self.layout.key))
             return None if old is None else _without(old, fresh)
         if partner is not None and name in self.now:
-            return self.raw.typed(self.now[name], kind).take(partner)
+            return _taken(self.raw.typed(self.now[name], kind), partner)
         if name in self.layout.key and name in self.now:
             if not (ops == Op.DELETE).any():
                 return pa.nulls(len(kept), kind)
@@ -327,6 +327,11 @@ class _Images:
                     'that it was not sent (absent = "unsent") or that it is null (absent = "null")',
                 )
         return None
+
+
+def _taken(column: pa.Array, rows: pa.Array) -> pa.Array:
+    """Some rows, which are known to be there: to look whether they are costs a third of taking them."""
+    return pc.take(column, rows, boundscheck=False)
 
 
 def _without(column: pa.Array, mask: npt.NDArray[np.bool_]) -> pa.Array:
