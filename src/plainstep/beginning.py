@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainstep.errors import ConfigError, PlainStepError
+from plainstep.propose import toml
 from plainstep.stores import open_store
 
 if TYPE_CHECKING:
@@ -24,6 +25,7 @@ class Found:
         columns: how many columns it has.
         captured: whether its changes are captured already.
         trouble: why it cannot be loaded as it is, or empty.
+        hint: the setting that would mend that, or empty.
     """
 
     name: str
@@ -31,6 +33,7 @@ class Found:
     columns: int
     captured: bool
     trouble: str = ""
+    hint: str = ""
 
 
 def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) -> str:
@@ -59,7 +62,7 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
     ]
     lines += ["#   plainstep step"]
     for name, url in zip(names, (source, target), strict=True):
-        lines += ["", f"[stores.{name}]", f"url = {_quoted(url)}"]
+        lines += ["", f"[stores.{name}]", f"url = {toml(url)}"]
         if name == names[0]:
             lines.append('# keep = "72h"  # how long captured changes are kept at least')
         if "@" in url and re.search(r":[^/@]+@", url):
@@ -77,9 +80,13 @@ def _look(store: Store, name: str, captured: bool) -> Found:
         table = store.table(name, {})
         schema = table.schema()
         untyped = [field.name for field in schema if pa.types.is_null(field.type)]
-        trouble = f"the column {untyped[0]} does not say what it holds" if untyped else ""
-        key = table.key()
-        return Found(name, key, len(schema), captured, trouble or ("" if key else "it has no primary key"))
+        trouble, hint = "", ""
+        if untyped:
+            trouble = f"the column {untyped[0]} does not say what it holds"
+            hint = f'types = {{ {toml(untyped[0])} = "TEXT" }}'
+        elif not table.key():
+            trouble, hint = "it has no primary key", 'key = ["COLUMN"]  # columns that are unique and never null'
+        return Found(name, table.key(), len(schema), captured, trouble, hint)
     except PlainStepError as error:
         return Found(name, (), 0, captured, error.what)
 
@@ -92,26 +99,18 @@ def _load(one: Found, stores: tuple[str, str], taken: set[str]) -> list[str]:
     taken.add(name)
     told = f"# {stores[0]}.{one.name}: {one.columns} columns, key {', '.join(one.key) or 'unknown'}"
     told += "; captured" if one.captured else "; not captured yet"
-    into = one.name if "." not in one.name else one.name.rpartition(".")[2]
+    into = one.name.rpartition(".")[2]
     lines = [
         f"[loads.{name}]",
-        f"from = {_quoted(f'{stores[0]}.{one.name}')}",
-        f"into = {_quoted(f'{stores[1]}.{into}')}",
+        f"from = {toml(f'{stores[0]}.{one.name}')}",
+        f"into = {toml(f'{stores[1]}.{into}')}",
     ]
     if not one.trouble:
         return [told, *lines]
-    way = {
-        "it has no primary key": 'key = ["COLUMN"]  # columns that are unique and never null',
-    }.get(one.trouble, 'types = { COLUMN = "TEXT" }' if "does not say" in one.trouble else "")
-    return [told, f"# Left out: {one.trouble}.", *(f"# {line}" for line in [*lines, *filter(None, [way])])]
+    return [told, f"# Left out: {one.trouble}.", *(f"# {line}" for line in [*lines, one.hint] if line)]
 
 
 def _named(url: str) -> str:
     """A store's name, after its file or database."""
     last = re.sub(r"[?#].*$", "", url).rstrip("/").rpartition("/")[2]
     return re.sub(r"\W+", "_", last.rpartition(".")[0] or last) or "store"
-
-
-def _quoted(value: str) -> str:
-    escaped = value.replace("\\", "\\\\").replace('"', '\\"')
-    return f'"{escaped}"'

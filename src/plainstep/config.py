@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+from plainstep.core.durations import duration
 
 
 class StoreConfig(BaseModel):
@@ -22,9 +24,15 @@ class StoreConfig(BaseModel):
     )
     keep: str = Field(
         default="",
-        pattern=r"^(\d+(\.\d+)?\s*(s|m|min|h|d))?$",
         description="How long captured changes are kept at least, as in 72h: trim keeps what is younger.",
     )
+
+    @field_validator("keep")
+    @classmethod
+    def _is_a_length_of_time(cls, value: str) -> str:
+        if value and duration(value) is None:
+            raise ValueError("it is no length of time: write 30s, 5min, 72h or 7d")
+        return value
 
 
 # A code as TOML writes it.

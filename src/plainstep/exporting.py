@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
 
@@ -19,15 +19,12 @@ Write = Callable[["pa.Table"], None]
 
 
 @contextmanager
-def file_or(path: Path | None, stream: IO[bytes]) -> Iterator[IO[bytes]]:
-    """A new file, which gets its name when all is in it; without a path, the stream.
+def new_file(path: Path) -> Iterator[IO[bytes]]:
+    """A new file, which gets its name when all is in it.
 
     Raises:
         StoreError: it cannot be written.
     """
-    if path is None:
-        yield stream
-        return
     part = path.with_name(f"{path.name}.{os.getpid()}.part")
     try:
         with part.open("wb") as out:
@@ -37,6 +34,11 @@ def file_or(path: Path | None, stream: IO[bytes]) -> Iterator[IO[bytes]]:
         raise StoreError(f"{path} cannot be written: {error.strerror or error}.") from error
     finally:
         part.unlink(missing_ok=True)
+
+
+def file_or(path: Path | None, stream: IO[bytes]) -> AbstractContextManager[IO[bytes]]:
+    """A new file; without a path, the stream."""
+    return nullcontext(stream) if path is None else new_file(path)
 
 
 @contextmanager
@@ -54,7 +56,11 @@ def writer(form: str, out: IO[bytes], schema: pa.Schema) -> Iterator[Write]:
     import pyarrow as pa
 
     if form == "jsonl":
-        yield lambda table: _write(out, b"".join(_lines(table)))
+
+        def write(table: pa.Table) -> None:
+            out.write(b"".join(_lines(table)))
+
+        yield write
         return
     if form == "csv":
         from pyarrow.csv import CSVWriter
@@ -68,10 +74,6 @@ def writer(form: str, out: IO[bytes], schema: pa.Schema) -> Iterator[Write]:
 
     with ParquetWriter(pa.PythonFile(out, "w"), schema) as parquet:
         yield parquet.write_table
-
-
-def _write(out: IO[bytes], data: bytes) -> None:
-    out.write(data)
 
 
 def _lines(table: pa.Table) -> Iterator[bytes]:

@@ -6,6 +6,8 @@ from collections.abc import Iterable
 from html import escape
 from typing import TYPE_CHECKING, Any
 
+from plainstep.wording import shown, what_changed
+
 if TYPE_CHECKING:
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult
     from plainstep.step import StepOutcome
@@ -16,20 +18,12 @@ SHOWN = 20
 
 def table(caption: str, heads: Iterable[str], rows: Iterable[Iterable[Any]]) -> str:
     """An HTML table."""
-    from plainstep.cli.text import shown
-
     head = "".join(f"<th style='text-align:left'>{escape(one)}</th>" for one in heads)
     body = "".join(
         "<tr>" + "".join(f"<td style='text-align:left'>{escape(shown(cell))}</td>" for cell in row) + "</tr>"
         for row in rows
     )
     return f"<p>{escape(caption)}</p><table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>"
-
-
-def _what_changed(row: dict[str, Any], key: tuple[str, ...]) -> str:
-    from plainstep.cli.text import what_changed
-
-    return what_changed(row, key).plain
 
 
 def look(found: LookResult) -> str:
@@ -40,7 +34,7 @@ def look(found: LookResult) -> str:
     rows = changes(Changes(found.changes.table.slice(0, SHOWN)), found.key)
     caption = f"{found.load}: {found.total:,} changes after {found.after} up to {found.upto}"
     cells = [
-        (row["position"], row["at"], row["op"], *row["key"].values(), _what_changed(row, found.key)) for row in rows
+        (row["position"], row["at"], row["op"], *row["key"].values(), what_changed(row, found.key)) for row in rows
     ]
     return table(caption, ["position", "time", "op", *found.key, "what changed"], cells)
 
@@ -51,7 +45,7 @@ def net(found: NetResult) -> str:
 
     caption = f"{found.load}: {found.net.read:,} changes after {found.after} up to {found.upto} come to {len(found):,}"
     cells = [
-        (row["op"], *row["key"].values(), row["count"], _what_changed(row, found.net.key))
+        (row["op"], *row["key"].values(), row["count"], what_changed(row, found.net.key))
         for row in nets(found.net, SHOWN)
     ]
     return table(caption, ["op", *found.net.key, "changes", "what changed"], cells)

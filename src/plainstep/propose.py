@@ -44,7 +44,7 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
         found.guesses.append(absent)
     name = _named(table)
     lines = [f"# {place}: looked at {rows.num_rows:,} rows", *_columns(rows, fields), *_codes(found)]
-    lines += ["", f"[loads.{name}]", f"from = {_toml(place)}", f"into = {_toml(f'{into}.{name}')}"]
+    lines += ["", f"[loads.{name}]", f"from = {toml(place)}", f"into = {toml(f'{into}.{name}')}"]
     if found.key:
         lines.append(_line(found.key))
     lines.append(ROWS_HINT)
@@ -91,10 +91,11 @@ def _codes(found: Proposal) -> list[str]:
 
 
 def _line(one: Guess) -> str:
-    return f"{one.name} = {_toml(one.value)}  # {'sure' if one.sure else 'guessed'}: {one.why}"
+    return f"{one.name} = {toml(one.value)}  # {'sure' if one.sure else 'guessed'}: {one.why}"
 
 
-def _toml(value: Any) -> str:
+def toml(value: Any) -> str:
+    """A text, or a list of texts, as TOML writes it: as JSON does."""
     return json.dumps(value, ensure_ascii=False)
 
 

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from plainstep import wording
 from plainstep.cli import text
 
 if TYPE_CHECKING:
@@ -27,7 +28,7 @@ def rows(rows: list[tuple[str, Aside]]) -> None:
             text.text(row.place),
             str(row.step),
             text.text(row.reason),
-            Text(text.printable(row.row)),
+            Text(wording.printable(row.row)),
         )
     text.show(table)
     click.echo("Mend the layout or the rows, then plainstep aside LOAD --back.")
@@ -39,8 +40,8 @@ def put_back(found: list[PutBack]) -> None:
         done = f"; {_merged(one.entry)} merged" if one.entry else ""
         left = f"; still against the layout: {one.left:,}" if one.left else ""
         gone = f"; no longer in the feed: {one.gone:,}" if one.gone else ""
-        click.echo(f"{one.load}: {text.many(one.back, 'row')} put back{done}{left}{gone}.")
+        click.echo(f"{one.load}: {wording.many(one.back, 'row')} put back{done}{left}{gone}.")
 
 
 def _merged(entry: LedgerEntry) -> str:
-    return text.counts({"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes})
+    return wording.counts({"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes})

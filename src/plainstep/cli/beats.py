@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from plainstep.cli.tables import said
-from plainstep.cli.text import local, span
+from plainstep.wording import local, span
 
 if TYPE_CHECKING:
     from plainstep.pacing import Beat

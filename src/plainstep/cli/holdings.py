@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from plainstep.cli.text import local, many, new_table, show, size, text
+from plainstep.cli.text import new_table, show, text
+from plainstep.wording import local, many, size
 
 if TYPE_CHECKING:
     from plainstep.stores.records import CaptureInfo

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from plainstep.cli.bars import bar
-from plainstep.cli.options import JSON, LIMIT, LOAD, LOADS, form_of, of_a_window, of_some_changes, project, to_a_file
+from plainstep.cli.options import JSON, LIMIT, LOAD, LOADS, Asked, of_a_window, of_some_changes, project, to_a_file
 from plainstep.cli.text import echo_json
 
 
@@ -19,20 +19,7 @@ from plainstep.cli.text import echo_json
 @of_a_window
 @JSON
 @click.pass_context
-def look(
-    ctx: click.Context,
-    /,
-    load: str,
-    after: str | None,
-    upto: str | None,
-    limit: int,
-    page: int,
-    every: bool,
-    form: str | None,
-    out: Path | None,
-    as_json: bool,
-    **chosen: Any,
-) -> None:
+def look(ctx: click.Context, /, load: str, asked: Asked, as_json: bool, **chosen: Any) -> None:
     """The raw changes, oldest first.
 
     By default those not yet merged. Counts are of the whole window, however few rows are shown.
@@ -40,17 +27,16 @@ def look(
     from plainstep import Filter, forms
     from plainstep.cli import tables
 
-    only = Filter(**chosen)
-    form = form_of(form, out)
+    only, town = Filter(**chosen), project(ctx)
     with bar():
-        if form:
-            to_a_file(project(ctx).changes(load, after, upto, only), form, out)
+        if asked.data:
+            to_a_file(town.changes(load, asked.after, asked.upto, only), asked.data, asked.out)
             return
-        found = project(ctx).look(load, after, upto, None if every else limit, 0 if every else (page - 1) * limit, only)
+        found = town.look(load, asked.after, asked.upto, asked.room, asked.skip, only)
     if as_json:
         echo_json(forms.look(found))
     else:
-        tables.look(found, page)
+        tables.look(found, asked.page)
 
 
 @click.command()
@@ -58,18 +44,7 @@ def look(
 @of_a_window
 @JSON
 @click.pass_context
-def net(
-    ctx: click.Context,
-    load: str,
-    after: str | None,
-    upto: str | None,
-    limit: int,
-    page: int,
-    every: bool,
-    form: str | None,
-    out: Path | None,
-    as_json: bool,
-) -> None:
+def net(ctx: click.Context, load: str, asked: Asked, as_json: bool) -> None:
     """The net changes, and what a step would do with them.
 
     By default of those changes that are not yet merged.
@@ -77,17 +52,14 @@ def net(
     from plainstep import forms
     from plainstep.cli import tables
 
-    form = form_of(form, out)
     with bar():
-        found = project(ctx).net(load, after, upto)
-    if form:
-        to_a_file(iter([found.net.to_arrow()]), form, out)
-        return
-    room, skip = (None, 0) if every else (limit, (page - 1) * limit)
-    if as_json:
-        echo_json(forms.net(found, room, skip))
+        found = project(ctx).net(load, asked.after, asked.upto)
+    if asked.data:
+        to_a_file(iter([found.net.to_arrow()]), asked.data, asked.out)
+    elif as_json:
+        echo_json(forms.net(found, asked.room, asked.skip))
     else:
-        tables.net(found, room, skip)
+        tables.net(found, asked.room, asked.skip)
 
 
 @click.command()
@@ -99,7 +71,8 @@ def net(
 def trace(ctx: click.Context, load: str, key: tuple[str, ...], at: str | None, as_json: bool) -> None:
     """The life of one row, and the row as it was.
 
-    What happened to it, when, by whom, and which step merged it. KEY is a value for each column of the key. Of a row that is gone, it shows the statement that would bring it back.
+    What happened to it, when, by whom, and which step merged it. KEY is a value for each column of the key. Of a row that
+    is gone, it shows the statement that would bring it back.
     """
     from plainstep import forms
     from plainstep.cli import tables
@@ -166,7 +139,7 @@ def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_
             out.write(openmetrics(found).encode())
     if as_json:
         echo_json([forms.status(one) for one in found])
-    else:
+    elif str(metrics) != "-":  # a monitor that reads the metrics reads nothing else
         tables.status(found)
     ctx.exit(max((WORSE.get(one.health, 0) for one in found), default=0))
 

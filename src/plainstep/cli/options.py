@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass, fields
 from datetime import timedelta
+from functools import wraps
 from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+
+from plainstep.exporting import FORMATS, file_or, writer
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -38,7 +42,7 @@ PAGE = click.option(
 FORMAT = click.option(
     "--format",
     "form",
-    type=click.Choice(["csv", "jsonl", "parquet"]),
+    type=click.Choice(FORMATS),
     help="Write all of them as data instead, to stdout or to a file.",
 )
 OUT = click.option(
@@ -63,11 +67,51 @@ LOAD = click.argument("load", shell_complete=_loads)
 LOADS = click.argument("loads", metavar="[LOAD]...", nargs=-1, shell_complete=_loads)
 
 
-def of_a_window(command: Command) -> Command:
-    """The options of a command that shows rows of a window."""
+@dataclass(frozen=True)
+class Asked:
+    """What a person asked for of a window, by the options of ``of_a_window``."""
+
+    after: str | None
+    upto: str | None
+    limit: int
+    page: int
+    every: bool
+    form: str | None
+    out: Path | None
+
+    @property
+    def room(self) -> int | None:
+        """How many rows to show; None for all."""
+        return None if self.every else self.limit
+
+    @property
+    def skip(self) -> int:
+        """How many rows to leave out before them."""
+        return 0 if self.every else (self.page - 1) * self.limit
+
+    @property
+    def data(self) -> str | None:
+        """The format to write all of them in, as asked or as the file's name says; None to show some."""
+        if self.form or self.out is None:
+            return self.form
+        suffix = self.out.suffix.removeprefix(".").lower()
+        if suffix not in FORMATS:
+            raise click.UsageError(f"{self.out} does not say what it is: add --format {', '.join(FORMATS)}.")
+        return suffix
+
+
+def of_a_window(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options of a command that shows rows of a window; it gets them as one ``asked``."""
+
+    @wraps(command)
+    def gathered(*args: Any, **options: Any) -> Any:
+        asked = Asked(**{one.name: options.pop(one.name) for one in fields(Asked)})
+        return command(*args, asked=asked, **options)
+
+    found: Callable[..., Any] = gathered
     for option in (OUT, FORMAT, ALL, PAGE, LIMIT, UPTO, AFTER):
-        command = option(command)
-    return command
+        found = option(found)
+    return found
 
 
 def of_some_changes(command: Command) -> Command:
@@ -107,8 +151,6 @@ class Duration(click.ParamType[timedelta]):
 
 def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:
     """Write tables as data, and say on stderr what was written."""
-    from plainstep.exporting import file_or, writer
-
     if out is None and form == "parquet" and sys.stdout.isatty():
         raise click.UsageError("Parquet is no text for a terminal: name a file with -o FILE.")
     rows = 0
@@ -119,16 +161,6 @@ def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:
             rows += table.num_rows
     if out is not None:
         click.echo(f"{out}: {rows:,} rows.", err=True)
-
-
-def form_of(form: str | None, out: Path | None) -> str | None:
-    """The format to write in: as asked, or as the file's name says."""
-    if form or out is None:
-        return form
-    suffix = out.suffix.removeprefix(".").lower()
-    if suffix not in ("csv", "jsonl", "parquet"):
-        raise click.UsageError(f"{out} does not say what it is: add --format csv, jsonl or parquet.")
-    return suffix
 
 
 def project(ctx: click.Context) -> Project:

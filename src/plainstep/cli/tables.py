@@ -6,24 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from plainstep.cli.text import (
-    counts,
-    key_cells,
-    key_heads,
-    local,
-    many,
-    new_table,
-    note,
-    op,
-    printable,
-    rest,
-    show,
-    shown,
-    size,
-    span,
-    text,
-    what_changed,
-)
+from plainstep.cli.text import key_cells, key_heads, new_table, note, op, rest, show, text, what_changed
+from plainstep.wording import counts, local, many, printable, shown, size, span
 
 if TYPE_CHECKING:
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, Totals, TraceResult

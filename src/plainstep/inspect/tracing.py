@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Place, Window
@@ -13,7 +11,6 @@ from plainstep.inspect.looking import read_changes
 from plainstep.netting import key_of
 from plainstep.rows import changes as as_rows
 from plainstep.stores.records import LedgerEntry
-from plainstep.stores.sql import quoted, text
 from plainstep.windows import resolve, shown, span_of
 
 if TYPE_CHECKING:
@@ -98,8 +95,9 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
         result.row, result.known = _before_its_changes(load, wanted, upto, span.end)
     result.target = _at_target(load, wanted)
     result.targets = {other.name: _at_target(other, wanted) for other in beside}
-    if last and last["op"] == "delete" and load.source.reversible:
-        result.restore = _insert(load.from_store.table(load.from_table, load.config.types), last["was"])
+    table = _table(load)
+    if table and last and last["op"] == "delete" and load.source.reversible:
+        result.restore = table.insertion(last["was"])
     return result
 
 
@@ -143,13 +141,15 @@ def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) 
     if first:
         was = first["was"] if _of(first["was"], key) else None
         return was, load.source.reversible or first["op"] == "insert"
+    table = _table(load)
+    return (_row(table, load.source.schema(), wanted), True) if table else (None, False)
+
+
+def _table(load: Load) -> Table | None:
+    """The table that the changes are of, if it can be read."""
     if load.source.own_capture:
-        table = load.from_store.table(load.from_table, load.config.types)
-    elif load.rows_store is not None:
-        table = load.rows_store.table(load.rows_table, load.config.types)
-    else:
-        return None, False
-    return _row(table, load.source.schema(), wanted), True
+        return load.from_store.table(load.from_table, load.config.types)
+    return load.rows_store.table(load.rows_table, load.config.types) if load.rows_store else None
 
 
 def _at_target(load: Load, wanted: pa.Table) -> dict[str, Any] | None:
@@ -173,21 +173,3 @@ def _row(table: Table, schema: pa.Schema, wanted: pa.Table) -> dict[str, Any] | 
     keys = wanted.cast(pa.schema([schema.field(name) for name in wanted.column_names]))
     rows: list[dict[str, Any]] = matching(table, schema, keys).to_pylist()
     return rows[0] if rows else None
-
-
-def _insert(table: Table, row: dict[str, Any]) -> str:
-    """The statement that brings a row back."""
-    names = ", ".join(map(quoted, row))
-    return f"INSERT INTO {table.sql} ({names}) VALUES ({', '.join(_literal(table, *one) for one in row.items())});"
-
-
-def _literal(table: Table, name: str, value: Any) -> str:
-    if value is None:
-        return "NULL"
-    if isinstance(value, bool):
-        return str(value).upper()
-    if isinstance(value, bytes):
-        return table.literal(name, "0x" + value.hex())
-    if isinstance(value, int | Decimal) or (isinstance(value, float) and math.isfinite(value)):
-        return str(value)
-    return text(str(value))

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep import inspect
 from plainstep.errors import ConfigError, PlainStepError
 from plainstep.stores.base import ForeignSource
+from plainstep.wording import local, number, shown, span
 
 if TYPE_CHECKING:
     from plainstep.inspect import LoadStatus
@@ -56,8 +57,6 @@ def page(project: Project) -> str:
         raise ConfigError(
             f"A report needs {error.name}, which is not installed.", "", "pip install 'plainstep[report]'"
         ) from error
-    from plainstep.report import wording
-
     parts = []
     for status in project.status():
         part = _part(project.load(status.load), status)
@@ -66,7 +65,7 @@ def page(project: Project) -> str:
     environment = Environment(
         loader=PackageLoader("plainstep.report", "."), autoescape=True, undefined=StrictUndefined, trim_blocks=True
     )
-    environment.filters.update(wording.FILTERS)
+    environment.filters.update(number=number, lag=span, moment=local, value=shown)
     template = environment.get_template("page.html")
     return template.render(parts=parts, made=datetime.now(UTC), name=project.path.resolve().parent.name)
 
@@ -80,8 +79,8 @@ def _part(load: Load, status: LoadStatus) -> Part:
         part.steps = inspect.ledger([load], STEPS)
         after = None
         if not isinstance(load.source, ForeignSource):  # its newest changes; of another feed, those that wait
-            span = load.source.span()
-            after = str(max(span.head - CHANGES, span.oldest))
+            readable = load.source.span()
+            after = str(max(readable.head - CHANGES, readable.oldest))
         found = inspect.look(load, after, limit=CHANGES)
         part.key = key_of(load, load.source.schema())
         part.changes = changes(found.changes, part.key)[::-1]
@@ -97,10 +96,8 @@ def write(project: Project, path: Path) -> None:
         StoreError: it cannot be written.
         ConfigError: what draws it is not installed.
     """
-    import io
-
-    from plainstep.exporting import file_or
+    from plainstep.exporting import new_file
 
     html = page(project)
-    with file_or(path, io.BytesIO()) as out:
+    with new_file(path) as out:
         out.write(html.encode())

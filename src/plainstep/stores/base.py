@@ -90,6 +90,10 @@ class Table(Protocol):
         """
         ...
 
+    def insertion(self, row: dict[str, Any]) -> str:
+        """The statement that brings a row back, without what the table computes itself."""
+        ...
+
     def later(self, column: str, time: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""
         ...

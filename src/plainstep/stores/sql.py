@@ -2,14 +2,37 @@
 
 from __future__ import annotations
 
+import math
+from decimal import Decimal
+from typing import Any
+
 from plainstep.core.words import quoted
 
-__all__ = ["quoted", "since_epoch", "text"]
+__all__ = ["insertion", "literal", "quoted", "since_epoch", "text"]
 
 
 def text(value: str) -> str:
     """A string as SQL writes it."""
     return "'" + value.replace("'", "''") + "'"
+
+
+def literal(value: Any, blob: str) -> str:
+    """A value as SQL writes it; ``blob`` is how bytes are written, with ``{}`` for their hexadecimal digits."""
+    if value is None:
+        return "NULL"
+    if isinstance(value, bool):
+        return str(value).upper()
+    if isinstance(value, bytes):
+        return blob.format(value.hex())
+    if isinstance(value, int | Decimal) or (isinstance(value, float) and math.isfinite(value)):
+        return str(value)
+    return text(str(value))
+
+
+def insertion(table: str, row: dict[str, Any], blob: str, how: str = "") -> str:
+    """The statement that adds a row; see ``literal``. ``how`` stands before its values."""
+    values = ", ".join(literal(value, blob) for value in row.values())
+    return f"INSERT INTO {table} ({', '.join(map(quoted, row))}) {how}VALUES ({values});"
 
 
 def since_epoch(column: str, seconds: float) -> str:

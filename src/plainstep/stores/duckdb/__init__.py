@@ -68,12 +68,10 @@ class DuckdbStore:
 
     def tables(self) -> list[str]:
         """The tables that it holds, without Plain Step's own."""
-        sql = (
-            "SELECT table_name FROM duckdb_tables() WHERE database_name = current_database() AND schema_name = 'main' "
-            "AND NOT starts_with(table_name, 'plainstep_') ORDER BY table_name"
-        )
+        if not self.path.exists():
+            raise Refused(f"There is no file {self.path}.", "", "Check the store's url in plainstep.toml.")
         with self.opened(read_only=True) as connection:
-            return [name for (name,) in connection.execute(sql).fetchall()]
+            return tables(connection)
 
     def target(self) -> DuckdbTarget:
         """The file as a place to merge into."""
@@ -111,3 +109,12 @@ class DuckdbStore:
             "DuckDB has no triggers, so nothing would record its changes.",
             "Read a change table that something else fills (changes = 'table'), or compare (changes = 'diff').",
         )
+
+
+def tables(connection: duckdb.DuckDBPyConnection) -> list[str]:
+    """The tables of the connection's database, without Plain Step's own."""
+    sql = (
+        "SELECT table_name FROM duckdb_tables() WHERE database_name = current_database() AND schema_name = 'main' "
+        "AND NOT starts_with(table_name, 'plainstep_') ORDER BY table_name"
+    )
+    return [name for (name,) in connection.execute(sql).fetchall()]

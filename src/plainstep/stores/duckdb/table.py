@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import duckdb
 
 from plainstep.errors import Refused
-from plainstep.stores.sql import quoted, since_epoch, text
+from plainstep.stores.sql import insertion, quoted, since_epoch, text
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -41,6 +41,7 @@ class DuckdbTable:
         import pyarrow as pa
 
         from plainstep.stores.declared import arrow_type
+        from plainstep.stores.duckdb import tables
         from plainstep.stores.duckdb.types import plain
 
         if not self.store.path.exists():
@@ -49,12 +50,7 @@ class DuckdbTable:
             try:
                 schema = plain(connection.sql(f"SELECT * FROM {self.sql} LIMIT 0").to_arrow_table().schema)
             except duckdb.CatalogException:
-                known = [
-                    name
-                    for (name,) in connection.execute(
-                        "SELECT DISTINCT table_name FROM duckdb_columns() WHERE NOT internal ORDER BY 1"
-                    ).fetchall()
-                ]
+                known = tables(connection)
                 raise Refused(
                     f"There is no table {self.name!r} in {self.store.name}.",
                     "",
@@ -103,6 +99,10 @@ class DuckdbTable:
         if pa.types.is_binary(kind):
             return f"unhex({text(value.removeprefix('0x'))})"
         return f"CAST({text(value)} AS {declaration(kind)})"
+
+    def insertion(self, row: dict[str, Any]) -> str:
+        """The statement that brings a row back."""
+        return insertion(self.sql, row, "unhex('{}')")
 
     def later(self, column: str, time: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""

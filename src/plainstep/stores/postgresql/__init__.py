@@ -62,11 +62,10 @@ class PostgresqlStore:
 
     def tables(self) -> list[str]:
         """The tables that it holds, without Plain Step's own, as ``schema.table``; of partitioned ones, the whole."""
-        sql = """SELECT n.nspname || '.' || c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'plainstep')
-AND n.nspname NOT LIKE 'pg_temp%' ORDER BY 1"""
+        from plainstep.stores.postgresql import catalog
+
         with self.opened() as connection:
-            return [name for (name,) in connection.execute(sql).fetchall()]
+            return [f"{schema}.{name}" for schema, name in catalog.tables(connection)]
 
     def target(self) -> PostgresqlTarget:
         """The database as a place to merge into."""

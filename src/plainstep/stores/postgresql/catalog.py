@@ -190,12 +190,18 @@ def _partitions(connection: Connection, oid: int) -> dict[str, str]:
     return {number: sql_of([schema, name]) for number, schema, name in rows}
 
 
+def tables(connection: Connection) -> list[tuple[str, str]]:
+    """The schema and name of all tables that are not our own; of partitioned ones, the whole."""
+    return connection.execute(
+        "SELECT n.nspname::text, c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+        "WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND n.nspname NOT LIKE 'pg\\_%' "
+        "AND n.nspname NOT IN ('information_schema', 'plainstep') ORDER BY 1, 2"
+    ).fetchall()
+
+
 def missing(connection: Connection, table: str, store: str) -> ConfigError:
     """The error for a table that is not there, with the nearest that is."""
-    rows = connection.execute(
-        "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') "
-        "AND n.nspname NOT LIKE 'pg\\_%' AND n.nspname NOT IN ('information_schema', 'plainstep') ORDER BY 1, 2"
-    ).fetchall()
+    rows = tables(connection)
     known = {f"{schema}.{name}": f"{schema}.{name}" for schema, name in rows}
     known |= {name: name for schema, name in rows if schema == "public"}
     near = difflib.get_close_matches(table, known, 1)

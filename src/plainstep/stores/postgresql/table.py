@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.errors import ConfigError, Refused
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
-from plainstep.stores.sql import quoted, since_epoch, text
+from plainstep.stores.sql import insertion, quoted, since_epoch, text
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -81,6 +81,11 @@ class PostgresqlTable:
         if self.columns[column].declared in ("bigint", "integer", "smallint") and not value.lstrip("-").isdigit():
             raise ConfigError(f"{value!r} is no {self.columns[column].declared}, which {column} of {self.place} is.")
         return f"{text(value)}::{self.columns[column].native}"
+
+    def insertion(self, row: dict[str, Any]) -> str:
+        """The statement that brings a row back."""
+        stored = {name: value for name, value in row.items() if name not in self._found.generated}
+        return insertion(self.sql, stored, "'\\x{}'", "OVERRIDING SYSTEM VALUE ")
 
     def later(self, column: str, moment: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""

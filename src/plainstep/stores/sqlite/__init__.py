@@ -67,9 +67,10 @@ class SqliteStore:
 
     def tables(self) -> list[str]:
         """The tables that it holds, without Plain Step's own."""
-        sql = "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT GLOB 'sqlite_*' AND name NOT GLOB 'plainstep_*' ORDER BY name"
+        from plainstep.stores.sqlite import catalog
+
         with self.opened() as connection:
-            return [name for (name,) in connection.execute(sql)]
+            return catalog.tables(connection)
 
     def target(self) -> SqliteTarget:
         """The file as a place to merge into."""

@@ -46,6 +46,7 @@ class Table:
         key: the primary key's columns, or none.
         uniques: everything that makes one row push out another under OR REPLACE.
         expression_index: a unique index on an expression, through which rows push each other out unseen.
+        computed: the columns that are generated, and cannot be written.
     """
 
     name: str
@@ -53,6 +54,7 @@ class Table:
     key: tuple[str, ...]
     uniques: tuple[Unique, ...]
     expression_index: str = ""
+    computed: frozenset[str] = frozenset()
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -85,7 +87,8 @@ def find(connection: sqlite3.Connection, name: str, views: bool = False) -> Tabl
     )
     key = tuple(column for column, _, _, place, _ in sorted(rows, key=lambda row: row[3]) if place)
     uniques, expression_index = _uniques(connection, name, key, bool(without_rowid), {c.name for c in columns})
-    return Table(name, columns, key, uniques, expression_index)
+    computed = frozenset(column for column, _, _, _, hidden in rows if hidden > 1)
+    return Table(name, columns, key, uniques, expression_index, computed)
 
 
 def _uniques(

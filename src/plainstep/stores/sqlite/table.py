@@ -11,7 +11,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from plainstep.errors import ConfigError, DataError
-from plainstep.stores.sql import quoted, since_epoch, text
+from plainstep.stores.sql import insertion, quoted, since_epoch, text
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import fetched
 
@@ -104,6 +104,11 @@ class SqliteTable:
         if pa.types.is_binary(kind):
             return f"X'{value.removeprefix('0x')}'"
         return text(value)
+
+    def insertion(self, row: dict[str, Any]) -> str:
+        """The statement that brings a row back."""
+        stored = {name: value for name, value in row.items() if name not in self._found.computed}
+        return insertion(self.sql, stored, "X'{}'")
 
     def later(self, column: str, time: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""
