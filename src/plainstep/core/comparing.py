@@ -125,24 +125,15 @@ class _Sides:
 
     def _condition(self) -> str:
         """Which rows are compared, as SQL."""
-        import duckdb
-
         terms = [f"({self.scope.where})"] if self.scope.where else []
         if self.scope.sample < 1:
             columns = ", ".join(quoted(name) for name in self.key)
             terms.append(f"hash({columns}) % {PARTS} < {round(self.scope.sample * PARTS)}")
         condition = f" WHERE {' AND '.join(terms)}" if terms else ""
         for name in ("t", "s"):
-            try:
-                self._insert(
-                    self.schema.empty_table(), f"CREATE TABLE {name} AS SELECT {self.selected} FROM part{condition}"
-                )
-            except duckdb.Error as error:
-                told = str(error).splitlines()[0].rstrip(".!")
-                raise ConfigError(
-                    f"{self.scope.where!r} is no condition on these rows: {told}.",
-                    f"Their columns: {', '.join(self.schema.names)}.",
-                ) from None
+            self._insert(
+                self.schema.empty_table(), f"CREATE TABLE {name} AS SELECT {self.selected} FROM part{condition}"
+            )
         return condition
 
     def fill(self, name: str, batches: Iterable[pa.RecordBatch]) -> None:
@@ -165,9 +156,19 @@ class _Sides:
             self.fill("s", left.cast(self.schema).to_batches())
 
     def _insert(self, rows: pa.Table, sql: str) -> None:
+        import duckdb
+
         self.evaluator.register("part", rows)
         try:
             self.evaluator.execute(sql)
+        except (duckdb.ProgrammingError, duckdb.DataError) as error:
+            if not self.scope.where:
+                raise
+            told = str(error).splitlines()[0].rstrip(".!")
+            raise ConfigError(
+                f"{self.scope.where!r} is no condition on these rows: {told}.",
+                f"Their columns: {', '.join(self.schema.names)}.",
+            ) from None
         finally:
             self.evaluator.unregister("part")
 

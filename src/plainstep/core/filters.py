@@ -29,7 +29,7 @@ class Filter:
         key: values of the key columns, in their order, as text; none for all.
         changed: columns of which an update must have changed at least one.
         txn: a transaction.
-        where: a condition in SQL, in which ``was`` and ``now`` are the row before and after, and ``op``, ``at`` and
+        where: a condition in SQL, in which ``was`` and ``now`` are the row before and after, and ``op``, ``time`` and
             ``txn`` the change's own.
     """
 
@@ -133,7 +133,7 @@ def condition(changes: Changes, sql: str) -> Bools:
 
     ops = changes.op()
     absent = {WAS: (ops == Op.INSERT) | (ops == Op.PUT), NOW: ops == Op.DELETE}
-    columns = {"op": words(changes.table["op"]), "at": changes.table["at"]}
+    columns = {"op": words(changes.table["op"]), "time": changes.table["at"]}
     if "txn" in changes.table.column_names:
         columns["txn"] = changes.table["txn"]
     for side, name in SIDES.items():
