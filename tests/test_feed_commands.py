@@ -23,7 +23,7 @@ from tests import layouts
 from tests.histories import histories
 from tests.postgres import Database
 from tests.support import WITHOUT_SHRINKING
-from tests.test_layouts import Town, Wrong
+from tests.test_layouts import HISTORY, Town
 
 import pyarrow as pa  # isort: skip
 
@@ -35,7 +35,7 @@ def run(town: Town, *words: str) -> Result:
 class Commands(unittest.TestCase):
     def town(self, load: str, bad: str = "") -> Town:
         town = Town(config=layouts.config(load).replace('key = ["k"]', f'key = ["k"]\n{bad}'))
-        town.play(list(Wrong.HISTORY))
+        town.play(list(HISTORY))
         return town
 
     def test_positions_are_shown_as_the_feed_has_them(self) -> None:
@@ -117,7 +117,7 @@ class Commands(unittest.TestCase):
             (('into = "house.flags"', 'into = "landing.flags"'), "no place for a target"),
         ):
             with self.subTest(said), Town(config=layouts.config("flags").replace(*turns)) as town:
-                town.play(list(Wrong.HISTORY))
+                town.play(list(HISTORY))
                 done = run(town, "step")
                 self.assertIn(said, done.stderr)
                 self.assertIn(done.exit_code, (2, 4))
@@ -125,10 +125,10 @@ class Commands(unittest.TestCase):
     def test_deletes_that_carry_their_key_alone(self) -> None:
         text = layouts.config("sides").replace('now = "new_*"', 'now = "new_*"\ndelete_carries = "key"')
         with Town(config=text) as town:
-            town.play(list(Wrong.HISTORY[:11]))
+            town.play(list(HISTORY[:11]))
             connection = sqlite3.connect(town.path / "town.db")
             town.project.step()
-            town.play(list(Wrong.HISTORY[11:]))
+            town.play(list(HISTORY[11:]))
             connection.execute("UPDATE sides SET old_a = NULL, old_b = NULL WHERE what = 3")
             connection.commit()
             connection.close()
@@ -259,7 +259,7 @@ INSERT INTO days VALUES (1, '2026-05-04T17:00:00Z'), (2, '2026-05-05T17:00:00Z')
 class Refusals(unittest.TestCase):
     def test_what_a_folder_of_files_is_no_place_for(self) -> None:
         with Town("csv") as town:
-            town.play(list(Wrong.HISTORY))
+            town.play(list(HISTORY))
             store = town.project.stores["landing"]
             for refused in (
                 lambda: store.source("x", {}, "capture", ""), lambda: store.target(), lambda: store.table("x", {}),
@@ -280,10 +280,10 @@ class Refusals(unittest.TestCase):
             ("diff", ('key = ["k"]', 'key = ["b"]'), "Two rows of town.tree have the key"),
         ):
             with self.subTest(said), Town(config=layouts.config(load).replace(*turn)) as town:
-                town.play(list(Wrong.HISTORY[:8]))
+                town.play(list(HISTORY[:8]))
                 done = run(town, "step")
                 if done.exit_code == 0:  # an overlap shows with the second window
-                    town.play(list(Wrong.HISTORY[8:9]))
+                    town.play(list(HISTORY[8:9]))
                     done = run(town, "step")
                 self.assertIn(said, done.stderr)
 

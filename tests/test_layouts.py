@@ -78,15 +78,17 @@ class Laws(unittest.TestCase):
                 self.assertTrue(check.ok or check.load in layouts.BLIND, check.load)
 
 
+# Every operation, some of them twice on one row.
+HISTORY = (
+    [("insert", key, {"a": key, "b": "oak"}) for key in range(6)]
+    + [("update", key, {"a": key + 7, "b": "elm"}) for key in range(5)]
+    + [("delete", 1, None), ("delete", 2, None), ("insert", 1, {"a": 5, "b": "ash"})]
+    + [("update", key, {"a": key + 20, "b": "elm"}) for key in (0, 1, 3)]
+)
+
+
 class Wrong(unittest.TestCase):
     """Each mistake that a person would make in a layout is refused, and nothing is merged."""
-
-    HISTORY = (
-        [("insert", key, {"a": key, "b": "oak"}) for key in range(6)]
-        + [("update", key, {"a": key + 7, "b": "elm"}) for key in range(5)]
-        + [("delete", 1, None), ("delete", 2, None), ("insert", 1, {"a": 5, "b": "ash"})]
-        + [("update", key, {"a": key + 20, "b": "elm"}) for key in (0, 1, 3)]
-    )
 
     def refused(self, load: str, *turns: tuple[str, str]) -> str:
         """Step with a layout in which some words are replaced; what it says."""
@@ -95,7 +97,7 @@ class Wrong(unittest.TestCase):
             self.assertIn(old, text)
             text = text.replace(old, new)
         with Town(config=text) as town:
-            town.play(list(self.HISTORY))
+            town.play(list(HISTORY))
             [outcome] = town.project.step(raise_errors=False)
             self.assertEqual(outcome.outcome, "refused", f"{load} {turns}: {outcome}")
             self.assertIsNone(town.project.load(load).target.mark(load))
@@ -147,7 +149,7 @@ class Wrong(unittest.TestCase):
             ((('delete = ["felled"]', "delete = []"),), "no code of the layout names"),
         ):
             with Town(config=self.changed("flags", turns)) as town:
-                town.play(list(self.HISTORY))
+                town.play(list(HISTORY))
                 try:
                     town.project.step()
                 except plainstep.PlainStepError as error:
@@ -167,8 +169,8 @@ class Proposals(unittest.TestCase):
 
     def test_every_feed_is_understood(self) -> None:
         with Town() as town:
-            town.play(list(Wrong.HISTORY[:9]))
-            town.play(list(Wrong.HISTORY[9:]))
+            town.play(list(HISTORY[:9]))
+            town.play(list(HISTORY[9:]))
             names = [name for name in layouts.LOADS if name not in ("capture", "column", "diff", "keys")]
             found = {name: town.project.propose(layouts.LOADS[name][0], "house", ("k",)) for name in names}
             for text in found.values():

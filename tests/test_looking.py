@@ -6,6 +6,9 @@ import csv
 import io
 import json
 import unittest
+from datetime import date, datetime
+from datetime import time as clock
+from decimal import Decimal
 from typing import Any
 
 import pyarrow.parquet as pq
@@ -13,8 +16,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from plainstep import Filter
+from tests import layouts
 from tests.histories import Model, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town
+from tests.test_feed_commands import run
+from tests.test_layouts import HISTORY
+from tests.test_layouts import Town as FeedTown
 from tests.test_steps import act
 
 
@@ -96,6 +103,66 @@ class Looks(unittest.TestCase):
                 self.assertEqual(told, [row[name] for row in rows])
             self.assertEqual(town.run("look", "house", "-o", str(town.path / "no" / "out.csv")).exit_code, 1)
             self.assertEqual(town.run("look", "house", "-o", "out.xls").exit_code, 2)
+
+    def test_every_type_as_data(self) -> None:
+        """What is written out reads back as what was recorded: Parquet in its own types, the others as text."""
+        columns = "k INTEGER PRIMARY KEY, r REAL, d DECIMAL(9,2), b BOOLEAN, day DATE, at TIMESTAMP, t TIME, x BLOB"
+        with Town(f"CREATE TABLE tree ({columns})") as town:
+            town.run("capture", "on", "town.tree")
+            town.sql(
+                "INSERT INTO tree VALUES (1, 1.5, '12.30', 1, '2026-05-04', '2026-05-04 09:30:00', '09:30:00', x'00ff')",
+                "INSERT INTO tree (k) VALUES (2)",
+                "UPDATE tree SET r = 1e300, d = '0.10' WHERE k = 1",
+            )
+            names = ["k", "r", "d", "b", "day", "at", "t", "x"]
+            whole = [
+                1, 1.5, Decimal("12.30"), True, date(2026, 5, 4), datetime(2026, 5, 4, 9, 30), clock(9, 30), b"\x00\xff"
+            ]  # fmt: skip
+            town.run("look", "shed", "-o", str(town.path / "out.parquet"))
+            table = pq.read_table(town.path / "out.parquet").to_pylist()
+            self.assertEqual([table[0][f"now.{name}"] for name in names], whole)
+            self.assertEqual([table[1][f"now.{name}"] for name in names], [2] + [None] * 7)
+            self.assertEqual((table[2]["changed"], table[2]["was.d"]), (["r", "d"], Decimal("12.30")))
+            [first, *_] = map(json.loads, town.run("look", "shed", "--format", "jsonl").stdout.splitlines())
+            texts = [1, 1.5, "12.30", True, "2026-05-04", "2026-05-04T09:30:00", "09:30:00", "AP8="]
+            self.assertEqual([first[f"now.{name}"] for name in names], texts)
+            rows = list(csv.DictReader(io.StringIO(town.run("look", "shed", "--format", "csv").stdout)))
+            self.assertEqual(
+                [rows[0][f"now.{name}"] for name in ("k", "d", "day", "x")], ["1", "12.30", "2026-05-04", "AP8="]
+            )
+            self.assertEqual(rows[2]["changed"], "r d")
+            self.assertEqual([row["now.r"] for row in rows], ["1.5", "", "1e+300"])
+            self.assertEqual([file.name for file in town.path.iterdir() if file.suffix == ".part"], [])
+
+    def test_a_feed_is_looked_at_like_a_capture(self) -> None:
+        """Filters, lives, files, pages and the report of changes that something else wrote, at positions of its own."""
+        config = layouts.config("sides").replace('key = ["k"]', 'key = ["k"]\nrows = "town.tree"')
+        with FeedTown(config=config) as town:
+            town.play(list(HISTORY))
+            every = json.loads(run(town, "look", "sides", "--after", "start", "--all", "--json").stdout)["changes"]
+            self.assertEqual(every[0]["position"], "0/10")
+            for op in ("insert", "update", "delete"):
+                found = json.loads(run(town, "look", "sides", "--after", "start", "--op", op, "--json").stdout)
+                self.assertEqual(found["changes"], [one for one in every if one["op"] == op])
+                self.assertEqual(found["matching"].get(op, 0), len(found["changes"]))
+            pages = [
+                json.loads(run(town, "look", "sides", "--after", "start", *words, "--json").stdout)
+                for words in (["--limit", "3"], ["--limit", "3", "--page", "2"])
+            ]
+            self.assertEqual([row for page in pages for row in page["changes"]], every[:6])
+            self.assertEqual(pages[1]["more"], len(every) - 6)
+            self.assertEqual(run(town, "step").exit_code, 0)
+            for key in {one["key"]["k"] for one in every}:
+                told = json.loads(run(town, "trace", "sides", str(key), "--json").stdout)
+                own = [one for one in every if key in ((one["was"] or {}).get("k"), (one["now"] or {}).get("k"))]
+                for one in own:
+                    self.assertIn(one["position"], [event["position"] for event in told["events"]])
+                self.assertEqual(told["row"], told["target"])
+            lines = run(town, "look", "sides", "--after", "start", "--format", "jsonl").stdout.splitlines()
+            self.assertEqual([json.loads(line)["position"] for line in lines], [one["position"] for one in every])
+            self.assertEqual(run(town, "status").exit_code, 0)
+            self.assertEqual(run(town, "report", "-o", str(town.path / "out.html")).exit_code, 0)
+            self.assertIn("up to", run(town, "net", "sides", "--after", "start", "--limit", "1").stdout)
 
     def test_what_cannot_be_asked(self) -> None:
         with Town(TREE) as town:

@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 import json
+import re
+import threading
+import time
 import unittest
 from datetime import timedelta
 from typing import IO, Any
+from unittest import mock
 
 from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import plainstep
-from plainstep import Scope
+from plainstep import Scope, StepOutcome, metrics, pacing
+from plainstep.inspect import LoadStatus
+from plainstep.load import Load
 from tests.histories import Model, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town
 from tests.test_steps import act
 
+MORE = '[loads.more_{0}]\nfrom = "town.tree"\ninto = "shed.more_{0}"\n'
 PACE = "import sys; from plainstep.cli import cli; cli(['pace', '--every', '0.1s', *sys.argv[1:]])"
 
 
@@ -51,6 +59,85 @@ class Standing(unittest.TestCase):
             self.assertIn(f'plainstep_load_health{{{labels},plainstep_load_health="stopped"}} 1', lines)
             for name in {line.split("{")[0] for line in lines if not line.startswith("#")}:
                 self.assertEqual(sum(line.startswith(f"# TYPE {name} ") for line in lines), 1)
+
+
+AWKWARD = ["plain", 'a "quoted" one', "back\\slash", "two\nlines", "ünïcode 木", "{braces}", "a,b=c"]
+LABEL = r'([a-z_]+)="((?:[^"\\\n]|\\["n\\])*)"'
+SAMPLE = re.compile(rf"([a-z_]+)\{{({LABEL}(?:,{LABEL})*)\}} (-?[0-9.e+-]+)")
+
+
+class Metrics(unittest.TestCase):
+    @given(
+        st.lists(st.sampled_from(AWKWARD), min_size=1, max_size=4, unique=True),
+        st.sampled_from(metrics.HEALTHS),
+        st.none() | st.integers(0, 10**12),
+        st.none() | st.floats(0, 1e9),
+    )
+    def test_every_line_is_of_the_format(
+        self, names: list[str], health: str, waiting: int | None, lag: float | None
+    ) -> None:
+        """Families are whole and in one piece, each sample is of one, labels read back as what they were."""
+        found = [
+            LoadStatus(name, "town.tree", f"house.{name}", "mirror", waiting=waiting, lag_seconds=lag, health=health)
+            for name in names
+        ]
+        text = metrics.openmetrics(found)
+        *lines, last = text.splitlines()
+        self.assertEqual((last, text[-1]), ("# EOF", "\n"))
+        family, seen = "", set()
+        samples: dict[str, list[tuple[dict[str, str], float]]] = {}
+        for line in lines:
+            if line.startswith("# TYPE "):
+                family = line.split()[2]
+                self.assertNotIn(family, seen)
+                seen.add(family)
+            elif line.startswith("#"):
+                self.assertEqual(line.split()[2], family)
+            else:
+                match = SAMPLE.fullmatch(line)
+                assert match, line
+                self.assertEqual(match[1], family)
+                unescaped = {
+                    name: re.sub(r"\\(.)", lambda one: "\n" if one[1] == "n" else one[1], value)
+                    for name, value in re.findall(LABEL, match[2])
+                }
+                samples.setdefault(family, []).append((unescaped, float(match[match.re.groups])))
+        health_of = samples["plainstep_load_health"]
+        self.assertEqual([labels["load"] for labels, _ in health_of][:: len(metrics.HEALTHS)], names)
+        self.assertEqual(
+            [labels["plainstep_load_health"] for labels, value in health_of if value], [health] * len(names)
+        )
+        self.assertEqual(
+            [value for _, value in samples.get("plainstep_load_waiting_changes", [])],
+            [waiting] * len(names) if waiting is not None else [],
+        )
+
+
+class KeptOpen(unittest.TestCase):
+    """Many looks on one connection see what looks on many do, and keep nobody from writing."""
+
+    def test_writers_and_readers_in_between(self) -> None:
+        for journal in ("wal", "delete"):
+            with self.subTest(journal), Town(f"PRAGMA journal_mode = {journal}", TREE) as town:
+                project = town.project
+                project.capture_on("town.tree")
+                project.step()
+                load = project.load("house")
+                with load.from_store.kept_open(), load.into_store.kept_open():
+                    for number in range(3):
+                        town.sql(f"INSERT INTO tree VALUES ({number}, 0, 'oak')")
+                        self.assertEqual(load.source.span().head, number + 1)
+                        with load.source.snapshot() as snapshot:  # within it, others open their own
+                            self.assertEqual(load.source.time_of(load.source.span().end), snapshot.span.head_at)
+                            self.assertEqual(sum(batch.num_rows for batch in snapshot.batches), number + 1)
+                        self.assertEqual(project.look("house").total, number + 1)
+                    mark = load.target.mark("house")
+                    assert mark
+                    self.assertEqual(load.target.standing()["house"][0], mark)
+                self.assertEqual(project.step("house")[0].changes, 3)
+                self.assertEqual([one.health for one in project.status("house")], ["ok"])
+                (town.path / "town.db").write_text("no database any more, and long enough to be looked at as one")
+                self.assertEqual([one.health for one in project.status("house")], ["refuses"])
 
 
 class Beginning(unittest.TestCase):
@@ -142,6 +229,69 @@ class Pacing(unittest.TestCase):
             self.assertEqual(child.returncode, 0)
             self.assertEqual(town.rows("house"), town.rows())
             self.assertEqual(town.rows("shed"), town.rows())
+
+    @given(st.integers(0, 10**9), st.floats(0.001, 10**5))
+    def test_rests_grow_and_end(self, failures: int, every: float) -> None:
+        rest, later = pacing.pause_after(failures, every), pacing.pause_after(failures + 1, every)
+        self.assertTrue(every <= rest <= later <= max(every, pacing.LONGEST_PAUSE))
+        self.assertEqual(pacing.pause_after(0, every), every)
+
+    def test_whatever_goes_wrong_is_told_and_tried_again(self) -> None:
+        """An error that nobody foresaw ends no thread; a log that is gone ends the pace."""
+        with Town(TREE) as town:
+            town.run("capture", "on", "town.tree")
+            loads = [town.project.load(name) for name in ("house", "shed")]
+            beats: list[pacing.Beat] = []
+            turns = iter([ZeroDivisionError("once"), None, KeyError("twice"), KeyError("again")])
+            real = pacing.step
+
+            def sometimes(load: Load) -> StepOutcome:
+                wrong = next(turns, None) if load.name == "shed" else None
+                if wrong is not None:
+                    raise wrong
+                return real(load)
+
+            def tell(beat: pacing.Beat) -> None:
+                beats.append(beat)
+                if sum(one.outcome.load == "shed" for one in beats) == 5:
+                    raise BrokenPipeError
+
+            pace = pacing.Pace(loads, timedelta(milliseconds=20), tell)
+            with mock.patch("plainstep.pacing.step", sometimes):
+                pace.run()
+            shed = [one for one in beats if one.outcome.load == "shed"]
+            self.assertEqual([one.failures for one in shed], [1, 0, 1, 2, 0])
+            self.assertEqual([one.recovered for one in shed], [False, True, False, False, True])
+            self.assertIn("Something unforeseen went wrong: ZeroDivisionError: once", str(shed[0].outcome.error))
+            self.assertTrue(all(one.failures == 0 for one in beats if one.outcome.load == "house"))
+            self.assertEqual(town.rows("shed"), town.rows())
+
+    def test_loads_of_one_source_wait_for_each_other_and_others_do_not(self) -> None:
+        with Town(TREE, loads="".join(MORE.format(number) for number in range(6))) as town:
+            loads = list(town.project.loads.values())
+            at_once, most = [0], [0]
+            guard = threading.Lock()
+
+            def slow(load: Load) -> StepOutcome:
+                with guard:
+                    at_once[0] += 1
+                    most[0] = max(most[0], at_once[0])
+                time.sleep(0.02)
+                with guard:
+                    at_once[0] -= 1
+                return StepOutcome(load.name, "nothing")
+
+            stepped: set[str] = set()
+
+            def tell(beat: pacing.Beat) -> None:
+                stepped.add(beat.outcome.load)
+                if len(stepped) == len(loads):
+                    pace.stop()
+
+            pace = pacing.Pace(loads, timedelta(milliseconds=1), tell)
+            with mock.patch("plainstep.pacing.step", slow):
+                pace.run()
+            self.assertEqual((stepped, most[0]), ({load.name for load in loads}, pacing.AT_ONCE))
 
     def heard(self, lines: IO[str], load: str) -> dict[str, Any]:
         """The next that is logged of a load."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import itertools
+import json
 import re
 import signal
 import subprocess
@@ -19,6 +20,8 @@ import psycopg
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import plainstep
+from plainstep import Scope
 from plainstep.inspect import LookResult
 from tests.postgres import Cluster, Database, cluster, role
 from tests.support import WITHOUT_SHRINKING, Town
@@ -845,6 +848,121 @@ class Looking(unittest.TestCase):
             if seen[-1]:
                 return
         self.assertTrue(any(seen), words)
+
+
+class Operating(unittest.TestCase):
+    """Lives, checks and trimming where transactions overlap and rows are of every type."""
+
+    def test_a_row_of_every_type_is_brought_back(self) -> None:
+        """Also where some columns are computed, or numbered by the table itself."""
+        for more in ("", "number int GENERATED ALWAYS AS IDENTITY"):
+            table = ALL_TYPES.replace('"select" text,', f'"select" text, {more},' if more else '"select" text,')
+            values = VALUES.replace("VALUES\n", "OVERRIDING SYSTEM VALUE VALUES\n").replace(
+                "'reserved')", "'reserved', 7)"
+            )
+            with park('CREATE SCHEMA "Odd schema"', table, table=ODD) as (source, _, town):
+                source.sql((values if more else VALUES) % 1, f"INSERT INTO {ODD} (k) VALUES (2)")
+                town.project.step(INTO[1])
+                whole = f"SELECT to_jsonb(x) - 'j' FROM {ODD} x"
+                before = source.rows(whole)
+                source.sql(f"DELETE FROM {ODD}")
+                for key in ("1", "2"):
+                    source.sql(town.project.trace(INTO[1], key).restore)
+                self.assertEqual(source.rows(whole), before)
+                told = town.project.trace(INTO[1], "1")
+                self.assertEqual(
+                    [one.change["op"] for one in told.events], ["insert", "delete", "insert"][-len(told.events) :]
+                )
+                self.assertEqual({one.change["by"] for one in told.events}, {"postgres"})
+                self.assertEqual(len({one.change["txn"] for one in told.events}), len(told.events))
+                [txn] = {one.change["txn"] for one in told.events[-1:]}
+                found = json.loads(town.run("look", INTO[1], "--txn", str(txn), "--json").stdout)
+                self.assertEqual([one["key"]["k"] for one in found["changes"]], [1])
+                town.project.step()
+                self.assertTrue(all(one.ok for one in town.project.check()))
+
+    def test_a_first_configuration(self) -> None:
+        """init sees every table of every schema, of a partitioned one the whole, and what of them is captured."""
+        statements = [
+            "CREATE SCHEMA parks", "CREATE TABLE parks.bench (b int PRIMARY KEY, at text)", "CREATE TABLE note (words text)",
+            "CREATE TABLE visit (v int, day date, PRIMARY KEY (v, day)) PARTITION BY RANGE (day)",
+            "CREATE TABLE visit_2026 PARTITION OF visit FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')",
+        ]  # fmt: skip
+        with park(TREE, *statements) as (source, _, town):
+            made = town.path / "made.toml"
+            self.assertEqual(town.run("init", source.url, "duckdb:///made.duckdb", "-o", str(made)).exit_code, 0)
+            text = made.read_text()
+            self.assertNotIn("visit_2026", text)
+            self.assertIn("key v, day; not captured yet", text)
+            self.assertIn(".public.tree: 3 columns, key k; captured", text)
+            self.assertIn("# Left out: it has no primary key.", text)
+            project = plainstep.load_project(made)
+            self.assertEqual(sorted(project.loads), ["bench", "tree", "visit"])
+            for line in re.findall(r"#   plainstep capture on (.*)", text):
+                project.capture_on(line)
+            self.assertEqual({one.outcome for one in project.step()}, {"stepped"})
+
+    def test_what_an_open_transaction_wrote_is_not_trimmed(self) -> None:
+        """Its numbers lie before others that every reader has merged; the change itself is yet to come."""
+        with park(TREE) as (source, target, town), source.connect() as late:
+            town.project.step()
+            with late.transaction():
+                late.execute("INSERT INTO tree VALUES (1, 1, 'late')")
+                source.sql("INSERT INTO tree VALUES (2, 2, 'soon')", "UPDATE tree SET a = 3 WHERE k = 2")
+                self.assertEqual({one.changes for one in town.project.step()}, {2})
+                [found] = town.project.trim("source", really=True)
+                self.assertEqual((found.gone, len(found.readers)), (1, 3))
+                self.assertTrue(all(one.ok for one in town.project.check()))
+            for outcome in town.project.step():
+                self.assertEqual((outcome.outcome, outcome.changes), ("stepped", 1))
+            self.assertEqual(target.rows("copied"), source.rows())
+            self.assertEqual({one.health for one in town.project.status()}, {"ok"})
+
+    def test_a_target_is_mended_while_a_transaction_is_open(self) -> None:
+        with park(TREE) as (source, target, town), source.connect() as late:
+            source.sql("INSERT INTO tree SELECT n, n, 'oak' FROM generate_series(1, 50) n")
+            town.project.step()
+            target.sql(
+                "DELETE FROM copied WHERE k < 4",
+                "UPDATE copied SET a = -1 WHERE k = 9",
+                "INSERT INTO copied VALUES (99, 0, '')",
+            )
+            with late.transaction():
+                late.execute("UPDATE tree SET b = 'late' WHERE k IN (2, 9, 20)")
+                source.sql("DELETE FROM tree WHERE k = 30")
+                [found] = town.project.check(INTO[0])
+                self.assertEqual((found.missing, found.different, found.extra, found.waiting), (3, 1, 1, 1))
+                [part] = town.project.check(INTO[0], scope=Scope(("b",), "k > 3"))
+                self.assertEqual((part.missing, part.different, part.extra), (0, 0, 1))
+                [mended] = town.project.check(INTO[0], mend=True)
+                assert mended.mended
+                self.assertEqual((mended.mended.kind, mended.mended.put, mended.mended.drop), ("mend", 4, 1))
+                self.assertTrue(town.project.check(INTO[0])[0].ok)
+            [outcome] = town.project.step(INTO[0])
+            self.assertEqual((outcome.changes, outcome.entry and outcome.entry.contradictions), (4, 0))
+            self.assertEqual(target.rows("copied"), source.rows())
+
+    def test_who_may_only_read_is_told(self) -> None:
+        """A role that cannot write itself down steps all the same; status says that trim does not know of it."""
+        reader = role()
+        with park(TREE) as (source, _, town):
+            text = town.config.read_text()
+            try:
+                source.sql(
+                    f"GRANT USAGE ON SCHEMA plainstep, public TO {reader}",
+                    f'GRANT SELECT ON public.tree, plainstep.captures, plainstep.readers, plainstep."public.tree" TO {reader}',
+                )  # fmt: skip
+                town.config.write_text(text.replace(source.url, source.server.url(source.name, reader)))
+                town.project.step(INTO[1])
+                source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+                found = town.run("status", INTO[1])
+                self.assertEqual(found.exit_code, 3, found.output)
+                self.assertIn("does not know this load as a reader", found.output)
+                self.assertEqual(town.project.step(INTO[1])[0].changes, 1)
+                self.assertEqual(town.rows("house", "copied"), source.rows())
+            finally:
+                town.config.write_text(text)
+                source.sql(f"DROP OWNED BY {reader}")
 
 
 class Held(unittest.TestCase):

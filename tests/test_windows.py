@@ -24,7 +24,7 @@ from tests import layouts
 from tests.histories import histories
 from tests.postgres import Database
 from tests.support import WITHOUT_SHRINKING
-from tests.test_layouts import Town, Wrong
+from tests.test_layouts import HISTORY, Town
 
 # Texts that would end a string, a name, a path or a comment, if they were let.
 AWKWARD = ["", "'", '"', "a/b", "100%", "%2F", "ä ö", "--", ";", "\\", "2026-05-04", "0x01", "null", "a\tb"]
@@ -151,7 +151,7 @@ class Strictness(unittest.TestCase):
                 'update = ["grew"]', 'update = ["planted"]'
             )
         ) as town:
-            town.play(list(Wrong.HISTORY))
+            town.play(list(HISTORY))
             [outcome] = town.project.step(raise_errors=False)
             if outcome.outcome == "stepped":  # whatever the words, the last state is the last state
                 self.assertEqual(town.target("news"), town.truth)

@@ -14,12 +14,11 @@ from pathlib import Path
 from tempfile import gettempdir
 from typing import IO, TYPE_CHECKING
 
-from plainstep.errors import Refused
-from plainstep.step import step
+from plainstep.errors import PlainStepError, Refused
+from plainstep.step import StepOutcome, step
 
 if TYPE_CHECKING:
     from plainstep.load import Load
-    from plainstep.step import StepOutcome
 
 # A load that fails is tried again after its interval, then after twice that, and so on up to this.
 LONGEST_PAUSE = 600.0
@@ -83,13 +82,34 @@ class Pace:
             with self._turns[load.from_store.name]:
                 if self._stop.is_set():
                     return
-                outcome = step(load)
+                outcome = _stepped(load)
             recovered = failures > 0 and not outcome.error
             failures = failures + 1 if outcome.error else 0
-            pause = min(self.every * 2 ** max(failures - 1, 0), max(LONGEST_PAUSE, self.every))
-            with self._telling:
-                self.tell(Beat(outcome, failures, pause, recovered))
+            pause = pause_after(failures, self.every)
+            self._told(Beat(outcome, failures, pause, recovered))
             self._stop.wait(pause)
+
+    def _told(self, beat: Beat) -> None:
+        with self._telling:
+            try:
+                self.tell(beat)
+            except OSError:  # whoever was listening is gone: nobody would know what happens from here on
+                self.stop()
+
+
+def pause_after(failures: int, every: float) -> float:
+    """How many seconds a load rests after so many failures in a row: twice as long after each, within bounds."""
+    doublings = min(max(failures - 1, 0), 32)
+    return min(every * 2**doublings, max(LONGEST_PAUSE, every))
+
+
+def _stepped(load: Load) -> StepOutcome:
+    """A step; what nobody foresaw is told like any other failure, and tried again."""
+    try:
+        return step(load)
+    except Exception as error:
+        told = f"Something unforeseen went wrong: {type(error).__name__}: {error}"
+        return StepOutcome(load.name, "failed", error=PlainStepError(told, "", f"plainstep --debug step {load.name}"))
 
 
 @contextmanager
