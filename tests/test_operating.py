@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep import Scope, StepOutcome, metrics, pacing
+from plainstep.core.positions import Place, Window
 from plainstep.inspect import LoadStatus
 from plainstep.load import Load
 from tests.histories import Model, histories
@@ -138,6 +139,32 @@ class KeptOpen(unittest.TestCase):
                 self.assertEqual([one.health for one in project.status("house")], ["ok"])
                 (town.path / "town.db").write_text("no database any more, and long enough to be looked at as one")
                 self.assertEqual([one.health for one in project.status("house")], ["refuses"])
+
+    def test_a_reading_that_is_given_up(self) -> None:
+        """Whoever stops reading half-way leaves neither a closed connection behind nor one that others share."""
+        rows = "INSERT INTO tree SELECT value, 0, 'oak' FROM generate_series(1, 9000)"
+        with Town(TREE) as town:
+            project = town.project
+            project.capture_on("town.tree")
+            town.shell(rows + ";")
+            town.sql("INSERT INTO tree VALUES (10001, 1, 'elm')")
+            load = project.load("shed")
+            project.step("shed")
+            with load.from_store.kept_open():
+                half = load.source.read(Window.between(Place(0), load.source.span().end))
+                self.assertGreater(len(next(half)), 0)
+                self.assertEqual(load.source.span().head, load.source.span().end.position)
+                with load.from_store.kept_open():  # once more within itself
+                    self.assertEqual(load.source.warnings(), [])
+            half.close()  # type: ignore[attr-defined]
+            with load.from_store.kept_open():
+                given_up = load.source.read(Window.between(Place(0), load.source.span().end))
+                next(given_up)
+                del given_up
+                self.assertEqual(project.check("shed")[0].ok, True)
+            town.sql("DELETE FROM tree WHERE k = 10001")
+            self.assertEqual(project.step("shed")[0].changes, 1)
+            self.assertEqual(project.step("shed")[0].outcome, "nothing")
 
 
 class Beginning(unittest.TestCase):

@@ -25,10 +25,11 @@ class Kept(Generic[Connection]):
     def open(self, opened: AbstractContextManager[Connection]) -> Iterator[None]:
         """Keep a connection open in this context."""
         with opened as self._local.connection:
+            self._local.open = True
             try:
                 yield
             finally:
-                del self._local.connection
+                self._local.__dict__.clear()
 
     @contextmanager
     def used(self) -> Iterator[Connection | None]:
@@ -37,6 +38,7 @@ class Kept(Generic[Connection]):
         try:
             yield connection
         finally:
-            if connection is not None:
+            # A reading that is given up ends when nobody knows of it any more: perhaps after the connection.
+            if connection is not None and "open" in self._local.__dict__:
                 self._end(connection)
                 self._local.connection = connection

@@ -111,7 +111,7 @@ class SqliteStore:
         """What is captured in this file; of one table, where it is named."""
         from plainstep.stores.sqlite import capture
 
-        return capture.list_all(self, table)
+        return [] if how == "log" else capture.list_all(self, table)
 
     def readers(self, table: str = "") -> list[Reader]:
         """Who reads its captured tables, or one of them, as far as they are written down."""
