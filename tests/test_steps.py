@@ -159,9 +159,16 @@ class Laws(unittest.TestCase):
                 )
                 town.project.step()
                 harm(town)
-                before = town.fingerprint()
+                stands = [town.fingerprint()["town.db"], *map(town.rows, TARGETS)]
                 result = town.run("step")
                 self.assertEqual(result.exit_code, 4, result.output)
+                self.assertEqual([town.fingerprint()["town.db"], *map(town.rows, TARGETS)], stands)
+                for name in TARGETS:
+                    last = town.project.ledger(name)[-1]
+                    self.assertEqual((last.kind, last.after), ("refused", last.upto))
+                    self.assertIn(words, last.note)
+                before = town.fingerprint()
+                self.assertEqual(town.run("step").exit_code, 4)  # the same refusal again: nothing more is written down
                 self.assertIn(words, result.output)
                 self.assertIn("plainstep reload house", result.output.replace("LOAD", "house"))
                 if harm is not holed:
@@ -411,7 +418,8 @@ class Types(unittest.TestCase):
                         "types = ",
                     ):
                         self.assertIn(words, result.output)
-                    self.assertEqual(len(town.project.ledger("shed")), int(late))
+                    kinds = [one.kind for one in town.project.ledger("shed")]
+                    self.assertEqual(kinds, ["snapshot", "refused"] if late else [])
 
     def test_what_is_declared_can_be_said_otherwise(self) -> None:
         loads = '[loads.said]\nfrom = "town.tree"\ninto = "house.said"\n[loads.said.types]\nv = "INTEGER"\n'

@@ -177,7 +177,7 @@ class Project:
         Args:
             name: the load; None for all.
             limit: how many; None for all.
-            kind: only those of this kind: ``changes``, ``snapshot``, ``reload``, ``mend``, ``begin`` or ``mark``.
+            kind: only those of this kind: ``changes``, ``snapshot``, ``reload``, ``mend``, ``begin``, ``mark`` or ``refused``.
             since: only those made at or after this time (aware).
         """
         from plainstep import inspect

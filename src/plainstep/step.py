@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from itertools import chain, islice
@@ -85,8 +86,22 @@ def step(load: Load) -> StepOutcome:
     except PlainStepError as error:
         refused = isinstance(error, Refused) or error.exit_status == 4
         outcome = StepOutcome(load.name, "refused" if refused else "failed", error=error)
+        if refused:
+            _write_down(load, error)
     outcome.seconds = time.perf_counter() - began
     return outcome
+
+
+def _write_down(load: Load, refusal: PlainStepError) -> None:
+    """Tell the ledger of a step that was refused; of a load that has begun, for another may have no ledger yet."""
+    with suppress(PlainStepError):  # what refused the step is told in any case
+        mark = load.target.mark(load.name)
+        if mark:
+            there = Span(mark.identity, mark.position, mark.position, mark.at, mark.token)
+            note = " ".join(part for part in (refusal.what, refusal.why) if part)
+            entry = entry_of(load, "refused", there, mark, note)
+            entry.at = datetime.now(UTC)
+            load.target.record_refusal(entry)
 
 
 def _until_settled(load: Load) -> StepOutcome:

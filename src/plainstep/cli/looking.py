@@ -146,7 +146,9 @@ def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_
 
 @click.command()
 @click.argument("load", required=False)
-@click.option("--kind", default="", metavar="KIND", help="Only changes, snapshot, reload, mend, begin or mark.")
+@click.option(
+    "--kind", default="", metavar="KIND", help="Only changes, snapshot, reload, mend, begin, mark or refused."
+)
 @click.option("--since", metavar="TIME", help="Only steps made from this time on (ISO 8601).")
 @click.option("--totals", is_flag=True, help="What they came to, a line a load.")
 @LIMIT

@@ -128,9 +128,9 @@ def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forg
 @JSON
 @click.pass_context
 def aside(ctx: click.Context, loads: tuple[str, ...], back: bool, as_json: bool) -> None:
-    """The rows that were set aside.
+    """Rows that contradicted their layout, and were set aside.
 
-    They contradicted their layout, and the load says bad = "aside".
+    Where a load says bad = "aside".
     """
     from plainstep import forms
     from plainstep.cli import asides

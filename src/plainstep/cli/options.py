@@ -27,7 +27,7 @@ JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON instead 
 AFTER = click.option("--after", metavar="X", help="From here on, X itself excluded: a position, a time, start or head.")
 UPTO = click.option("--upto", metavar="Y", help="Up to here, Y itself included: a position, a time, start or head.")
 LIMIT = click.option(
-    "--limit", default=100, show_default=True, type=click.IntRange(min=0), help="How many rows to show."
+    "--limit", default=100, metavar="N", show_default=True, type=click.IntRange(min=0), help="How many rows to show."
 )
 HOW = click.option(
     "--how",
@@ -37,7 +37,12 @@ HOW = click.option(
     help="By triggers into change tables, or by following the server's own log.",
 )
 PAGE = click.option(
-    "--page", default=1, show_default=True, type=click.IntRange(min=1), help="Which page of that many rows to show."
+    "--page",
+    default=1,
+    metavar="N",
+    show_default=True,
+    type=click.IntRange(min=1),
+    help="Which page of that many rows to show.",
 )
 FORMAT = click.option(
     "--format",

@@ -43,7 +43,7 @@ class Totals:
 def ledger(
     loads: list[Load], limit: int | None = None, kind: str = "", since: datetime | None = None
 ) -> list[LedgerEntry]:
-    """The newest steps of some loads, oldest first.
+    """The newest steps of some loads, those that were refused among them, oldest first.
 
     Args:
         loads: the loads.
@@ -55,7 +55,8 @@ def ledger(
     entries = [
         entry
         for load in loads
-        for entry in load.target.ledger(load.name, some)
+        for refused in (False, True)
+        for entry in load.target.ledger(load.name, some, refused)
         if kind in ("", entry.kind) and (since is None or (entry.at or EARLIEST) >= since)
     ]
     entries.sort(key=lambda entry: (entry.at or EARLIEST, entry.load, entry.step))
@@ -66,6 +67,8 @@ def totals(entries: list[LedgerEntry]) -> list[Totals]:
     """What steps came to, load by load."""
     found: dict[str, Totals] = {}
     for entry in entries:
+        if entry.kind == "refused":
+            continue
         one = found.setdefault(entry.load, Totals(entry.load, since=entry.at))
         one.steps += 1
         one.until = entry.at

@@ -229,8 +229,12 @@ class Target(Protocol):
         """Every load's mark and the step that set it, at once."""
         ...
 
-    def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
-        """The newest steps, oldest first."""
+    def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
+        """The newest steps, or the newest that were refused, oldest first."""
+        ...
+
+    def record_refusal(self, entry: LedgerEntry) -> None:
+        """Write down that a step was refused, unless that is written already."""
         ...
 
     def aside(self, load: str) -> list[Aside]:

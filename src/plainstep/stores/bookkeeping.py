@@ -17,6 +17,14 @@ COLUMNS = [
     "deletes", "put", "patch", "dropped", "append", "added", "contradictions", "seconds", "stepped_at", "note",
     "after_shown", "upto_shown", "read_seconds", "lag_seconds",
 ]  # fmt: skip
+STEP_COLUMNS = """
+    load_name VARCHAR NOT NULL, step BIGINT NOT NULL, kind VARCHAR NOT NULL, identity VARCHAR NOT NULL,
+    after_position BIGINT, upto_position BIGINT NOT NULL, changes BIGINT NOT NULL,
+    inserts BIGINT NOT NULL, updates BIGINT NOT NULL, deletes BIGINT NOT NULL,
+    put BIGINT NOT NULL, patch BIGINT NOT NULL, dropped BIGINT NOT NULL, append BIGINT NOT NULL, added BIGINT NOT NULL,
+    contradictions BIGINT NOT NULL, seconds DOUBLE PRECISION NOT NULL, stepped_at VARCHAR NOT NULL, note VARCHAR NOT NULL,
+    after_shown VARCHAR NOT NULL, upto_shown VARCHAR NOT NULL, read_seconds DOUBLE PRECISION NOT NULL,
+    lag_seconds DOUBLE PRECISION"""
 
 
 @dataclass(frozen=True)
@@ -24,12 +32,13 @@ class Books:
     """The SQL of these tables, in one store's words.
 
     Attributes:
-        marks, ledger, kept: the tables' names, as SQL writes them.
+        marks, ledger, refusals, kept: the tables' names, as SQL writes them.
         parameter: what stands for a parameter.
     """
 
     marks: str = "plainstep_marks"
     ledger: str = "plainstep_ledger"
+    refusals: str = "plainstep_refusals"
     kept: str = "plainstep_aside"
     parameter: str = "?"
 
@@ -45,16 +54,9 @@ class Books:
     changed_at VARCHAR,
     step BIGINT NOT NULL
 )""",
-            f"""CREATE TABLE IF NOT EXISTS {self.ledger} (
-    load_name VARCHAR NOT NULL, step BIGINT NOT NULL, kind VARCHAR NOT NULL, identity VARCHAR NOT NULL,
-    after_position BIGINT, upto_position BIGINT NOT NULL, changes BIGINT NOT NULL,
-    inserts BIGINT NOT NULL, updates BIGINT NOT NULL, deletes BIGINT NOT NULL,
-    put BIGINT NOT NULL, patch BIGINT NOT NULL, dropped BIGINT NOT NULL, append BIGINT NOT NULL, added BIGINT NOT NULL,
-    contradictions BIGINT NOT NULL, seconds DOUBLE PRECISION NOT NULL, stepped_at VARCHAR NOT NULL, note VARCHAR NOT NULL,
-    after_shown VARCHAR NOT NULL, upto_shown VARCHAR NOT NULL, read_seconds DOUBLE PRECISION NOT NULL,
-    lag_seconds DOUBLE PRECISION,
-    PRIMARY KEY (load_name, step)
-)""",
+            f"CREATE TABLE IF NOT EXISTS {self.ledger} ({STEP_COLUMNS}, PRIMARY KEY (load_name, step))",
+            # A refusal that comes back at every try is kept once.
+            f"CREATE TABLE IF NOT EXISTS {self.refusals} ({STEP_COLUMNS}, PRIMARY KEY (load_name, step, note))",
             f"""CREATE TABLE IF NOT EXISTS {self.kept} (
     load_name VARCHAR NOT NULL, place VARCHAR NOT NULL, reason VARCHAR NOT NULL, content VARCHAR NOT NULL,
     step BIGINT NOT NULL
@@ -109,15 +111,24 @@ class Books:
     @cached_property
     def insert_entry(self) -> str:
         """A ledger row; its values are those of ``entry_values``."""
-        values = ", ".join([self.parameter] * len(COLUMNS))
-        return f"INSERT INTO {self.ledger} ({', '.join(COLUMNS)}) VALUES ({values})"
+        return self._insert_step(self.ledger)
 
-    def find_entries(self, load: str | None, limit: int | None) -> tuple[str, list[Any]]:
-        """The query for the newest steps, newest first, with its parameters."""
+    @cached_property
+    def insert_refusal(self) -> str:
+        """A step that was refused, unless the same one was; its values are those of ``entry_values``."""
+        return f"{self._insert_step(self.refusals)} ON CONFLICT DO NOTHING"
+
+    def _insert_step(self, table: str) -> str:
+        values = ", ".join([self.parameter] * len(COLUMNS))
+        return f"INSERT INTO {table} ({', '.join(COLUMNS)}) VALUES ({values})"
+
+    def find_entries(self, load: str | None, limit: int | None, refused: bool = False) -> tuple[str, list[Any]]:
+        """The query for the newest steps, or refused ones, newest first, with its parameters."""
         where = f" WHERE load_name = {self.parameter}" if load is not None else ""
         last = f" LIMIT {self.parameter}" if limit is not None else ""
         order = "ORDER BY step DESC" if load is not None else "ORDER BY stepped_at DESC, load_name DESC, step DESC"
-        sql = f"SELECT {', '.join(COLUMNS)} FROM {self.ledger}{where} {order}{last}"
+        table = self.refusals if refused else self.ledger
+        sql = f"SELECT {', '.join(COLUMNS)} FROM {table}{where} {order}{last}"
         return sql, [value for value in (load, limit) if value is not None]
 
 

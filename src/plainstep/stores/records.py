@@ -23,7 +23,7 @@ class LedgerEntry:
         load: the load's name.
         step: its number, rising by one.
         kind: ``snapshot`` (a first full load), ``changes``, ``reload``, ``mend`` (differences), ``begin`` (a mark set without
-            loading) or ``mark`` (moved by hand).
+            loading), ``mark`` (moved by hand) or ``refused`` (not made: the mark and the rows stayed as they were).
         identity: the source's identity.
         after: the mark before, null at first.
         upto: the mark after.

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
     from plainstep.stores.postgresql import PostgresqlStore
 
-BOOKS = bookkeeping.Books("plainstep.marks", "plainstep.ledger", "plainstep.aside", "%s")
+BOOKS = bookkeeping.Books("plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "%s")
 # Whoever makes the schema and tables of marks holds this lock, so that two at once do not both try.
 MAKING = 7_025_961_184
 # Rows to merge are found by the index unless they are a good part of the table. With the server's default cost of a
@@ -52,9 +52,14 @@ class PostgresqlTarget:
         """Every load's mark and the step that set it, at once."""
         return bookkeeping.standing_of(self._rows(BOOKS.find_standing, []))
 
-    def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
-        """The newest steps, oldest first."""
-        return [bookkeeping.entry_of(row) for row in reversed(self._rows(*BOOKS.find_entries(load, limit)))]
+    def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
+        """The newest steps, or the newest that were refused, oldest first."""
+        return [bookkeeping.entry_of(row) for row in reversed(self._rows(*BOOKS.find_entries(load, limit, refused)))]
+
+    def record_refusal(self, entry: LedgerEntry) -> None:
+        """Write down that a step was refused, unless that is written already."""
+        with self.store.opened() as connection:
+            connection.execute(BOOKS.insert_refusal, bookkeeping.entry_values(entry))
 
     def aside(self, load: str) -> list[Aside]:
         """The rows of a load that are set aside, oldest first."""

@@ -59,9 +59,14 @@ class SqliteTarget:
         """Every load's mark and the step that set it, at once."""
         return books.standing_of(self._rows(books.EMBEDDED.find_standing, []))
 
-    def ledger(self, load: str | None = None, limit: int | None = None) -> list[LedgerEntry]:
-        """The newest steps, oldest first."""
-        return [books.entry_of(row) for row in reversed(self._rows(*books.EMBEDDED.find_entries(load, limit)))]
+    def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
+        """The newest steps, or the newest that were refused, oldest first."""
+        return [books.entry_of(row) for row in reversed(self._rows(*books.EMBEDDED.find_entries(load, limit, refused)))]
+
+    def record_refusal(self, entry: LedgerEntry) -> None:
+        """Write down that a step was refused, unless that is written already."""
+        with self.store.opened("rwc") as connection:
+            connection.execute(books.EMBEDDED.insert_refusal, books.entry_values(entry))
 
     def aside(self, load: str) -> list[Aside]:
         """The rows of a load that are set aside, oldest first."""
