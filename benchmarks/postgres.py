@@ -22,11 +22,12 @@ from tests.postgres import Cluster, Database, binaries
 
 import plainstep
 from benchmarks import row, seconds
+from plainstep.core.drift import Fit
 from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Window
 from plainstep.demo.town import trees
 from plainstep.stores import open_store
-from plainstep.stores.records import Commit, LedgerEntry
+from plainstep.stores.records import Commit, LedgerEntry, Part
 
 COLUMNS = "tree_id bigint, ward_id bigint, species text, planted date, height_m double precision, girth_cm bigint, status text"
 TREE = f"CREATE TABLE tree ({COLUMNS}, PRIMARY KEY (tree_id))"
@@ -112,7 +113,12 @@ def ours(target: Any, turn: int, new: int, puts: pa.Table, drops: pa.Table) -> f
     mark = target.mark("tree")
     entry = LedgerEntry("tree", turn + 1, "changes", "x", turn, turn + 1, at=datetime.now(UTC))
     edits = Edits(put=puts, new=new, drop=drops)
-    commit = Commit("tree", puts.schema, ("tree_id",), edits, mark, Mark("tree", "x", turn + 1, None, turn + 1), entry)
+    commit = Commit(
+        [Part("tree", puts.schema, ("tree_id",), edits, lambda info: Fit())],
+        mark,
+        Mark("tree", "x", turn + 1, None, turn + 1),
+        entry,
+    )
     began = time.perf_counter()
     target.commit(commit)
     taken = time.perf_counter() - began

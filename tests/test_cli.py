@@ -217,7 +217,7 @@ class BadInput(unittest.TestCase):
             (load, ["stores is missing"]),
             (
                 TOML + load + "deletes = 'erase'",
-                ["line 8", "loads.t.deletes is 'erase'", "'drop' or 'ignore'"],
+                ["line 8", "loads.t.deletes is 'erase'", "'drop', 'flag' or 'ignore'"],
             ),
             (TOML + load + "frist = 'head'", ["line 8", "Did you mean 'first'?"]),
             (TOML + load + "key = 'k'", ["line 8", "loads.t.key"]),

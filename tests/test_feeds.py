@@ -24,9 +24,11 @@ from plainstep.config import LoadConfig
 from plainstep.core.changes import Changes, as_changes
 from plainstep.core.compare import difference
 from plainstep.core.comparing import compared
-from plainstep.core.drift import holds, missing_columns
+from plainstep.core.drift import Fit, fit, holds, widens
+from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window, parse_point, why_not_continue
-from plainstep.core.shapes import mirror
+from plainstep.core.shapes.base import Found, Moment
+from plainstep.core.shapes.mirror import Mirror
 from plainstep.inspect import check
 from plainstep.load import Load
 from plainstep.step import reload, step
@@ -157,9 +159,16 @@ class Steps(unittest.TestCase):
         net = plainstep.collapse(
             flat(Model().play([("insert", 1, {"a": 1, "b": None}), ("delete", 1, None)]).changes), "k"
         )
-        self.assertEqual(mirror(net, own_capture=True).drop.num_rows, 0)
-        self.assertEqual(mirror(net, own_capture=False).clean.to_pylist(), [{"k": 1}])
-        self.assertEqual(mirror(net, deletes="ignore", own_capture=False).drop, None)
+        schema = pa.schema([("k", pa.int64()), ("a", pa.int64()), ("b", pa.string())])
+        now = Moment(datetime.now(UTC), 1, 2)
+
+        def edits(deletes: str, own: bool) -> Edits:
+            [found] = Mirror(schema, ("k",), deletes, own_capture=own).edits(Found(net), now, None)
+            return found
+
+        self.assertEqual(edits("drop", own=True).drop.num_rows, 0)
+        self.assertEqual(edits("drop", own=False).clean.to_pylist(), [{"k": 1}])
+        self.assertEqual(edits("ignore", own=False).drop, None)
 
     def test_one_loads_trouble_does_not_hold_up_the_others(self) -> None:
         with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT)") as town:
@@ -257,17 +266,24 @@ class Pure(unittest.TestCase):
     def test_columns_that_fit(self) -> None:
         wanted = pa.schema([("k", pa.int64()), ("cost", pa.decimal128(8, 2)), ("b", pa.string())])
         wider = pa.schema([("b", pa.large_string()), ("cost", pa.decimal128(12, 3)), ("k", pa.int32())])
-        self.assertEqual(missing_columns("t", "house.t", wanted, wider, started=False), [])
+        self.assertEqual(fit("t", "house.t", wanted, wider, started=False), Fit())
         fewer = pa.schema([("k", pa.int64()), ("b", pa.string())])
-        self.assertEqual(missing_columns("t", "house.t", wanted, fewer, started=True), ["cost"])
+        self.assertEqual(fit("t", "house.t", wanted, fewer, started=True), Fit(added=["cost"]))
         more = wanted.append(pa.field("mine", pa.string()))
         other = pa.schema([("k", pa.int64()), ("cost", pa.decimal128(6, 2)), ("b", pa.string())])
-        for found, started in ((fewer, False), (more, True), (more, False), (other, True)):
-            with self.assertRaises(plainstep.Refused):
-                missing_columns("t", "house.t", wanted, found, started)
+        self.assertEqual(fit("t", "house.t", wanted, other, started=True), Fit(widened=["cost"]))
+        self.assertEqual(
+            fit("t", "house.t", wanted, more, started=True, dropped=["mine"]).note, "no longer at the source: mine"
+        )
+        refused = [(fewer, False, "add"), (more, True, "add"), (more, False, "add"), (other, False, "add")]
+        refused += [(found, True, "refuse") for found in (fewer, more, other)] + [(other, True, "ignore")]
+        for found, started, drift in refused:
+            with self.subTest(found=found, drift=drift), self.assertRaises(plainstep.Refused):
+                fit("t", "house.t", wanted, found, started, drift=drift)
         kinds = [pa.int64(), pa.float64(), pa.string(), pa.date32(), pa.decimal128(8, 2), pa.bool_()]
         for left, right in itertools.product(kinds, repeat=2):
             self.assertEqual(holds(left, right), left == right)
+            self.assertFalse(widens(left, right))
 
 
 if __name__ == "__main__":

@@ -14,12 +14,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
+from plainstep.core.drift import Fit
 from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place
 from plainstep.stores import open_store
 from plainstep.stores.base import Target
 from plainstep.stores.duckdb.types import declaration as duckdb_declaration
-from plainstep.stores.records import Commit, LedgerEntry
+from plainstep.stores.records import Commit, LedgerEntry, Part
 from plainstep.stores.sqlite.types import arrow_type, declaration
 from tests.histories import Model, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town
@@ -459,7 +460,8 @@ class Primitives(unittest.TestCase):
             moved.position,
             at=dt.datetime.now(dt.UTC),
         )
-        target.commit(Commit("tree", self.SCHEMA, self.KEY, edits, mark, moved, entry))
+        parts = [] if edits is None else [Part("tree", self.SCHEMA, self.KEY, edits, lambda info: Fit())]
+        target.commit(Commit(parts, mark, moved, entry))
         return moved, entry
 
     def table(self, *rows: tuple[Any, ...], columns: str = "k w n b") -> pa.Table:

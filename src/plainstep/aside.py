@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 from plainstep.committing import commit_to, entry_of, set_aside
 from plainstep.core.positions import Place, Span, Window
 from plainstep.errors import Refused
-from plainstep.netting import edits_of, news
+from plainstep.netting import news
+from plainstep.shaping import moment_of, shape_of, window_parts
 from plainstep.windows import refuse_unless_continuous, span_of
 
 if TYPE_CHECKING:
@@ -49,6 +50,8 @@ def put_back(load: Load) -> PutBack:
     Raises:
         PlainStepError: it could not be done; nothing was written.
     """
+    from plainstep.core.shapes.base import Found
+
     began = time.perf_counter()
     mark = load.target.mark(load.name)
     waiting = {row.place for row in load.target.aside(load.name)}
@@ -74,9 +77,9 @@ def put_back(load: Load) -> PutBack:
     net = news(load, net, always=True)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
-    edits = edits_of(load, net)
-    edits.sure = False
-    commit_to(load, edits, mark, span, entry, began, sorted(found))
+    net = net.standing_at(mark.position, mark.at)
+    parts = window_parts(load, shape_of(load), Found(net), moment_of(entry, mark.at), sure=False)
+    commit_to(load, parts, mark, span, entry, began, sorted(found))
     return PutBack(load.name, len(found), len(left), len(waiting) - len(left) - len(found), entry)
 
 

@@ -8,16 +8,13 @@ from contextlib import suppress
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Span
 from plainstep.errors import PlainStepError, Refused
-from plainstep.netting import key_of, moved_by_hand
-from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
+from plainstep.netting import moved_by_hand
+from plainstep.stores.records import Aside, Commit, LedgerEntry, Part
 from plainstep.windows import shown
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.load import Load
 
 # So many contradictions of a feed that something else wrote may be chance; beyond, a tenth of its changes.
@@ -47,7 +44,7 @@ def _unless_number(place: int | str) -> str:
 
 def commit_to(
     load: Load,
-    edits: Edits | None,
+    parts: list[Part],
     before: Mark | None,
     span: Span,
     entry: LedgerEntry,
@@ -56,27 +53,33 @@ def commit_to(
     settle: bool = True,
 ) -> LedgerEntry:
     """Write everything the step found, in one transaction of the target, and then tell the source."""
-    schema = load.source.schema()
-    key = key_of(load, schema)
-    wanted = load.target.fits(schema)
-    mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step, span.token)
-    entry.at, entry.read_seconds = datetime.now(UTC), time.perf_counter() - began
-
-    def fit(info: TableInfo | None) -> str:
-        return refuse_unfit(load, wanted, info, started=before is not None)
-
-    aside = set_aside(load) if edits is not None and not back else []
-    _refuse_most_aside(load, aside, entry.changes)
-    if aside:
-        entry.note = "; ".join(part for part in (entry.note, f"rows set aside: {len(aside):,}") if part)
-    load.target.commit(
-        Commit(
-            load.into_table, wanted, key, edits, before, mark, entry, _tolerated(load, entry), fit, aside, back, began
-        )
-    )
+    load.target.commit(commit_of(load, parts, before, span, entry, began, back))
     if settle:
         tell_source(load, span)
     return entry
+
+
+def commit_of(
+    load: Load,
+    parts: list[Part],
+    before: Mark | None,
+    span: Span,
+    entry: LedgerEntry,
+    began: float,
+    back: Sequence[str] = (),
+) -> Commit:
+    """Everything the step found, ready to be written.
+
+    Raises:
+        Refused: most rows of a feed contradict its layout.
+    """
+    mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step, span.token)
+    entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
+    aside = set_aside(load) if parts and not back else []
+    _refuse_most_aside(load, aside, entry.changes)
+    if aside:
+        entry.note = "; ".join(part for part in (entry.note, f"rows set aside: {len(aside):,}") if part)
+    return Commit(parts, before, mark, entry, _tolerated(load, entry), aside, back, began)
 
 
 def tell_source(load: Load, span: Span) -> None:
@@ -105,13 +108,3 @@ def _tolerated(load: Load, entry: LedgerEntry) -> int | None:
         trusted = load.source.own_capture or not load.source.sure or moved_by_hand(load)
         return None if trusted else max(entry.changes // 10, FEW)
     return 0 if load.config.strict else None
-
-
-def refuse_unfit(load: Load, wanted: pa.Schema, info: TableInfo | None, started: bool) -> str:
-    """Refuse a target table that does not fit; say which columns will be added."""
-    from plainstep.core.drift import missing_columns
-
-    if info is None:
-        return ""
-    absent = missing_columns(load.name, load.config.into, wanted, info.schema, started, load.source.dropped())
-    return f"added the column{'s' * (len(absent) > 1)} {', '.join(absent)}" if absent else ""

@@ -135,8 +135,63 @@ class LoadConfig(BaseModel):
         description="The first step: the whole table, every change since capture began, or only what comes next. "
         "Default: beginning for a feed whose table cannot be read.",
     )
-    shape: Literal["mirror"] = Field(default="mirror", description="What the target is.")
-    deletes: Literal["drop", "ignore"] = Field(default="drop", description="What a delete does to the target.")
+    shape: Literal["mirror", "history", "journal", "rollup", "events"] = Field(
+        default="mirror",
+        description="What the target is: a copy, a row for each version of each key, every change, measures of groups, or messages.",
+    )
+    deletes: Literal["drop", "flag", "ignore"] = Field(
+        default="drop",
+        description="mirror: what a delete does to the row at the target: it goes, gets the time of its removal, or stays.",
+    )
+    operations: list[Literal["insert", "update", "delete"]] = Field(
+        default=["insert", "update", "delete"],
+        description="mirror, journal: which operations are merged; others are left out.",
+    )
+    stamp: bool = Field(
+        default=False, description="mirror: whether each row tells when and by which step it was last written."
+    )
+    grain: Literal["", "net", "change"] = Field(
+        default="",
+        description="history, journal, events: of net changes, or of every change. Default: history of net changes, "
+        "journal and events of every change.",
+    )
+    watch: list[str] = Field(
+        default=[], description="history: the columns whose changes make a new version. Default: all."
+    )
+    by: list[str] | dict[str, str] = Field(
+        default=[], description="rollup: what makes a group: columns, or names, each with SQL over the row."
+    )
+    measures: dict[str, str] = Field(
+        default={},
+        description="rollup: its measures: count(*), count(x), count(distinct x), sum(x), avg(x), min(x), max(x).",
+    )
+    old_values: str = Field(
+        default="", description="rollup: the load whose mirror has old values, where the feed does not tell them."
+    )
+    rules: dict[str, str] = Field(
+        default={},
+        description="events: for each type of event, a condition in SQL on was and now; empty for every change.",
+    )
+    deliver: str = Field(
+        default="", description="events: where they are sent: http://HOST/PATH, or file:///FOLDER for JSON Lines."
+    )
+    tries: int = Field(default=10, ge=1, description="events: after how many failed deliveries an event is set aside.")
+    partition: list[str] = Field(
+        default=[],
+        description="journal into files: what its folders are by: load, date, or columns of the journal.",
+    )
+    format: Literal["parquet", "jsonl", "csv"] = Field(
+        default="parquet", description="journal into files: their format."
+    )
+    where: str = Field(default="", description="Which rows are taken: a condition in SQL over the row.")
+    columns: list[str] | dict[str, str] = Field(
+        default=[], description="Which columns are taken; or new names, each with the column's own. Default: all."
+    )
+    derive: dict[str, str] = Field(default={}, description="Further columns, each as SQL over the row.")
+    drift: Literal["add", "ignore", "refuse"] = Field(
+        default="add",
+        description="What happens when the source's columns change: new ones and wider types are carried, left out, or refused.",
+    )
     strict: bool | None = Field(
         default=None,
         description="Refuse every contradiction, or none and count them. Default: none of our own capture; from others, "
@@ -158,6 +213,41 @@ class LoadConfig(BaseModel):
         if data.get("changes") == "table" and not data.get("rows"):
             data.setdefault("first", "beginning")
         return data
+
+    @model_validator(mode="after")
+    def _fits_its_shape(self) -> LoadConfig:
+        """Settings that another shape has, and combinations that cannot be."""
+        for name, shapes in OF_SHAPES.items():
+            if name in self.model_fields_set and self.shape not in shapes:
+                raise ValueError(f"{name} is of the shape {' or '.join(shapes)}, and this load's is {self.shape}")
+        for shape, name in (("rollup", "by"), ("rollup", "measures"), ("events", "rules")):
+            if self.shape == shape and not getattr(self, name):
+                raise ValueError(f"the shape {shape} needs {name!r}")
+        if self.changes in ("column", "diff") and self.shape not in ("mirror", "history"):
+            raise ValueError(
+                f"changes = {self.changes!r} finds changes by what the target holds, and a {self.shape} does not hold the rows"
+            )
+        if self.deletes == "ignore" or "delete" not in self.operations:
+            self.deletes = "ignore"
+        return self
+
+
+# Settings that only some shapes have.
+OF_SHAPES: dict[str, tuple[str, ...]] = {
+    "deletes": ("mirror",),
+    "operations": ("mirror", "journal"),
+    "stamp": ("mirror",),
+    "grain": ("history", "journal", "events"),
+    "watch": ("history",),
+    "by": ("rollup",),
+    "measures": ("rollup",),
+    "old_values": ("rollup",),
+    "rules": ("events",),
+    "deliver": ("events",),
+    "tries": ("events",),
+    "partition": ("journal",),
+    "format": ("journal",),
+}
 
 
 class Config(BaseModel):

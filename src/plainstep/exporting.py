@@ -77,8 +77,7 @@ def writer(form: str, out: IO[bytes], schema: pa.Schema) -> Iterator[Write]:
 
 
 def _lines(table: pa.Table) -> Iterator[bytes]:
-    from plainstep.forms import plain
-    from plainstep.rows import finite
+    from plainstep.core.jsonable import finite, plain
 
     for row in table.to_pylist():
         told: dict[str, Any] = {name: finite(value) for name, value in row.items()}
@@ -101,7 +100,7 @@ def _odd(kind: pa.DataType) -> bool:
 def _in_texts(table: pa.Table) -> pa.Table:
     import pyarrow as pa
 
-    from plainstep.forms import plain
+    from plainstep.core.jsonable import plain
 
     columns = []
     for column in table.columns:

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import base64
 import json
-from datetime import UTC, date, datetime, time
-from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -14,19 +11,6 @@ if TYPE_CHECKING:
     from plainstep.step import StepOutcome
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
     from plainstep.trimming import Trimmed
-
-
-def plain(value: Any) -> Any:
-    """A value as JSON has it: times ISO 8601 (UTC where they have a zone), decimals as strings, bytes as base64."""
-    if isinstance(value, datetime):
-        return (value.astimezone(UTC) if value.tzinfo else value).isoformat()
-    if isinstance(value, date | time):
-        return value.isoformat()
-    if isinstance(value, Decimal):
-        return str(value)
-    if isinstance(value, bytes):
-        return base64.b64encode(value).decode()
-    return str(value)
 
 
 def outcome(found: StepOutcome) -> dict[str, Any]:

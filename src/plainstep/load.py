@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 if TYPE_CHECKING:
     from plainstep.config import LoadConfig
@@ -21,6 +21,7 @@ class Load:
         from_store, from_table: where changes are read.
         into_store, into_table: where they are merged.
         keep: how long its source keeps changes, as plainstep.toml has it; empty where it does not say.
+        old_values: the load whose mirror has the old values that the feed does not tell, if one is named.
         rows_store, rows_table: the table that the changes are of, where something else writes them.
     """
 
@@ -33,6 +34,7 @@ class Load:
     rows_store: Store | None = None
     rows_table: str = ""
     keep: str = ""
+    old_values: Load | None = None
 
     @property
     def reader(self) -> str:
@@ -41,7 +43,16 @@ class Load:
 
     @cached_property
     def source(self) -> Source:
-        """Where changes are read."""
+        """Where changes are read, as far as the load takes them."""
+        from plainstep.scoping import ScopedSource, narrows
+
+        if not narrows(self) or self.config.changes == "diff":  # that one compares what is taken
+            return self.whole_source
+        return cast("Source", ScopedSource(self, self.whole_source))
+
+    @cached_property
+    def whole_source(self) -> Source:
+        """The same without the load's filter and columns."""
         if self.config.changes not in ("capture", "log"):
             from plainstep.feeds.build import source_of
 

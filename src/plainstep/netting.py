@@ -1,4 +1,4 @@
-"""From a window of a load's source to its net changes, and what these ask of the target."""
+"""From a window of a load's source to its net changes."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ from collections.abc import Iterable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from plainstep.core.edits import Edits
 from plainstep.core.positions import Window
 from plainstep.errors import ConfigError, Refused
 from plainstep.progress import counted
@@ -18,6 +17,7 @@ if TYPE_CHECKING:
     from plainstep.core.changes import Changes
     from plainstep.core.doubts import Doubt
     from plainstep.core.net import NetChanges
+    from plainstep.core.shapes.base import Found, Shape
     from plainstep.load import Load
 
 
@@ -40,14 +40,86 @@ def read_lean(load: Load, window: Window, total: int | None) -> NetChanges:
     source = load.source
     if not isinstance(source, LeanSource):
         net = read_net(load, window, total)
-        if load.config.strict is None:
-            refuse_doubtful(load, window, net)
+        _refuse_if_doubtful(load, window, net)
         return net
     net = _collapsed(load, source.read_lean(window), total)
     unsure = net.unsure
     if not len(unsure):
         return net
     return net.made_sure(unsure, source.unchanged(*net.ends(unsure)))
+
+
+def read_found(load: Load, shape: Shape, window: Window, total: int | None) -> Found:
+    """What a load's shape is made of: the net changes of a window, and all of them where it needs them.
+
+    Raises:
+        Refused: the shape needs old values, and the source does not tell them.
+    """
+    from plainstep.core.shapes.base import Found
+
+    if not shape.every_change and not shape.old_values:
+        return Found(read_lean(load, window, total))
+    _refuse_untold(load, shape)
+    if shape.every_change:
+        return _read_every_change(load, window, total)
+    net = read_net(load, window, total)
+    _refuse_if_doubtful(load, window, net)
+    return Found(_with_old_values(load, net))
+
+
+def _read_every_change(load: Load, window: Window, total: int | None) -> Found:
+    from plainstep.core.collapse import Collapser
+    from plainstep.core.shapes.base import Found
+    from plainstep.spooling import Spool
+
+    spool, collapser = Spool(), Collapser(key_of(load, load.source.schema()))
+    for changes in counted(load.source.read(window), f"{load.name}: changes", total):
+        spool.add(changes)
+        collapser.add(changes)
+    spool.done()
+    net = collapser.result()
+    _refuse_if_doubtful(load, window, net)
+    return Found(net, spool)
+
+
+def _refuse_if_doubtful(load: Load, window: Window, net: NetChanges) -> None:
+    if load.config.strict is None:
+        refuse_doubtful(load, window, net)
+
+
+def _refuse_untold(load: Load, shape: Shape) -> None:
+    """Refuse a shape that needs old values where nothing tells them. A journal writes what there is."""
+    if load.source.reversible or load.config.shape == "journal" or load.old_values is not None:
+        return
+    if shape.old_values:
+        raise Refused(
+            f"{load.config.source} tells no old values, and {load.name} ({load.config.shape}) is made of them.",
+            "What a row was before it changed is not known.",
+            'Have the source tell them (PostgreSQL\'s log: REPLICA IDENTITY FULL); or, for a rollup, old_values = "LOAD".',
+        )
+
+
+def _with_old_values(load: Load, net: NetChanges) -> NetChanges:
+    """Net changes with old values from the mirror that has them, where the source does not tell them.
+
+    Raises:
+        Refused: the mirror does not stand where the load stands.
+    """
+    mirror = load.old_values
+    if load.source.reversible or mirror is None:
+        return net
+    mine, other = load.target.mark(load.name), mirror.target.mark(mirror.name)
+    if mine is None or other is None or mine.place != other.place:
+        raise Refused(
+            f"{load.name} takes old values from {mirror.name}, whose mark is another: they are not those before this window.",
+            "",
+            f"Put both in a group, so that they step together; plainstep mark and plainstep reload {load.name} bring it there.",
+        )
+    from plainstep.shaping import held_by, shape_of
+
+    shape = shape_of(mirror)
+    held = held_by(mirror, shape).rows("", shape.schema.names, net.keys_of(net.every), shape.gone)
+    return net.with_old(held)
 
 
 def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
@@ -62,16 +134,16 @@ def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
 
     from plainstep.core.compare import difference
     from plainstep.core.words import NOW, Op
-    from plainstep.feeds.lookup import matching
+    from plainstep.shaping import held_by, shape_of
 
     if not (load.source.rereads or always) or (net.partial and not net.whole) or net.truncated:
         return net
-    schema = load.target.fits(load.source.schema())
-    info = load.target.table(load.into_table, net.key)
-    if info is None or any(name not in info.schema.names for name in schema.names):
+    shape = shape_of(load)
+    schema = shape.schema
+    info = load.target.table(load.into_table, ())
+    if not shape.keeps_rows or info is None or any(name not in info.schema.names for name in schema.names):
         return net
-    keys = net.keys_of(net.every)
-    held = matching(load.into_store.table(load.into_table, {}), schema, keys.cast(_of(schema, net.key)))
+    held = held_by(load, shape).rows("", schema.names, net.keys_of(net.every), shape.gone)
     rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(schema.names).cast(schema)
     found, _ = difference(net.key, schema, held.to_batches(), rows.to_batches())
     state = found.state
@@ -84,17 +156,6 @@ def _of(schema: pa.Schema, names: tuple[str, ...]) -> pa.Schema:
     import pyarrow as pa
 
     return pa.schema([schema.field(name) for name in names])
-
-
-def edits_of(load: Load, net: NetChanges) -> Edits:
-    """What net changes ask of the target in the load's shape."""
-    from plainstep.core.shapes import mirror
-
-    edits = mirror(net, load.config.deletes, load.source.own_capture)
-    # Our own capture may begin long after its table did. Of a feed, the beginning is its table's, unless it is told.
-    begun = load.config.first == "snapshot" or (load.config.first == "beginning" and not load.source.own_capture)
-    edits.sure = edits.sure and begun and load.source.sure
-    return edits
 
 
 def key_of(load: Load, schema: pa.Schema) -> tuple[str, ...]:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import math
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.jsonable import finite
 from plainstep.core.telling import worded
 from plainstep.core.words import NOW, WAS
 from plainstep.inspect.checking import SHOWN_DIFFERENCES
@@ -13,13 +13,6 @@ if TYPE_CHECKING:
     from plainstep.core.changes import Changes
     from plainstep.core.net import NetChanges
     from plainstep.inspect import CheckResult
-
-
-def finite(value: Any) -> Any:
-    """A number that is none, as text: JSON has no word for it."""
-    if isinstance(value, float) and not math.isfinite(value):
-        return str(value)
-    return value
 
 
 def image(row: dict[str, Any], side: str, columns: list[str]) -> dict[str, Any]:

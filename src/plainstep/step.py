@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from itertools import chain, islice
 from typing import TYPE_CHECKING
@@ -14,16 +14,17 @@ from plainstep.committing import commit_to, entry_of, tell_source
 from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError, Refused
-from plainstep.netting import edits_of, key_of, news, read_lean
+from plainstep.netting import news, read_found
 from plainstep.progress import counted
 from plainstep.retries import retried
-from plainstep.stores.records import LedgerEntry
+from plainstep.shaping import moment_of, parts_of, shape_of, window_parts
+from plainstep.stores.records import LedgerEntry, Part
 from plainstep.windows import ahead, refuse_unless_continuous, resolve, shown, span_of
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.core.net import NetChanges
+    from plainstep.core.shapes.base import Found, Shape
     from plainstep.load import Load
 
 # Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
@@ -127,10 +128,12 @@ def _once(load: Load) -> StepOutcome:
         if waiting.any is False:
             load.source.settled(mark.place, span.end)
             return _nothing(load, mark)
-        net = news(load, read_lean(load, window, waiting.count))
-        if load.source.rereads and span.token == mark.token and not len(net) and not net.truncated:
+        shape = shape_of(load)
+        found = read_found(load, shape, window, waiting.count)
+        found = replace(found, net=news(load, found.net))
+        if load.source.rereads and span.token == mark.token and not len(found.net) and not found.net.truncated:
             return _nothing(load, mark)
-        entry = _merge(load, net, span, mark, began, waiting.since)
+        entry = _merge(load, shape, found, span, mark, began, waiting.since)
     return _stepped(load, entry)
 
 
@@ -157,18 +160,26 @@ def _first(load: Load, span: Span, began: float) -> LedgerEntry:
                 "first = 'beginning' would leave out what they said.",
                 f"Set first = 'snapshot' in the load {load.name}.",
             )
-        return _merge(load, read_lean(load, Window.between(Place(span.start), span.end), None), span, None, began)
+        shape = shape_of(load)
+        found = read_found(load, shape, Window.between(Place(span.start), span.end), None)
+        return _merge(load, shape, found, span, None, began)
     entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
-    return commit_to(load, Edits(), None, span, entry, began)
+    return commit_to(load, _empty_parts(load), None, span, entry, began)
+
+
+def _empty_parts(load: Load) -> list[Part]:
+    """The target's tables, without a row."""
+    shape = shape_of(load)
+    return parts_of(load, shape, [Edits() for _ in shape.tables()], started=False)
 
 
 def _snapshot(load: Load, began: float) -> LedgerEntry:
     from plainstep.core.compare import with_keys
 
     with load.source.snapshot() as snapshot:
-        key = key_of(load, snapshot.schema)
+        shape = shape_of(load)
         rows = counted(snapshot.batches, f"{load.name}: rows")
-        info = load.target.table(load.into_table, key)
+        info = load.target.table(load.into_table, shape.tables()[0].key)
         if info is not None and info.rows:
             if load.target.mark(load.name) is not None:
                 raise MarkMoved(f"Another step of {load.name} loaded the table first.")
@@ -177,16 +188,19 @@ def _snapshot(load: Load, began: float) -> LedgerEntry:
                 "Rows that are not at the source would be left standing.",
                 f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
             )
-        edits = Edits(append=_begun(with_keys(rows, key, load.config.source)))
         span = snapshot.span
         entry = entry_of(load, "snapshot", span, None)
+        keyed = _begun(with_keys(rows, shape.key, load.config.source))
+        edits = shape.first(keyed, moment_of(entry, span.head_at))
+        parts = parts_of(load, shape, edits, started=False)
         at_once = load.from_store.url != load.into_store.url or not load.into_store.exclusive
         if at_once:
-            commit_to(load, edits, None, span, entry, began, settle=False)
+            commit_to(load, parts, None, span, entry, began, settle=False)
         else:
-            edits.append = list(edits.append)
+            for one in edits:
+                one.append = list(one.append)
     if not at_once:
-        return commit_to(load, edits, None, span, entry, began)
+        return commit_to(load, parts, None, span, entry, began)
     tell_source(load, span)  # not while it is being read: that may keep its file from being written
     return entry
 
@@ -198,8 +212,15 @@ def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
 
 
 def _merge(
-    load: Load, net: NetChanges, span: Span, mark: Mark | None, began: float, since: datetime | None = None
+    load: Load,
+    shape: Shape,
+    found: Found,
+    span: Span,
+    mark: Mark | None,
+    began: float,
+    since: datetime | None = None,
 ) -> LedgerEntry:
+    net = found.net
     entry = entry_of(load, "changes", span, mark)
     if since is not None:
         entry.lag_seconds = max((datetime.now(UTC) - since).total_seconds(), 0.0)
@@ -207,7 +228,8 @@ def _merge(
     counts = net.counts
     entry.inserts, entry.updates = counts["insert"], counts["update"] + counts.get("put", 0)
     entry.deletes = counts["delete"]
-    return commit_to(load, edits_of(load, net), mark, span, entry, began)
+    parts = window_parts(load, shape, found, moment_of(entry, span.head_at))
+    return commit_to(load, parts, mark, span, entry, began)
 
 
 def reload(load: Load) -> StepOutcome:
@@ -216,8 +238,7 @@ def reload(load: Load) -> StepOutcome:
     Raises:
         PlainStepError: it could not be made; nothing was written.
     """
-    from plainstep.core.compare import known, widened
-    from plainstep.core.comparing import compared, net_of
+    from plainstep.comparing import differences_of
 
     began = time.perf_counter()
     mark = load.target.mark(load.name)
@@ -229,21 +250,15 @@ def reload(load: Load) -> StepOutcome:
         )
     load.source.reserve()
     with load.source.snapshot() as snapshot:
-        key = key_of(load, snapshot.schema)
-        wanted = load.target.fits(snapshot.schema)
-        info = load.target.table(load.into_table, key)
-        held_columns = wanted if info is None else known(wanted, info.schema)
-        held = load.target.rows(load.into_table, held_columns) if info else iter(())
-        rows = counted(snapshot.batches, f"{load.name}: rows")
-        with compared(key, wanted, (widened(batch, wanted) for batch in held), rows) as found:
-            net = net_of(found)
         span = snapshot.span
-    entry = entry_of(load, "reload", span, mark)
+        entry = entry_of(load, "reload", span, mark)
+        moment = moment_of(entry, span.head_at)
+        shape = shape_of(load)
+        rows = counted(snapshot.batches, f"{load.name}: rows")
+        net, edits = differences_of(load, shape, rows, moment)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
-    edits = edits_of(load, net)
-    edits.sure = False
-    return _stepped(load, commit_to(load, edits, mark, span, entry, began))
+    return _stepped(load, commit_to(load, parts_of(load, shape, edits, started=True), mark, span, entry, began))
 
 
 def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
@@ -258,4 +273,4 @@ def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
     mark = load.target.mark(load.name)
     there = Span(span.identity, span.oldest, place.position, load.source.time_of(place), place.token)
     entry = entry_of(load, "mark", there, mark, note=reason or "moved by hand")
-    return commit_to(load, None, mark, there, entry, began)
+    return commit_to(load, [], mark, there, entry, began)

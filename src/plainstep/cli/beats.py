@@ -28,7 +28,8 @@ def in_text(beat: Beat) -> None:
 
 def in_json(beat: Beat) -> None:
     """The same as a line of JSON."""
-    from plainstep.forms import outcome, plain
+    from plainstep.core.jsonable import plain
+    from plainstep.forms import outcome
 
     if beat.outcome.error or beat.outcome.entry or beat.recovered:
         told = {"at": datetime.now(UTC), **outcome(beat.outcome), "failures": beat.failures, "pause": beat.pause}

@@ -21,7 +21,7 @@ COLOURS = {"insert": "#0072B2", "update": "#E69F00", "delete": "#D55E00"}
 
 def echo_json(data: Any) -> None:
     """Print data as JSON."""
-    from plainstep.forms import plain
+    from plainstep.core.jsonable import plain
 
     click.echo(json.dumps(data, default=plain, ensure_ascii=False, indent=2))
 

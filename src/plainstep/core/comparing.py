@@ -49,11 +49,13 @@ class Comparison:
     Attributes:
         target_rows: how many rows there are at the target.
         missing, extra, different: how many keys the target lacks, has too many, or has with other values.
+        beside: what the source makes of tables that were not compared.
     """
 
     def __init__(self, evaluator: Any, key: tuple[str, ...], schema: pa.Schema, target_rows: int) -> None:
         self._evaluator, self.key, self.schema = evaluator, key, schema
         self.target_rows = target_rows
+        self.beside: list[pa.Table] = []
         counts = dict(evaluator.sql("SELECT op, count(*) FROM d GROUP BY op").fetchall())
         self.missing, self.different, self.extra = (counts.get(int(op), 0) for op in (Op.INSERT, Op.UPDATE, Op.DELETE))
 
@@ -61,6 +63,12 @@ class Comparison:
     def source_rows(self) -> int:
         """How many rows the source had where the target stands."""
         return self.target_rows + self.missing - self.extra
+
+    def source(self) -> Iterator[pa.RecordBatch]:
+        """The source's rows where the target has none: all of them, compared with nothing."""
+        names = [NOW + name for name in self.schema.names]
+        for table in self.tables():
+            yield from table.select(names).rename_columns(self.schema.names).cast(self.schema).to_batches()
 
     def tables(self, limit: int | None = None) -> Iterator[pa.Table]:
         """The differences, as changes that make the target equal the source; with a limit, the first by key.

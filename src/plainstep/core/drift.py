@@ -1,18 +1,51 @@
-"""Whether a target table's columns fit the columns that arrive."""
+"""Whether a target table's columns fit the columns that arrive, and what is changed about them so that they do."""
 
 from __future__ import annotations
 
 from collections.abc import Collection
+from dataclasses import dataclass, field
 
 import pyarrow as pa
 
 from plainstep.errors import Refused
 
 
-def missing_columns(
-    load: str, table: str, wanted: pa.Schema, found: pa.Schema, started: bool, dropped: Collection[str] = ()
-) -> list[str]:
-    """The columns that must be added to a target table so that the load's rows fit.
+@dataclass(frozen=True)
+class Fit:
+    """What is changed about a target table so that rows fit.
+
+    Attributes:
+        added: columns that it lacks.
+        widened: columns that get a type which holds more.
+        dropped: columns that it has and the source has no more: they stay, and are empty in rows that come.
+    """
+
+    added: list[str] = field(default_factory=list)
+    widened: list[str] = field(default_factory=list)
+    dropped: list[str] = field(default_factory=list)
+
+    @property
+    def note(self) -> str:
+        """The same, for the ledger."""
+        told = {"added": self.added, "widened": self.widened, "no longer at the source:": self.dropped}
+        return "; ".join(_listed(word, names) for word, names in told.items() if names)
+
+
+def _listed(word: str, names: list[str]) -> str:
+    columns = f"the column{'s' * (len(names) > 1)}"
+    return f"{word} {columns} {', '.join(names)}" if not word.endswith(":") else f"{word} {', '.join(names)}"
+
+
+def fit(
+    load: str,
+    table: str,
+    wanted: pa.Schema,
+    found: pa.Schema,
+    started: bool,
+    dropped: Collection[str] = (),
+    drift: str = "add",
+) -> Fit:
+    """What must be changed about a target table so that a load's rows fit.
 
     Args:
         load, table: names, for messages.
@@ -21,11 +54,12 @@ def missing_columns(
         started: whether the load has merged into this table before. Then columns may have come at the
             source; before that, a table that lacks some is somebody else's.
         dropped: columns that the source once had: the table may have them still.
+        drift: ``add`` carries new columns and wider types, ``ignore`` and ``refuse`` do not.
 
     Raises:
-        Refused: the table has columns of its own, lacks some, or holds others types.
+        Refused: the table has columns of its own, lacks some, or holds others types; or drift is to be refused.
     """
-    known = {field.name: field.type for field in found}
+    known = {one.name: one.type for one in found}
     absent = [name for name in wanted.names if name not in known]
     extra = [name for name in found.names if name not in {*wanted.names, *dropped}]
     if extra or (absent and not started):
@@ -35,14 +69,23 @@ def missing_columns(
             f"The load {load} merges whole rows of: {', '.join(wanted.names)}.",
             "Rename or drop that table, change its columns to these, or merge into another one ('into').",
         )
-    for field in wanted:
-        if field.name in known and not holds(known[field.name], field.type):
+    wider = [one.name for one in wanted if started and one.name in known and widens(known[one.name], one.type)]
+    gone = [name for name in found.names if name not in wanted.names]
+    if drift == "refuse" and (absent or wider or gone):
+        told = f"new: {', '.join(absent)}" if absent else f"wider: {', '.join(wider)}" if wider else ""
+        raise Refused(
+            f"The columns of {load}'s source have changed: {told or 'gone: ' + ', '.join(gone)}.",
+            f"drift = 'refuse' carries no such change to {table}.",
+            f"Change {table} to match; or set drift = 'add' or 'ignore' in [loads.{load}].",
+        )
+    for one in wanted:
+        if one.name in known and not holds(known[one.name], one.type) and (drift != "add" or one.name not in wider):
             raise Refused(
-                f"The column {field.name} of {table} is {known[field.name]}, and {field.type} arrives.",
+                f"The column {one.name} of {table} is {known[one.name]}, and {one.type} arrives.",
                 "Values would be bent to fit, or not fit at all.",
-                f"Change the column's type to fit {field.type}, or merge into another table ('into').",
+                f"Change the column's type to fit {one.type}, or merge into another table ('into').",
             )
-    return absent
+    return Fit(absent, wider if drift == "add" else [], gone)
 
 
 def holds(column: pa.DataType, value: pa.DataType) -> bool:
@@ -50,9 +93,23 @@ def holds(column: pa.DataType, value: pa.DataType) -> bool:
     if column == value or (pa.types.is_integer(column) and pa.types.is_integer(value)):
         return True
     if pa.types.is_decimal(column) and pa.types.is_decimal(value):
-        room = column.precision - column.scale >= value.precision - value.scale
-        return bool(room and column.scale >= value.scale)
+        return _digits(column) >= _digits(value) and bool(column.scale >= value.scale)
     return _text(column) and _text(value)
+
+
+def widens(column: pa.DataType, value: pa.DataType) -> bool:
+    """Whether a column of one type could be made one of another without touching what it holds."""
+    if pa.types.is_decimal(column) and pa.types.is_decimal(value):
+        return not holds(column, value) and holds(value, column)
+    same = (pa.types.is_signed_integer(column) and pa.types.is_signed_integer(value)) or (
+        pa.types.is_floating(column) and pa.types.is_floating(value)
+    )
+    return bool(same and value.bit_width > column.bit_width)
+
+
+def _digits(kind: pa.DataType) -> int:
+    """How many digits a decimal has before the point."""
+    return int(kind.precision - kind.scale)
 
 
 def _text(kind: pa.DataType) -> bool:

@@ -83,11 +83,16 @@ def net_of(changes: Changes, key: tuple[str, ...]) -> NetChanges:
     truncates = np.flatnonzero(changes.op() == Op.TRUNCATE)
     if len(truncates):
         changes = Changes(changes.table.slice(int(truncates[-1]) + 1))
-    folded = fold(_events(changes, key))
+    folded = fold(events_of(changes, key))
     return replace(folded, read=read, truncated=bool(len(truncates)), last_seq=last_seq)
 
 
-def _events(changes: Changes, key: tuple[str, ...]) -> Events:
+def events_of(changes: Changes, key: tuple[str, ...]) -> Events:
+    """What changes did to keys. Truncates are not for this.
+
+    Raises:
+        DataError: a value of the key is null.
+    """
     ops, seq = changes.op(), changes.seq()
     old = [changes.image(WAS, name) for name in key]
     new = [changes.image(NOW, name) for name in key]

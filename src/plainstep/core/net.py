@@ -8,6 +8,7 @@ came to nothing are kept too, and left out of every view.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from datetime import datetime
 from functools import cached_property
 from typing import Any
 
@@ -17,7 +18,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plainstep.core import keys
-from plainstep.core.changes import flat, name_lists, numbers, words
+from plainstep.core.changes import AT, Changes, flat, name_lists, numbers, words
 from plainstep.core.words import NOW, SAME, WAS, Op
 
 KEY, GIVEN = "key.", "given."
@@ -184,6 +185,59 @@ class NetChanges:
     def keys_of(self, rows: pa.Array) -> pa.Table:
         """The keys at these places, under the columns' own names."""
         return pa.table({name: flat(self.state[KEY + name]).take(rows) for name in self.key})
+
+    def as_changes(self) -> Changes:
+        """The net changes as changes, in the order in which they came about. A truncate is not among them."""
+        some = np.flatnonzero(self.ops != NOTHING)
+        last = numbers(self.state["last_seq"])[some]
+        ops = self.ops[some]
+        # A row that moved to another key leaves the old one before it comes to the new one.
+        order = np.lexsort((ops != Op.DELETE, last))
+        rows = pa.array(some[order])
+        ops = ops[order]
+        table: dict[str, Any] = {"op": pa.array(ops), "seq": pa.array(last[order])}
+        table["at"] = flat(self.state["last_at"]).take(rows)
+        absent = {WAS: (ops == Op.INSERT) | (ops == Op.PUT), NOW: ops == Op.DELETE}
+        for side in (WAS, NOW):
+            for name in self.columns:
+                if name in self.key:
+                    values = flat(self.state[KEY + name]).take(rows)
+                    table[side + name] = pc.if_else(pa.array(absent[side]), pa.scalar(None, values.type), values)
+                elif side + name in self.state.column_names:
+                    table[side + name] = flat(self.state[side + name]).take(rows)
+        return Changes(pa.table(table))
+
+    def standing_at(self, position: int, at: datetime | None) -> NetChanges:
+        """The same net changes, as if all of them had come about at one position."""
+        count = self.state.num_rows
+        columns = {name: self.state[name] for name in self.state.column_names}
+        columns |= {name: pa.repeat(pa.scalar(position, pa.int64()), count) for name in ("first_seq", "last_seq")}
+        columns["last_at"] = pa.repeat(pa.scalar(at, AT), count) if at else pa.nulls(count, AT)
+        return replace(self, state=pa.table(columns))
+
+    def with_old(self, stood: pa.Table) -> NetChanges:
+        """The same net changes with old values.
+
+        Args:
+            stood: the rows that stood before them, of the keys that they change: all columns.
+        """
+        names = list(self.key)
+        numbered = self.state.select([KEY + name for name in names]).rename_columns(names)
+        numbered = numbered.append_column("plainstep.row", self.every)
+        held = stood.select(list(self.columns)).cast(pa.schema([stood.schema.field(name) for name in self.columns]))
+        held = held.append_column("plainstep.found", pa.array(np.ones(held.num_rows, dtype=np.bool_)))
+        keyed = numbered.cast(pa.schema([*(held.schema.field(name) for name in names), ("plainstep.row", pa.int64())]))
+        joined = keyed.join(held, names, join_type="left outer").sort_by("plainstep.row")
+        found = pc.fill_null(flat(joined["plainstep.found"]).cast(pa.bool_()), False).to_numpy(zero_copy_only=False)
+        columns = {name: self.state[name] for name in self.state.column_names if not name.startswith(GIVEN)}
+        columns["had"] = pa.array(np.where(found, PRESENT, ABSENT).astype(np.int8))
+        columns.pop(SAME, None)
+        for name in self.others:
+            old = flat(joined[name])
+            new = flat(columns[NOW + name]).cast(old.type)
+            columns[WAS + name] = old
+            columns[NOW + name] = pc.if_else(pa.array(self.given(name)), new, old) if self.partial else new
+        return replace(self, state=pa.table(columns))
 
     def to_arrow(self) -> pa.Table:
         """The net changes, in no promised order: sort by ``last_seq`` for the order in which they came about.

@@ -8,15 +8,19 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from plainstep.committing import commit_to, entry_of
+from plainstep.comparing import compared_at_mark, mending_edits
 from plainstep.core.positions import Mark, Span
 from plainstep.errors import ConfigError, MarkMoved, Refused
-from plainstep.netting import edits_of, key_of, news, read_net
+from plainstep.netting import news, read_net
 from plainstep.progress import counted
+from plainstep.shaping import parts_of, shape_of
 from plainstep.windows import ahead, refuse_unless_continuous, shown
 
 if TYPE_CHECKING:
     from plainstep.core.comparing import Comparison, Scope
+    from plainstep.core.edits import Edits
     from plainstep.core.net import NetChanges
+    from plainstep.core.shapes.base import Shape
     from plainstep.load import Load
     from plainstep.stores.records import LedgerEntry
 
@@ -77,8 +81,6 @@ def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckRe
         Refused: there is nothing to compare, or the source is no longer the one that was merged.
         ConfigError: the scope makes no sense here.
     """
-    from plainstep.core.comparing import compared, net_of
-
     mark = load.target.mark(load.name)
     if mark is None:
         raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
@@ -92,43 +94,40 @@ def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckRe
     with load.source.snapshot() as snapshot:
         refuse_unless_continuous(load, mark, snapshot.span)
         waiting = news(load, read_net(load, ahead(mark, snapshot.span)))
-        schema = load.target.fits(snapshot.schema)
-        key = key_of(load, schema)
-        info = load.target.table(load.into_table, key)
+        shape = shape_of(load)
+        info = load.target.table(load.into_table, shape.tables()[0].key)
         if info is None:
             raise Refused(
                 f"The table {load.config.into} is gone.",
                 f"The mark of {load.name} says that it was loaded up to {mark.position}.",
                 f"plainstep reload {load.name}",
             )
-        _refuse_missing(load, schema.names, info.schema.names)
-        target = counted(load.target.rows(load.into_table, schema), f"{load.name}: target rows")
+        _refuse_missing(
+            load, [name for column in shape.schema.names for name in shape.names_of(column)], info.schema.names
+        )
         source = counted(snapshot.batches, f"{load.name}: source rows")
-        # What waits is undone; where old values are not told, the keys that wait are left out instead.
-        undo = waiting.reversible and load.source.reversible
-        with compared(key, schema, target, source, waiting, undo, scope) as found:
+        with compared_at_mark(load, shape, source, waiting, scope) as found:
             result = _checked(load, mark, found, scope)
-            every = net_of(found) if mend and not result.ok else None
+            edits = mending_edits(load, shape, found, mark) if mend and not result.ok else None
     if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
         return check(load, scope, mend)
     result.waiting = len(waiting) if load.source.rereads else waiting.read
-    if every is not None:
+    if edits is not None:
         try:
-            result.mended = _mend(load, every, mark, snapshot.span, began)
+            result.mended = _mend(load, shape, edits, result, mark, snapshot.span, began)
         except MarkMoved:
             return check(load, scope, mend)
     return result
 
 
-def _mend(load: Load, net: NetChanges, mark: Mark, span: Span, began: float) -> LedgerEntry:
+def _mend(
+    load: Load, shape: Shape, edits: list[Edits], found: CheckResult, mark: Mark, span: Span, began: float
+) -> LedgerEntry:
     """Merge differences; the mark stays where it is."""
     there = Span(mark.identity, span.oldest, mark.position, mark.at, mark.token, span.start)
     entry = entry_of(load, "mend", there, mark)
-    counts = net.counts
-    entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
-    edits = edits_of(load, net)
-    edits.sure = False
-    return commit_to(load, edits, mark, there, entry, began)
+    entry.inserts, entry.updates, entry.deletes = found.missing, found.different, found.extra
+    return commit_to(load, parts_of(load, shape, edits, started=True), mark, there, entry, began)
 
 
 def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:
@@ -144,10 +143,12 @@ def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:
 def _checked(load: Load, mark: Mark, found: Comparison, scope: Scope | None) -> CheckResult:
     from plainstep.core.comparing import net_of
 
-    kept = load.config.deletes == "ignore"
+    merged = load.config.operations
+    meant = {"insert": found.missing, "update": found.different, "delete": found.extra}
+    kept = load.config.deletes == "ignore" or "delete" not in merged
     return CheckResult(
         load.name,
-        ok=not (found.missing or found.different or (found.extra and not kept)),
+        ok=not any(count and op in merged and not (op == "delete" and kept) for op, count in meant.items()),
         position=shown(load, mark.place),
         at=mark.at,
         source_rows=found.source_rows,

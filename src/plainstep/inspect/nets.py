@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from plainstep.committing import refuse_unfit
+from plainstep.core.positions import Place
 from plainstep.errors import Refused
+from plainstep.holding import beside
 from plainstep.inspect.looking import noted
-from plainstep.netting import edits_of, news, read_net, refuse_doubtful
+from plainstep.netting import news, read_found, read_net, refuse_doubtful
+from plainstep.shaping import fit_of, held_by, shape_of
 from plainstep.stores.base import LeanSource
 from plainstep.windows import ends, window
 
@@ -16,6 +19,7 @@ if TYPE_CHECKING:
     from plainstep.core.edits import Edits
     from plainstep.core.net import NetChanges
     from plainstep.core.positions import Window
+    from plainstep.core.shapes.base import Found, Moment, Shape
     from plainstep.load import Load
 
 
@@ -70,29 +74,52 @@ def net(load: Load, after: str | None = None, upto: str | None = None) -> NetRes
         found = news(load, found)
     refusal, counted = "", {}
     try:
-        counted = _counted(edits_of(load, found))
-        _refuse_what_a_step_would(load, asked, found)
+        shape = shape_of(load)
+        counted = _counted(
+            shape.edits(_for_its_shape(load, shape, asked, found), _moment(load, asked), held_by(load, shape))
+        )
+        _refuse_what_a_step_would(load, shape, asked, found)
     except Refused as error:
         refusal = error.what
     return NetResult(load.name, *ends(load, asked), found, counted, refusal, noted(load, asked))
 
 
-def _refuse_what_a_step_would(load: Load, asked: Window, found: NetChanges) -> None:
+def _for_its_shape(load: Load, shape: Shape, asked: Window, net: NetChanges) -> Found:
+    """What a step over a window would read: of net changes alone, it is read already."""
+    from plainstep.core.shapes.base import Found
+
+    if not shape.every_change and (not shape.old_values or load.source.reversible):
+        return Found(net)
+    return read_found(load, shape, asked, None)
+
+
+def _moment(load: Load, asked: Window) -> Moment:
+    """When a step over a window would be made: now."""
+    from plainstep.core.shapes.base import Moment
+
+    mark = load.target.mark(load.name)
+    step, identity = (mark.step + 1, mark.identity) if mark else (1, "")
+    at = load.source.time_of(Place(asked.upto, asked.upto_token))
+    return Moment(datetime.now(UTC), step, asked.upto, at, identity)
+
+
+def _refuse_what_a_step_would(load: Load, shape: Shape, asked: Window, found: NetChanges) -> None:
     """Refuse what a step over this window would refuse, as far as that shows without trying."""
     if load.config.strict is None and not isinstance(load.source, LeanSource):
         refuse_doubtful(load, asked, found)
     if load.config.strict and found.contradictions:
         raise Refused("changes contradict those before them, and strict = true refuses that.")
-    wanted = load.target.fits(load.source.schema())
-    refuse_unfit(load, wanted, load.target.table(load.into_table, found.key), load.target.mark(load.name) is not None)
+    started = load.target.mark(load.name) is not None
+    for table in shape.tables():
+        fit_of(load, shape, table, started, load.target.table(beside(load.into_table, table.suffix), table.key))
 
 
-def _counted(edits: Edits) -> dict[str, int]:
+def _counted(edits: list[Edits]) -> dict[str, int]:
     """How many rows each primitive would touch."""
     return {
-        "put": edits.put.num_rows if edits.put is not None else 0,
-        "patch": sum(part.num_rows for part in edits.patch),
-        "drop": edits.drop.num_rows if edits.drop is not None else 0,
-        "append": 0,
-        "add": 0,
+        "put": sum(one.put.num_rows for one in edits if one.put is not None),
+        "patch": sum(part.num_rows for one in edits for part in one.patch),
+        "drop": sum(one.drop.num_rows for one in edits if one.drop is not None),
+        "append": sum(batch.num_rows for one in edits for batch in one.append),
+        "add": sum(one.add.num_rows for one in edits if one.add is not None),
     }

@@ -34,8 +34,8 @@ class Reading(Protocol):
         """The first row of a query."""
         ...
 
-    def matching(self, columns: Sequence[str], keys: pa.Table) -> Iterator[pa.RecordBatch]:
-        """The rows with these keys, whose columns bear the table's own names."""
+    def matching(self, columns: Sequence[str], keys: pa.Table, where_null: str = "") -> Iterator[pa.RecordBatch]:
+        """The rows with these values of some columns, under the table's own names; if asked, only where one is null."""
         ...
 
     def beside(self, table: Any) -> Reading:
@@ -257,11 +257,11 @@ class Target(Protocol):
         """All rows of a table, in the given columns and types."""
         ...
 
-    def commit(self, commit: Commit) -> None:
-        """Make all edits, move the mark and add the ledger row, in one transaction.
+    def commit(self, *commits: Commit) -> None:
+        """Make all edits, move the marks and add the ledger rows, in one transaction.
 
         Raises:
-            MarkMoved: the mark is no longer where it was read.
+            MarkMoved: a mark is no longer where it was read.
             Refused: the edits cannot be made; nothing was written.
         """
         ...

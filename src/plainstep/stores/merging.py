@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import time
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import chain
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from plainstep.stores import bookkeeping
-from plainstep.stores.records import Commit, TableInfo
+from plainstep.stores.records import Commit, Part, TableInfo
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:
@@ -25,28 +25,54 @@ class Merge(ABC):
         commit: what to write. The counts of edits are filled into its ledger row.
 
     Attributes:
+        part: what is done to one of its tables, while that is being done.
+        table: this table's name, as SQL writes it.
+        key: this table's key.
         odd: rows that were not as expected: there already, or not there.
     """
 
     books: ClassVar[bookkeeping.Books] = bookkeeping.EMBEDDED
+    part: Part
+    table: str
+    key: list[str]
 
     def __init__(self, commit: Commit) -> None:
         self.commit = commit
-        self.table = quoted(commit.table)
-        self.key = list(commit.key)
         self.odd = 0
 
-    def run(self) -> None:
-        """Move the mark, make the edits, and write the ledger row.
+    def begin(self) -> None:
+        """Move the mark, and make the tables fit.
 
         Raises:
             MarkMoved: the mark is no longer where it was read.
-            Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
+            Refused: a table does not fit.
         """
         self._move_mark()
-        if self.commit.edits:
+        for _ in self._each(self.commit.parts):
             self._prepare()
-            self._edit(self.commit.edits)
+
+    def leave(self) -> None:
+        """Remove the rows that go."""
+        for part in self._each(reversed(self.commit.parts)):
+            if part.edits.clear:
+                self.execute(f"DELETE FROM {self.table}")
+            self.remove(part.edits)
+            self._count_odd(part.edits)
+
+    def arrive(self) -> None:
+        """Write the rows that come or change.
+
+        Raises:
+            Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
+        """
+        for part in self._each(self.commit.parts):
+            self._write(part.edits)
+            self._count_odd(part.edits)
+        if self.commit.tolerated is not None and self.commit.entry.contradictions > self.commit.tolerated:
+            raise bookkeeping.contradicted(self.commit)
+
+    def end(self) -> None:
+        """Set rows aside, and write the ledger row."""
         for place in {*self.commit.back, *(row.place for row in self.commit.aside)}:
             self.execute(self.books.put_back, [self.commit.mark.load, place])
         for row in self.commit.aside:
@@ -54,6 +80,15 @@ class Merge(ABC):
             self.execute(self.books.set_aside, values)
         self.commit.entry.seconds = time.perf_counter() - self.commit.began
         self.execute(self.books.insert_entry, bookkeeping.entry_values(self.commit.entry))
+
+    def _each(self, parts: Iterable[Part]) -> Iterator[Part]:
+        for part in parts:
+            self.part, self.table, self.key = part, self.sql_of(part.table), list(part.key)
+            yield part
+
+    def sql_of(self, table: str) -> str:
+        """A table's name, as SQL writes it."""
+        return quoted(table)
 
     def _move_mark(self) -> None:
         mark, before = self.commit.mark, self.commit.before
@@ -69,47 +104,54 @@ class Merge(ABC):
     def _prepare(self) -> None:
         """Make the table, or add the columns it lacks."""
         info = self.table_info()
-        said = (self.commit.fit(info), self.commit.entry.note)
+        fit = self.part.fit(info)
+        said = (fit.note, self.commit.entry.note)
         self.commit.entry.note = "; ".join(part for part in said if part)
-        columns = [(field.name, f"{quoted(field.name)} {self.declaration(field)}") for field in self.commit.schema]
+        declared = {field.name: self.declaration(field) for field in self.part.schema}
+        columns = {name: f"{quoted(name)} {kind}" for name, kind in declared.items()}
         if info is None:
-            lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns]
-            self.execute(f"CREATE TABLE {self.table} ({', '.join(lines + self.table_constraints())})")
+            lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns.items()]
+            constraints = self.table_constraints() if self.key else []
+            self.execute(f"CREATE TABLE {self.table} ({', '.join(lines + constraints)})")
             return
-        for name, sql in columns:
-            if name not in info.schema.names:
-                self.execute(f"ALTER TABLE {self.table} ADD COLUMN {sql}")
+        for name in fit.added:
+            self.execute(f"ALTER TABLE {self.table} ADD COLUMN {columns[name]}")
+        for name in fit.widened:
+            self.widen(name, declared[name])
 
-    def _edit(self, edits: Edits) -> None:
+    def widen(self, column: str, declared: str) -> None:
+        """Give a column a type that holds more."""
+        self.execute(f"ALTER TABLE {self.table} ALTER COLUMN {quoted(column)} TYPE {declared}")
+
+    def remove(self, edits: Edits) -> None:
+        """Remove the rows that go; count in ``odd`` those that are not there."""
+        if edits.drop is not None and edits.drop.num_rows:
+            dropped = self.drop(edits.drop)
+            self.commit.entry.drop += dropped
+            self.odd += edits.drop.num_rows - dropped
+
+    def _write(self, edits: Edits) -> None:
         entry = self.commit.entry
-        if edits.clear:
-            self.execute(f"DELETE FROM {self.table}")
-        self.drop_and_put(edits)
+        if edits.put is not None and edits.put.num_rows:
+            entry.put += self.put(edits.put.slice(0, edits.new), edits.put.slice(edits.new))
         if edits.clean is not None and edits.clean.num_rows:
             left = self.drop(edits.clean)
             entry.drop += left
             self.odd += left
-        for part in edits.patch:
-            found = self.patch(part)
-            if found != part.num_rows:
-                raise bookkeeping.half_a_row(self.commit, part.num_rows - found)
+        for patch in edits.patch:
+            found = self.patch(patch)
+            if found != patch.num_rows and edits.whole:
+                raise bookkeeping.half_a_row(self.commit, patch.num_rows - found)
+            self.odd += patch.num_rows - found
             entry.patch += found
         if edits.add is not None and edits.add.num_rows:
-            entry.add = self.add(edits.add)
-        entry.append = self.append(edits)
-        if edits.sure:
-            entry.contradictions += self.odd
-        if self.commit.tolerated is not None and entry.contradictions > self.commit.tolerated:
-            raise bookkeeping.contradicted(self.commit)
+            entry.add += self.add(edits.add)
+        entry.append += self.append(edits)
 
-    def drop_and_put(self, edits: Edits) -> None:
-        """Remove the rows that go, and put those that are there; count in ``odd`` what was otherwise."""
-        entry = self.commit.entry
-        if edits.drop is not None and edits.drop.num_rows:
-            entry.drop = self.drop(edits.drop)
-            self.odd += edits.drop.num_rows - entry.drop
-        if edits.put is not None and edits.put.num_rows:
-            entry.put = self.put(edits.put.slice(0, edits.new), edits.put.slice(edits.new))
+    def _count_odd(self, edits: Edits) -> None:
+        if edits.sure:
+            self.commit.entry.contradictions += self.odd
+        self.odd = 0
 
     def others(self, rows: pa.Table) -> list[str]:
         """The columns of some rows that are not in the key."""
@@ -165,6 +207,23 @@ class Merge(ABC):
     @abstractmethod
     def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
         """Insert rows as they come, without looking for their keys; return how many."""
+
+
+def run(merges: Sequence[Merge]) -> None:
+    """Make some commits in one transaction: rows go in reverse order, and come in order.
+
+    Raises:
+        MarkMoved: a mark is no longer where it was read.
+        Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
+    """
+    for merge in merges:
+        merge.begin()
+    for merge in reversed(merges):
+        merge.leave()
+    for merge in merges:
+        merge.arrive()
+    for merge in merges:
+        merge.end()
 
 
 class IndexedMerge(Merge):

@@ -12,6 +12,7 @@ from plainstep.core.positions import Mark, Place, Span
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from plainstep.core.drift import Fit
     from plainstep.core.edits import Edits
 
 
@@ -115,14 +116,31 @@ class Reader:
 
 
 @dataclass
-class Commit:
-    """Everything one step writes: rows, mark and ledger row, together or not at all.
+class Part:
+    """What one commit does to one table.
 
     Attributes:
         table: the target table. Made when it is not there; columns it lacks are added.
         schema: the target table's columns.
-        key: its key columns.
-        edits: what to do to its rows; none for a mark that moves without rows.
+        key: its key columns; none where rows are only appended.
+        edits: what to do to its rows.
+        fit: told how the table stands, within the transaction; refuses if the rows would not fit, or says what is
+            changed about the table so that they do.
+    """
+
+    table: str
+    schema: pa.Schema
+    key: tuple[str, ...]
+    edits: Edits
+    fit: Callable[[TableInfo | None], Fit]
+
+
+@dataclass
+class Commit:
+    """Everything one step writes: rows, mark and ledger row, together or not at all.
+
+    Attributes:
+        parts: what to do to tables; none for a mark that moves without rows.
         before: the mark as it was read; the commit fails if it has moved since.
         mark: the mark as it will be.
         entry: the ledger row; the counts of edits are filled in by the commit.
@@ -130,19 +148,13 @@ class Commit:
         aside: rows that are set aside.
         back: where rows stood that are no longer aside.
         began: when the step began, by ``time.perf_counter``.
-        fit: looks at the table as it stands in the transaction (None: there is none), refuses one that does not
-            fit, and says what will be changed about it.
     """
 
-    table: str
-    schema: pa.Schema
-    key: tuple[str, ...]
-    edits: Edits | None
+    parts: list[Part]
     before: Mark | None
     mark: Mark
     entry: LedgerEntry
     tolerated: int | None = None
-    fit: Callable[[TableInfo | None], str] = lambda info: ""
     aside: Sequence[Aside] = ()
     back: Sequence[str] = ()
     began: float = 0.0

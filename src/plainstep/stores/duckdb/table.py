@@ -151,12 +151,13 @@ class DuckdbReading:
         rows = self.connection.execute(sql).fetchall()
         return rows[0] if rows else None
 
-    def matching(self, columns: Sequence[str], keys: pa.Table) -> Iterator[pa.RecordBatch]:
+    def matching(self, columns: Sequence[str], keys: pa.Table, where_null: str = "") -> Iterator[pa.RecordBatch]:
         """The rows with these keys."""
         self.connection.register(WANTED, keys)
         try:
             terms = " AND ".join(f"t.{quoted(name)} = k.{quoted(name)}" for name in keys.column_names)
             rest = f"FROM {self.table.sql} t WHERE EXISTS (SELECT 1 FROM {WANTED} k WHERE {terms})"
+            rest += f" AND t.{quoted(where_null)} IS NULL" if where_null else ""
             yield from self._select(columns, {}, rest, "t.")
         finally:
             self.connection.unregister(WANTED)

@@ -10,7 +10,7 @@ import duckdb
 
 from plainstep.core.positions import Mark
 from plainstep.stores import bookkeeping as books
-from plainstep.stores.merging import Merge
+from plainstep.stores.merging import Merge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.sql import quoted
 
@@ -92,8 +92,8 @@ class DuckdbTarget:
             for batch in connection.sql(f"SELECT {selected} FROM {quoted(name)}").to_arrow_reader(1 << 16):
                 yield batch.cast(schema)
 
-    def commit(self, commit: Commit) -> None:
-        """Make all edits, move the mark and add the ledger row, in one transaction.
+    def commit(self, *commits: Commit) -> None:
+        """Make all edits, move the marks and add the ledger rows, in one transaction.
 
         Raises:
             MarkMoved: the mark is no longer where it was read.
@@ -102,12 +102,12 @@ class DuckdbTarget:
         with self.store.opened(read_only=False) as connection:
             connection.execute("BEGIN")
             try:
-                _Merge(connection, commit).run()
+                run([_Merge(connection, commit) for commit in commits])
                 connection.execute("COMMIT")
             except BaseException as error:
                 _roll_back(connection)
                 if isinstance(error, duckdb.TransactionException):
-                    raise books.moved(commit.mark.load) from error
+                    raise books.moved(commits[0].mark.load) from error
                 raise
 
 
@@ -149,7 +149,7 @@ class _Merge(Merge):
         return bool(self.connection.execute(sql, parameters).fetchall())
 
     def table_info(self) -> TableInfo | None:
-        return _table_info(self.connection, self.commit.table)
+        return _table_info(self.connection, self.part.table)
 
     def declaration(self, field: pa.Field) -> str:
         from plainstep.stores.duckdb.types import declaration
@@ -173,19 +173,20 @@ class _Merge(Merge):
         with self._staged(keys) as staged:
             return self.execute(f"DELETE FROM {self.table} USING {staged} WHERE {self._same_key(staged)}")
 
-    def drop_and_put(self, edits: Edits) -> None:
+    def remove(self, edits: Edits) -> None:
         """Rows that go leave with those that are replaced: a pass over the table's keys is most of what either costs."""
         import pyarrow as pa
 
-        if edits.clear or edits.drop is None or not edits.drop.num_rows or edits.put is None:
-            super().drop_and_put(edits)
+        known = edits.put.slice(edits.new).select(self.key) if edits.put is not None else None
+        if edits.drop is None or not edits.drop.num_rows or known is None or not known.num_rows:
+            super().remove(edits)
+            if known is not None and known.num_rows and not edits.clear:
+                self.odd += known.num_rows - self.drop(known)
             return
-        entry, known = self.commit.entry, edits.put.slice(edits.new)
-        leaving = pa.concat_tables([edits.drop, known.select(self.key).cast(edits.drop.schema)])
+        leaving = pa.concat_tables([edits.drop, known.cast(edits.drop.schema)])
         missing = leaving.num_rows - self.drop(leaving)
-        entry.drop = self._stood(edits.drop) if missing else edits.drop.num_rows
+        self.commit.entry.drop += self._stood(edits.drop) if missing else edits.drop.num_rows
         self.odd += missing
-        entry.put = self._put(edits.put, edits.put.slice(0, edits.new))
 
     def _stood(self, keys: pa.Table) -> int:
         """How many of some rows were there before this transaction."""
@@ -202,16 +203,12 @@ class _Merge(Merge):
         return str(self.connection.execute("SELECT current_database()").fetchall()[0][0])
 
     def put(self, new: pa.Table, known: pa.Table) -> int:
+        """Insert rows, after those that should not be there were looked for. Known ones have left already."""
         import pyarrow as pa
 
-        if known.num_rows:
-            self.odd += known.num_rows - self.drop(known.select(self.key))
-        return self._put(pa.concat_tables([new, known]), new)
-
-    def _put(self, rows: pa.Table, new: pa.Table) -> int:
-        """Insert rows, after some that should not be there were looked for."""
         if new.num_rows:
             self.odd += self.drop(new.select(self.key))
+        rows = pa.concat_tables([new, known])
         return self._insert(rows, rows.column_names)
 
     def _insert(self, data: Any, columns: Sequence[str]) -> int:

@@ -141,13 +141,14 @@ class PostgresqlReading:
         row: tuple[Any, ...] | None = self.connection.execute(sql).fetchone()
         return row
 
-    def matching(self, columns: Sequence[str], keys: pa.Table) -> Iterator[pa.RecordBatch]:
+    def matching(self, columns: Sequence[str], keys: pa.Table, where_null: str = "") -> Iterator[pa.RecordBatch]:
         """The rows with these keys."""
         declared = ", ".join(f"{quoted(name)} {self.table.columns[name].native}" for name in keys.column_names)
         terms = " AND ".join(f"t.{quoted(name)} = k.{quoted(name)}" for name in keys.column_names)
         for batch in keys.to_batches(KEYS):  # not by a temporary table: to make one is to write
             wanted = text(json.dumps(batch.to_pylist(), default=_key_value))
             tail = f"FROM {self.table.sql} t JOIN json_to_recordset({wanted}::json) AS k({declared}) ON {terms}"
+            tail += f" WHERE t.{quoted(where_null)} IS NULL" if where_null else ""
             yield from self._select(columns, {}, tail, "t.")
 
     def beside(self, table: PostgresqlTable) -> PostgresqlReading:

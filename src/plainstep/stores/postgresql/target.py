@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import count
 from typing import TYPE_CHECKING, Any
 
 import psycopg
@@ -11,7 +12,7 @@ from plainstep.core.positions import Mark
 from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.retries import retried
 from plainstep.stores import bookkeeping
-from plainstep.stores.merging import IndexedMerge
+from plainstep.stores.merging import IndexedMerge, run
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
@@ -25,6 +26,8 @@ if TYPE_CHECKING:
 BOOKS = bookkeeping.Books("plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "%s")
 # Whoever makes the schema and tables of marks holds this lock, so that two at once do not both try.
 MAKING = 7_025_961_184
+# Numbers for temporary tables: commits of several loads share a transaction.
+STAGED = count()
 # Rows to merge are found by the index unless they are a good part of the table. With the server's default cost of a
 # random page, made for turning disks, it read a whole table of 2,000,000 rows for 10,000 (measured: four times slower).
 BEGIN = "BEGIN; SET LOCAL random_page_cost = 1.1"
@@ -105,8 +108,8 @@ class PostgresqlTarget:
             for batch in read(connection, f"SELECT {selected} FROM {table.sql}", columns, name):
                 yield batch.cast(schema)
 
-    def commit(self, commit: Commit) -> None:
-        """Make all edits, move the mark and add the ledger row, in one transaction.
+    def commit(self, *commits: Commit) -> None:
+        """Make all edits, move the marks and add the ledger rows, in one transaction.
 
         Raises:
             MarkMoved: the mark is no longer where it was read.
@@ -118,7 +121,7 @@ class PostgresqlTarget:
             with self.store.opened() as connection:
                 try:
                     connection.execute(BEGIN)
-                    _Merge(connection, self.store, commit).run()
+                    run([_Merge(connection, self.store, commit) for commit in commits])
                 except BaseException:
                     if not connection.closed:
                         connection.execute("ROLLBACK")
@@ -126,7 +129,7 @@ class PostgresqlTarget:
                 answered = False
                 connection.execute("COMMIT")
         except LostConnection:
-            if answered or not self._went_through(commit):
+            if answered or not self._went_through(commits[0]):
                 raise
 
     def _went_through(self, commit: Commit) -> bool:
@@ -160,7 +163,7 @@ def table_info(connection: Connection, place: str, name: str, key: tuple[str, ..
         return None
     if table.kind not in ("r", "p"):
         raise Refused(f"{place}.{name} is no table that rows can be merged into.", "", "Name a table after 'into'.")
-    if set(key) <= set(table.names) and not any(set(unique) == set(key) for unique in table.uniques):
+    if key and set(key) <= set(table.names) and not any(set(unique) == set(key) for unique in table.uniques):
         columns = ", ".join(quoted(column) for column in key)
         raise Refused(
             f"Nothing makes {', '.join(key)} unique in {place}.{name}.",
@@ -180,8 +183,10 @@ class _Merge(IndexedMerge):
     def __init__(self, connection: Connection, store: PostgresqlStore, commit: Commit) -> None:
         super().__init__(commit)
         self.connection, self.store = connection, store
-        self.table = catalog.sql_of(catalog.parts_of(commit.table))
-        self._staged = 0
+
+    def sql_of(self, table: str) -> str:
+        """A table's name, as SQL writes it."""
+        return catalog.sql_of(catalog.parts_of(table))
 
     def make_books(self) -> None:
         wanted = None in self._one("SELECT to_regclass('plainstep.marks'), to_regclass('plainstep.ledger')")
@@ -209,7 +214,7 @@ class _Merge(IndexedMerge):
         return self.connection.execute(sql, parameters).fetchone() is not None
 
     def table_info(self) -> TableInfo | None:
-        return table_info(self.connection, self.store.name, self.commit.table, self.commit.key)
+        return table_info(self.connection, self.store.name, self.part.table, self.part.key)
 
     def declaration(self, field: pa.Field) -> str:
         from plainstep.stores.postgresql.types import declaration
@@ -221,12 +226,10 @@ class _Merge(IndexedMerge):
 
     def _stage(self, rows: pa.Table) -> str:
         """Copy rows into a temporary table of the target's own types; return its name."""
-        self._staged += 1
-        staged = f"pg_temp.plainstep_staged_{self._staged}"
+        name = f"plainstep_staged_{next(STAGED)}"
+        staged = f"pg_temp.{name}"
         names = ", ".join(quoted(name) for name in rows.column_names)
-        self.execute(
-            f"CREATE TEMP TABLE plainstep_staged_{self._staged} ON COMMIT DROP AS SELECT {names} FROM {self.table} LIMIT 0"
-        )
+        self.execute(f"CREATE TEMP TABLE {name} ON COMMIT DROP AS SELECT {names} FROM {self.table} LIMIT 0")
         self._copy(staged, rows.column_names, iter(rows.to_batches()))
         return staged
 

@@ -189,7 +189,7 @@ class SqliteReading:
         row: tuple[Any, ...] | None = self.connection.execute(sql).fetchone()
         return row
 
-    def matching(self, columns: Sequence[str], keys: pa.Table) -> Iterator[pa.RecordBatch]:
+    def matching(self, columns: Sequence[str], keys: pa.Table, where_null: str = "") -> Iterator[pa.RecordBatch]:
         """The rows with these keys."""
         from plainstep.stores.sqlite.types import to_sqlite
 
@@ -201,6 +201,7 @@ class SqliteReading:
             f"t.{quoted(name)} = {self._key_value(name, place)}" for place, name in enumerate(keys.column_names)
         )
         rest = f"FROM json_each(?) k CROSS JOIN {self.table.sql} t ON {terms}"
+        rest += f" WHERE t.{quoted(where_null)} IS NULL" if where_null else ""
         yield from self._select(columns, {}, rest, "t.", [rows])
 
     def _key_value(self, name: str, place: int) -> str:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.positions import Mark
 from plainstep.errors import Refused
 from plainstep.stores import bookkeeping as books
-from plainstep.stores.merging import IndexedMerge
+from plainstep.stores.merging import IndexedMerge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import catalog
@@ -117,8 +117,8 @@ class SqliteTarget:
                         ) from None
                 yield pa.record_batch(arrays, schema=schema)
 
-    def commit(self, commit: Commit) -> None:
-        """Make all edits, move the mark and add the ledger row, in one transaction.
+    def commit(self, *commits: Commit) -> None:
+        """Make all edits, move the marks and add the ledger rows, in one transaction.
 
         Raises:
             MarkMoved: the mark is no longer where it was read.
@@ -127,7 +127,7 @@ class SqliteTarget:
         with self.store.opened("rwc") as connection:
             connection.execute("BEGIN IMMEDIATE")
             try:
-                _Merge(connection, self.store.name, commit).run()
+                run([_Merge(connection, self.store.name, commit) for commit in commits])
                 connection.execute("COMMIT")
             except BaseException:
                 if connection.in_transaction:
@@ -148,7 +148,7 @@ def table_info(connection: sqlite3.Connection, place: str, name: str, key: tuple
     table = catalog.find(connection, name)
     if table is None:
         return None
-    known = set(key) <= set(table.names)
+    known = key and set(key) <= set(table.names)
     if known and not any(unique.complete and set(unique.columns) == set(key) for unique in table.uniques):
         columns = ", ".join(quoted(column) for column in key)
         raise Refused(
@@ -175,7 +175,7 @@ class _Merge(IndexedMerge):
         return self.connection.execute(sql, parameters).fetchone() is not None
 
     def table_info(self) -> TableInfo | None:
-        return table_info(self.connection, self.place, self.commit.table, self.commit.key)
+        return table_info(self.connection, self.place, self.part.table, self.part.key)
 
     def declaration(self, field: pa.Field) -> str:
         from plainstep.stores.sqlite.types import declaration
@@ -184,6 +184,9 @@ class _Merge(IndexedMerge):
 
     def table_constraints(self) -> list[str]:
         return [f"PRIMARY KEY ({', '.join(quoted(name) for name in self.key)})"]
+
+    def widen(self, column: str, declared: str) -> None:
+        """Nothing: in SQLite, a column holds whatever is put there."""
 
     def _many(self, sql: str, rows: pa.Table) -> int:
         """Run a statement for every row; return how many rows it touched."""

@@ -1,0 +1,155 @@
+"""SQL expressions over a row: checked before anything runs, and the same for one row at any time."""
+
+from __future__ import annotations
+
+import difflib
+import json
+from collections.abc import Collection, Iterator, Mapping
+from functools import cache
+from typing import Any
+
+import pyarrow as pa
+
+from plainstep.core.evaluator import connection, evaluated
+from plainstep.core.words import quoted
+from plainstep.errors import ConfigError, DataError
+
+# Parts of an expression that would look at more than the row.
+BEYOND_THE_ROW = {"SUBQUERY": "a query of its own", "WINDOW": "other rows", "STAR": "all columns"}
+
+
+def checked(sql: str, columns: Collection[str], where: str) -> None:
+    """Refuse what is no expression over one row.
+
+    Args:
+        sql: the expression.
+        columns: the names that it may use.
+        where: where it is written, for messages.
+
+    Raises:
+        ConfigError: it is no SQL, names an unknown column, looks at more than the row, or changes by itself.
+    """
+    known = {name.lower() for name in columns}
+    for node in _nodes(_parsed(sql, where)):
+        kind = node.get("class")
+        if kind in BEYOND_THE_ROW:
+            raise ConfigError(f"{where} = {sql!r} looks at more than the row: {BEYOND_THE_ROW[kind]}.")
+        if kind == "FUNCTION":
+            _refuse_function(str(node.get("function_name", "")), sql, where)
+        if kind == "COLUMN_REF" and node["column_names"][0].lower() not in known:
+            name = node["column_names"][0]
+            near = difflib.get_close_matches(name, list(columns), 1)
+            raise ConfigError(
+                f"{where} = {sql!r} names {name!r}, which is no column here.",
+                f"Did you mean {near[0]!r}?" if near else f"Columns: {', '.join(columns)}.",
+                "Write text in single quotes: 'oak'.",
+            )
+
+
+def names_in(sql: str, where: str) -> set[str]:
+    """The names that an expression begins with: columns, or tables where these have dots.
+
+    Raises:
+        ConfigError: it is no SQL.
+    """
+    nodes = _nodes(_parsed(sql, where))
+    return {str(node["column_names"][0]).lower() for node in nodes if node.get("class") == "COLUMN_REF"}
+
+
+def _parsed(sql: str, where: str) -> Any:
+    """The expression, as a tree."""
+    found = connection().execute("SELECT json_serialize_sql(?)", [f"SELECT {sql}"]).fetchall()
+    tree = json.loads(found[0][0])
+    if tree.get("error"):
+        raise ConfigError(f"{where} = {sql!r} is no SQL: {tree.get('error_message', '')}.")
+    [statement, *more] = tree["statements"]
+    node = statement["node"]
+    selected = node.get("select_list", ())
+    plain = node.get("from_table", {}).get("type") == "EMPTY" and not node.get("where_clause")
+    if more or len(selected) != 1 or not plain:
+        raise ConfigError(f"{where} = {sql!r} is more than one expression.")
+    return selected[0]
+
+
+def _nodes(tree: Any, within_lambda: bool = False) -> Iterator[dict[str, Any]]:
+    """Every part of an expression. Within a lambda, names are its own."""
+    if isinstance(tree, dict):
+        inside = within_lambda or tree.get("class") == "LAMBDA"
+        if not (inside and tree.get("class") == "COLUMN_REF"):
+            yield tree
+        for part in tree.values():
+            yield from _nodes(part, inside)
+    elif isinstance(tree, list):
+        for part in tree:
+            yield from _nodes(part, within_lambda)
+
+
+@cache
+def _functions() -> dict[str, str]:
+    """The functions that must not stand in an expression, each with what is wrong with it."""
+    rows = connection().execute(
+        "SELECT function_name, function_type, stability FROM duckdb_functions() WHERE function_type = 'aggregate' "
+        "OR (function_type = 'scalar' AND stability IS DISTINCT FROM 'CONSISTENT')"
+    )
+    told = {"aggregate": "looks at many rows", "scalar": "does not give the same for the same row every time"}
+    return {name: told[kind] for name, kind, _ in rows.fetchall()}
+
+
+def _refuse_function(name: str, sql: str, where: str) -> None:
+    if name in _functions():
+        raise ConfigError(
+            f"{where} = {sql!r} uses {name}, which {_functions()[name]}.",
+            "An old row and a new one would not be judged alike.",
+            "Use only what follows from the row itself.",
+        )
+
+
+def typed(expressions: Mapping[str, str], schema: pa.Schema, where: str) -> pa.Schema:
+    """The types that expressions have over rows of some columns.
+
+    Raises:
+        ConfigError: one does not fit the columns' types.
+    """
+    fields = []
+    # One row of nulls: a constant that does not convert to a column's type shows only where there is a row.
+    blank = pa.table(
+        [pa.nulls(1, field.type) for field in schema], schema=pa.schema([(f.name, f.type) for f in schema])
+    )
+    for name, sql in expressions.items():
+        checked(sql, schema.names, f"{where}.{name}" if name else where)
+        try:
+            found = evaluated(blank, f"({sql}) AS x").schema.field(0)
+        except _database_error() as error:
+            raise ConfigError(f"{f'{where}.{name}' if name else where} = {sql!r}: {_first_line(error)}.") from None
+        fields.append(pa.field(name, found.type))
+    return pa.schema(fields)
+
+
+def computed(rows: pa.Table, expressions: Mapping[str, str]) -> pa.Table:
+    """What expressions give for some rows, in their order.
+
+    Raises:
+        DataError: a value does not let itself be computed.
+    """
+    if not expressions:
+        return rows.select([])
+    select = ", ".join(f"({sql}) AS {quoted(name)}" for name, sql in expressions.items())
+    try:
+        return evaluated(rows, select)
+    except _database_error() as error:
+        told = "; ".join(f"{name} = {sql}" for name, sql in expressions.items())
+        raise DataError(
+            f"A row cannot be computed with: {_first_line(error)}.",
+            f"The load says: {told}.",
+            "Mend the value, or the expression (try_cast gives null for what cannot be converted).",
+        ) from None
+
+
+def _database_error() -> type[Exception]:
+    import duckdb
+
+    return duckdb.Error
+
+
+def _first_line(error: Exception) -> str:
+    return str(error).splitlines()[0].rstrip(".!")

@@ -1,0 +1,188 @@
+"""What shapes have in common: what they are given, and what they answer."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Protocol
+
+import pyarrow as pa
+
+from plainstep.core.changes import AT, Changes
+from plainstep.core.edits import Edits
+from plainstep.core.net import NetChanges
+from plainstep.errors import ConfigError, Refused
+
+
+@dataclass(frozen=True)
+class TargetTable:
+    """A table that a shape keeps.
+
+    Attributes:
+        suffix: what is added to the target table's name; empty for that table itself.
+        schema: its columns.
+        key: its key; none where rows are only appended.
+    """
+
+    suffix: str
+    schema: pa.Schema
+    key: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Moment:
+    """When a step is made, and up to where.
+
+    Attributes:
+        at: the step's time (UTC).
+        step: its number.
+        position: the end of its window.
+        changed_at: when the change there was made, if known.
+        identity: who the source is.
+    """
+
+    at: datetime
+    step: int
+    position: int
+    changed_at: datetime | None = None
+    identity: str = ""
+
+
+@dataclass(frozen=True)
+class Found:
+    """What a step read.
+
+    Attributes:
+        net: its net changes.
+        changes: gives all its changes, in reading order; None where nobody asked for them.
+    """
+
+    net: NetChanges
+    changes: Callable[[], Iterator[Changes]] | None = None
+
+
+class Held(Protocol):
+    """What the target holds before the step."""
+
+    def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
+        """Rows of one of the shape's tables; of no table that is not there yet.
+
+        Args:
+            suffix: which table.
+            columns: which columns.
+            keys: values of some columns that rows must have; None for all rows.
+            where_null: a column that must be null; empty for none.
+        """
+        ...
+
+    def stream(self, suffix: str, schema: pa.Schema, where_null: str = "") -> Iterator[pa.RecordBatch]:
+        """All rows of one of the shape's tables, in these columns and types; arguments as for ``rows``."""
+        ...
+
+    def first_values(self, suffix: str, group: pa.Table, value: str, count: int, largest: bool) -> pa.Table:
+        """For each group, its first values in order: the smallest, or the largest.
+
+        Args:
+            suffix: which table.
+            group: values of the columns that make a group.
+            value: the column in whose order they are.
+            count: how many for each group.
+            largest: whether to begin at the largest.
+        """
+        ...
+
+
+class Shape(Protocol):
+    """What a target is.
+
+    Attributes:
+        schema: the source's columns, as the target holds them.
+        key: its key.
+        every_change: whether it is made of all changes, rather than of net changes.
+        old_values: whether it needs old values.
+        keeps_rows: whether it holds the source's rows, so that they can be compared.
+        gone: the column that holds a value where a row is no longer the source's; empty where such rows are not there.
+    """
+
+    @property
+    def schema(self) -> pa.Schema: ...  # noqa: D102
+    @property
+    def key(self) -> tuple[str, ...]: ...  # noqa: D102
+    @property
+    def every_change(self) -> bool: ...  # noqa: D102
+    @property
+    def old_values(self) -> bool: ...  # noqa: D102
+    @property
+    def keeps_rows(self) -> bool: ...  # noqa: D102
+    @property
+    def gone(self) -> str: ...  # noqa: D102
+
+    def tables(self) -> list[TargetTable]:
+        """The tables it keeps.
+
+        Raises:
+            ConfigError: a column has a name that the shape needs.
+        """
+        ...
+
+    def names_of(self, column: str) -> list[str]:
+        """The columns of its main table that hold a column of the source."""
+        ...
+
+    def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
+        """What a first load asks of each table."""
+        ...
+
+    def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
+        """What a window asks of each table.
+
+        Raises:
+            Refused: the changes do not tell what the shape needs.
+        """
+        ...
+
+    def living(self, held: Held) -> Iterator[pa.RecordBatch]:
+        """The source's rows, as the target holds them, in their own columns; of columns not there yet, nulls."""
+        ...
+
+
+def with_columns(schema: pa.Schema, shape: str, added: dict[str, pa.DataType]) -> pa.Schema:
+    """The columns of rows, and those that a shape adds.
+
+    Raises:
+        ConfigError: a column has one of these names already.
+    """
+    taken = [name for name in added if name in schema.names]
+    if taken:
+        raise ConfigError(
+            f"The source has a column {taken[0]!r}, and {shape} adds a column of that name.",
+            "",
+            f"Rename it: columns = {{ other_name = {taken[0]!r}, ... }} in the load.",
+        )
+    return pa.schema([*schema, *(pa.field(name, kind) for name, kind in added.items())])
+
+
+def half_rows(count: int) -> Refused:
+    """The error for new rows of which a part was not sent."""
+    return Refused(
+        f"Rows came under a key that is new, and some of their values were not sent: {count:,}.",
+        "Half a row is never inserted. (PostgreSQL's log leaves out large values that did not change.)",
+        "plainstep reload LOAD mends it; ALTER TABLE ... REPLICA IDENTITY FULL keeps it from happening.",
+    )
+
+
+def constant(value: object, kind: pa.DataType, count: int) -> pa.Array:
+    """A column of one value."""
+    return pa.repeat(pa.scalar(value, kind), count) if value is not None else pa.nulls(count, kind)
+
+
+def extended(rows: pa.Table, values: Mapping[str, tuple[object, pa.DataType]]) -> pa.Table:
+    """Rows with columns of one value each behind them."""
+    for name, (value, kind) in values.items():
+        rows = rows.append_column(name, constant(value, kind, rows.num_rows))
+    return rows
+
+
+TIME = AT
+NUMBER = pa.int64()

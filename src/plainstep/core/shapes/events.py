@@ -1,0 +1,161 @@
+"""Events: changes that fit a rule, as messages in an outbox, from which they are delivered after the commit."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from plainstep.core.changes import AT, Changes
+from plainstep.core.edits import Edits
+from plainstep.core.expressions import checked, names_in
+from plainstep.core.filters import condition
+from plainstep.core.jsonable import finite, plain
+from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable
+from plainstep.core.words import NOW, WAS, Op
+
+TEXT = pa.string()
+# An event waits until it is sent; one that could not be sent for too long is set aside.
+WAITING, SENT, ASIDE = "waiting", "sent", "aside"
+OUTBOX = pa.schema(
+    [
+        ("id", TEXT),
+        ("type", TEXT),
+        ("source", TEXT),
+        ("subject", TEXT),
+        ("time", TIME),
+        ("position", NUMBER),
+        ("data", TEXT),
+        ("step_number", NUMBER),
+        ("state", TEXT),
+        ("tries", NUMBER),
+        ("try_again_at", TIME),
+        ("problem", TEXT),
+        ("sent_at", TIME),
+    ]
+)
+# What a rule's condition may name.
+NAMES = ("was", "now", "op", "time", "txn")
+
+
+@dataclass(frozen=True)
+class Rule:
+    """A rule.
+
+    Attributes:
+        name: the type of the events that it makes.
+        when: a condition in SQL on ``was`` and ``now``; empty for every change.
+    """
+
+    name: str
+    when: str = ""
+
+
+@dataclass(frozen=True)
+class Events:
+    """Messages.
+
+    Attributes:
+        schema: the source's columns, as the target holds them.
+        key: its key.
+        rules: the rules.
+        source: where the events come from, as their receivers see it.
+        every_change: whether every change may be an event; otherwise every net change may.
+    """
+
+    schema: pa.Schema
+    key: tuple[str, ...]
+    rules: tuple[Rule, ...]
+    source: str
+    every_change: bool = True
+
+    keeps_rows = False
+    gone = ""
+
+    @property
+    def old_values(self) -> bool:
+        """Whether a rule asks for old values."""
+        return any("was" in names_in(rule.when, f"rules.{rule.name}") for rule in self.rules if rule.when)
+
+    def tables(self) -> list[TargetTable]:
+        """The outbox."""
+        nothing = {side + field.name: pa.array([], field.type) for side in (WAS, NOW) for field in self.schema}
+        begin = {"op": pa.array([], pa.int8()), "seq": pa.array([], NUMBER), "at": pa.array([], AT)}
+        for rule in self.rules:
+            if rule.when:
+                checked(rule.when, NAMES, f"rules.{rule.name}")
+                condition(Changes(pa.table(begin | nothing)), rule.when)
+        return [TargetTable("", OUTBOX, ("id",))]
+
+    def names_of(self, column: str) -> list[str]:
+        """None of an outbox's columns is the source's."""
+        return []
+
+    def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
+        """Nothing: rows that are there already are no changes."""
+        return [Edits()]
+
+    def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
+        """A message for each change that fits a rule, in the order of the changes."""
+        changes = found.changes() if self.every_change and found.changes is not None else iter([found.net.as_changes()])
+        rows = [row for part in changes for row in self._messages(part, now)]
+        rows.sort(key=lambda row: row["position"])  # those of several rules stand in the order of their changes
+        return [Edits(put=pa.Table.from_pylist(rows, OUTBOX), new=len(rows), sure=False)]
+
+    def _messages(self, changes: Changes, now: Moment) -> Iterator[dict[str, Any]]:
+        for rule in self.rules:
+            fits = condition(changes, rule.when) if rule.when else np.ones(len(changes), dtype=np.bool_)
+            fits &= changes.op() != Op.TRUNCATE
+            for row in changes.table.filter(pa.array(fits)).to_pylist():
+                yield self._message(rule, row, now)
+
+    def _message(self, rule: Rule, row: dict[str, Any], now: Moment) -> dict[str, Any]:
+        op = Op(row["op"])
+        was = _image(row, WAS) if op in (Op.UPDATE, Op.DELETE) else None
+        new = _image(row, NOW) if op != Op.DELETE else None
+        key = {name: (new or was or {}).get(name) for name in self.key}
+        data = {"op": op.word, "key": key, "was": was, "now": new}
+        return {
+            # The same change makes the same event, however often it is read: a receiver knows a repeat by it.
+            "id": f"{rule.name}-{row['seq']}-{op.word}-{now.identity}",
+            "type": rule.name,
+            "source": self.source,
+            "subject": "/".join(str(value) for value in key.values()),
+            "time": row["at"] or now.at,
+            "position": row["seq"],
+            "data": json.dumps(data, default=plain, ensure_ascii=False),
+            "step_number": now.step,
+            "state": WAITING,
+            "tries": 0,
+            "try_again_at": now.at,
+            "problem": None,
+            "sent_at": None,
+        }
+
+    def living(self, held: Held) -> Iterator[pa.RecordBatch]:
+        """Nothing: an outbox holds no rows of the source."""
+        return iter(())
+
+
+def _image(row: dict[str, Any], side: str) -> dict[str, Any]:
+    return {name[len(side) :]: finite(value) for name, value in row.items() if name.startswith(side)}
+
+
+def cloud_event(row: dict[str, Any]) -> dict[str, Any]:
+    """A message of the outbox as a CloudEvent 1.0 (https://github.com/cloudevents/spec)."""
+    time: datetime = row["time"]
+    return {
+        "specversion": "1.0",
+        "id": row["id"],
+        "source": row["source"],
+        "type": row["type"],
+        "subject": row["subject"],
+        "time": time.isoformat().replace("+00:00", "Z"),
+        "datacontenttype": "application/json",
+        "data": json.loads(row["data"]),
+    }

@@ -1,0 +1,172 @@
+"""A journal: every change, or every net change, appended as it came."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plainstep.core.changes import Changes, flat, words
+from plainstep.core.edits import Edits
+from plainstep.core.evaluator import spilling
+from plainstep.core.net import NetChanges
+from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable, constant
+from plainstep.core.words import NOW, WAS, Op, quoted
+from plainstep.errors import ConfigError
+
+TEXT = pa.string()
+# What a journal tells of each change, before its values: then was_* and now_* of every column.
+ABOUT = {
+    "step_number": NUMBER,
+    "stepped_at": TIME,
+    "position": NUMBER,
+    "op": TEXT,
+    "changed_at": TIME,
+    "txn": TEXT,
+    "changed_by": TEXT,
+}
+SIDES = {WAS: "was_", NOW: "now_"}
+
+
+@dataclass(frozen=True)
+class Journal:
+    """Changes, appended.
+
+    Attributes:
+        schema: the source's columns, as the target holds them.
+        key: its key.
+        every_change: whether every change is written; otherwise every net change is.
+        operations: which operations are written.
+    """
+
+    schema: pa.Schema
+    key: tuple[str, ...]
+    every_change: bool = True
+    operations: tuple[str, ...] = ("insert", "update", "delete")
+
+    old_values = True
+    keeps_rows = True
+    gone = ""
+
+    def names_of(self, column: str) -> list[str]:
+        """The old and the new value."""
+        return [side + column for side in SIDES.values()]
+
+    def tables(self) -> list[TargetTable]:
+        """The changes. Nothing but the order in which they came tells them apart."""
+        return [TargetTable("", self._columns, ())]
+
+    @cached_property
+    def _columns(self) -> pa.Schema:
+        images = [(side + field.name, field) for side in SIDES.values() for field in self.schema]
+        names = [*ABOUT, *(name for name, _ in images)]
+        doubled = {name for name in names if names.count(name) > 1}
+        if doubled:
+            raise ConfigError(
+                f"Two columns of the journal would be called {min(doubled)}.",
+                "It has was_* and now_* for every column of the source.",
+                "Rename one: columns = { other_name = ..., ... } in the load.",
+            )
+        about = [pa.field(name, kind) for name, kind in ABOUT.items()]
+        return pa.schema([*about, *(field.with_name(name) for name, field in images)])
+
+    def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
+        """Every row, as if it had been inserted at the position of the load."""
+        return [Edits(append=(batch for some in rows for batch in self._begun(some, now).to_batches()))]
+
+    def _begun(self, rows: pa.RecordBatch, now: Moment) -> pa.Table:
+        count = rows.num_rows
+        columns: dict[str, Any] = {
+            "position": constant(now.position, NUMBER, count),
+            "op": constant(Op.INSERT.word, TEXT, count),
+        }
+        return self._written(columns | {SIDES[NOW] + name: rows.column(name) for name in rows.schema.names}, count, now)
+
+    def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
+        """The changes, or the net changes in the order in which they came about."""
+        if self.every_change and found.changes is not None:
+            parts = (self._of_changes(part, now) for part in found.changes())
+            return [Edits(append=(batch for part in parts for batch in part.to_batches()))]
+        return [Edits(append=self._of_net(found.net, now).to_batches())]
+
+    def _of_changes(self, changes: Changes, now: Moment) -> pa.Table:
+        ops = changes.op()
+        wanted = [Op[word.upper()] for word in self.operations]
+        if "delete" in self.operations:
+            wanted.append(Op.TRUNCATE)
+        if {"insert", "update"} & set(self.operations):
+            wanted.append(Op.PUT)
+        keep = pc.is_in(pa.array(ops), value_set=pa.array(wanted, pa.int8()))
+        changes = Changes(changes.table.filter(keep))
+        table = changes.table
+        columns: dict[str, Any] = {"position": table["seq"], "op": words(table["op"]), "changed_at": table["at"]}
+        columns |= {
+            mine: flat(table[theirs]).cast(TEXT)
+            for mine, theirs in (("txn", "txn"), ("changed_by", "by"))
+            if theirs in table.column_names
+        }
+        for side, prefix in SIDES.items():
+            columns |= {prefix + name: changes.image(side, name) for name in self.schema.names}
+        return self._written(columns, len(changes), now)
+
+    def _of_net(self, net: NetChanges, now: Moment) -> pa.Table:
+        written = self._of_changes(net.as_changes(), now)
+        if not net.truncated:
+            return written
+        # What is left came after the truncate.
+        place = pc.min(written["position"]).as_py() - 1 if written.num_rows else now.position
+        cleared = {"position": constant(place, NUMBER, 1), "op": constant(Op.TRUNCATE.word, TEXT, 1)}
+        return pa.concat_tables([self._written(cleared, 1, now), written])
+
+    def _written(self, columns: dict[str, Any], count: int, now: Moment) -> pa.Table:
+        """Columns in the target's order and types; those that are not told are null."""
+        columns |= {
+            "step_number": constant(now.step, NUMBER, count),
+            "stepped_at": constant(now.at, TIME, count),
+        }
+        arrays = [
+            columns[field.name].cast(field.type) if field.name in columns else pa.nulls(count, field.type)
+            for field in self._columns
+        ]
+        return pa.table(arrays, schema=self._columns)
+
+    def living(self, held: Held) -> Iterator[pa.RecordBatch]:
+        """The rows that are left when the changes are gone through in order."""
+        images = {SIDES[side] + name: self.schema.field(name) for side in SIDES for name in self.schema.names}
+        wanted = pa.schema(
+            [
+                *((name, ABOUT[name]) for name in ("step_number", "position", "op")),
+                *(f.with_name(n) for n, f in images.items()),
+            ]
+        )
+        with spilling() as evaluator:
+            begun = False
+            for batch in held.stream("", wanted):
+                evaluator.register("part", pa.Table.from_batches([batch]))
+                evaluator.execute(
+                    "INSERT INTO j SELECT * FROM part" if begun else "CREATE TABLE j AS SELECT * FROM part"
+                )
+                begun = True
+            if begun:
+                for batch in evaluator.sql(self._replayed()).to_arrow_reader(1 << 16):
+                    yield batch.cast(self.schema)
+
+    def _replayed(self) -> str:
+        """The rows that are left, as SQL over the journal. An update that moves a row to another key ends the old one."""
+        was, now = SIDES[WAS], SIDES[NOW]
+        keys = ", ".join(quoted(name) for name in self.key)
+        moved = " AND ".join(f"{quoted(was + name)} IS NOT NULL" for name in self.key)
+        news = ", ".join(f"{quoted(now + name)} AS {quoted(name)}" for name in self.schema.names)
+        nulls = ", ".join(f"{quoted(was + name)} AS {quoted(name)}" for name in self.schema.names)
+        return (
+            "WITH e AS (SELECT *, row_number() OVER (ORDER BY position, step_number) AS n FROM j), "
+            "t AS (SELECT coalesce(max(n), 0) AS n FROM e WHERE op = 'truncate'), "
+            f"v AS (SELECT n * 2 + 1 AS n, true AS there, {news} FROM e WHERE op IN ('insert', 'update', 'put') "
+            f"UNION ALL SELECT n * 2, false, {nulls} FROM e WHERE op IN ('delete', 'update') AND {moved}), "
+            f"l AS (SELECT v.*, row_number() OVER (PARTITION BY {keys} ORDER BY v.n DESC) AS last FROM v, t WHERE v.n > 2 * t.n) "
+            f"SELECT {', '.join(quoted(name) for name in self.schema.names)} FROM l WHERE last = 1 AND there"
+        )

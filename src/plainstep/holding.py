@@ -1,0 +1,116 @@
+"""What a load's target holds, looked up for its shape."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from plainstep.stores.sql import quoted
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.shapes.base import TargetTable
+    from plainstep.load import Load
+    from plainstep.stores.base import Table
+
+# Up to so many groups are asked for their first values one by one; of more, all their values are read at once.
+ONE_BY_ONE = 200
+
+
+class TargetRows:
+    """The rows of a load's target tables, as they are before a step.
+
+    Args:
+        load: the load.
+        tables: the tables that its shape keeps.
+    """
+
+    def __init__(self, load: Load, tables: list[TargetTable]) -> None:
+        self.load = load
+        self.tables = {table.suffix: table for table in tables}
+
+    def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
+        """Rows of one of the tables; see ``plainstep.core.shapes.base.Held``."""
+        import pyarrow as pa
+
+        schema = pa.schema([self.tables[suffix].schema.field(name) for name in columns])
+        if keys is None:
+            return pa.Table.from_batches(self.stream(suffix, schema, where_null), schema)
+        table = self._table(suffix)
+        if table is None or not keys.num_rows:
+            return schema.empty_table()
+        found = table.schema()
+        wanted = pa.schema([field for field in schema if field.name in found.names])
+        asked = keys.cast(pa.schema([self.tables[suffix].schema.field(name) for name in keys.column_names]))
+        with table.reading() as reading:
+            batches = [batch.cast(wanted) for batch in reading.matching(wanted.names, asked, where_null)]
+        return _widened(pa.Table.from_batches(batches, wanted), schema)
+
+    def stream(self, suffix: str, schema: pa.Schema, where_null: str = "") -> Iterator[pa.RecordBatch]:
+        """All rows of one of the tables, in these columns and types; null in columns that it does not have yet."""
+        import pyarrow as pa
+        import pyarrow.compute as pc
+
+        from plainstep.core.compare import known, widened
+
+        mine = self.tables[suffix]
+        info = self.load.target.table(beside(self.load.into_table, suffix), mine.key)
+        if info is None:
+            return
+        fields = {field.name: field for field in schema}
+        if where_null:
+            fields.setdefault(where_null, mine.schema.field(where_null))
+        asked = known(pa.schema(list(fields.values())), info.schema)
+        for batch in self.load.target.rows(beside(self.load.into_table, suffix), asked):
+            some = batch.filter(pc.is_null(batch.column(where_null))) if where_null else batch
+            yield widened(some.select([name for name in schema.names if name in asked.names]), schema)
+
+    def first_values(self, suffix: str, group: pa.Table, value: str, count: int, largest: bool) -> pa.Table:
+        """For each group, its first values in order; see ``plainstep.core.shapes.base.Held``."""
+        import pyarrow as pa
+
+        names = [*group.column_names, value]
+        schema = pa.schema([self.tables[suffix].schema.field(name) for name in names])
+        table = self._table(suffix)
+        if table is None:
+            return schema.empty_table()
+        if group.num_rows > ONE_BY_ONE or not _ordered_alike(group.schema, schema.field(value).type):
+            return self.rows(suffix, names, group)
+        parts: list[pa.RecordBatch] = []
+        with table.reading() as reading:
+            for row in group.to_pylist():
+                of = " AND ".join(f"{quoted(name)} = {table.literal(name, str(found))}" for name, found in row.items())
+                tail = f"WHERE {of} ORDER BY {quoted(value)} {'DESC' if largest else 'ASC'} LIMIT {count}"
+                parts += [batch.cast(schema) for batch in reading.select(names, {}, tail)]
+        return pa.Table.from_batches(parts, schema)
+
+    def _table(self, suffix: str) -> Table | None:
+        """One of the tables, to be read, or None if it is not there yet."""
+        name = beside(self.load.into_table, suffix)
+        if self.load.target.table(name, ()) is None:
+            return None
+        return self.load.into_store.table(name, {})
+
+
+def beside(table: str, suffix: str) -> str:
+    """The name of a table that a shape keeps beside its main one."""
+    return f"{table[:-1]}{suffix}{table[-1]}" if table.endswith('"') else table + suffix
+
+
+def _widened(rows: pa.Table, schema: pa.Schema) -> pa.Table:
+    import pyarrow as pa
+
+    from plainstep.core.compare import widened
+
+    if rows.schema.names == schema.names:
+        return rows
+    return pa.Table.from_batches([widened(batch, schema) for batch in rows.to_batches()], schema)
+
+
+def _ordered_alike(group: pa.Schema, value: pa.DataType) -> bool:
+    """Whether every store writes such groups, and orders such values, in the same way."""
+    import pyarrow as pa
+
+    known = all(pa.types.is_integer(field.type) or pa.types.is_string(field.type) for field in group)
+    return known and (pa.types.is_integer(value) or pa.types.is_floating(value) or pa.types.is_date(value))

@@ -1,0 +1,114 @@
+"""A source as a load takes it: filtered, with its own columns, and with what is computed from them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
+    from plainstep.core.positions import Window
+    from plainstep.core.rowscope import RowScope
+    from plainstep.load import Load
+    from plainstep.stores.base import Source
+    from plainstep.stores.records import Snapshot
+
+# What a source is quicker with where old values are not asked for: a filter needs them.
+LEAN = ("read_lean", "unchanged")
+
+
+def narrows(load: Load) -> bool:
+    """Whether a load takes anything else than whole rows of all columns."""
+    config = load.config
+    return bool(config.where or config.columns or config.derive or config.drift == "ignore")
+
+
+def scope_of(load: Load, whole: pa.Schema, key: tuple[str, ...]) -> RowScope:
+    """What a load takes of rows with these columns.
+
+    Raises:
+        ConfigError: it names a column that is not there, or an expression is none.
+    """
+    from plainstep.core.rowscope import RowScope
+
+    config = load.config
+    columns = dict(config.columns) if isinstance(config.columns, dict) else {name: name for name in config.columns}
+    if config.drift == "ignore" and not columns:
+        merged = _merged_columns(load)
+        columns = {name: name for name in whole.names if name in merged or name in key} if merged else {}
+    return RowScope(load.name, whole, key, config.where, columns, config.derive)
+
+
+def _merged_columns(load: Load) -> set[str]:
+    """The columns that a load's target has, once it has begun."""
+    if load.target.mark(load.name) is None:
+        return set()
+    info = load.target.table(load.into_table, ())
+    names = set(info.schema.names) if info else set()
+    return names | {name.removeprefix("now_") for name in names}
+
+
+class ScopedSource:
+    """A source, seen through a load's scope.
+
+    Args:
+        load: the load.
+        whole: the source as it is.
+    """
+
+    def __init__(self, load: Load, whole: Source) -> None:
+        self.load, self.whole = load, whole
+        self._known: RowScope | None = None
+
+    def __getattr__(self, name: str) -> Any:
+        """Everything else is the source's own."""
+        if name in LEAN:
+            raise AttributeError(name)
+        return getattr(self.whole, name)
+
+    @property
+    def scope(self) -> RowScope:
+        """What is taken, of the columns that the source has now."""
+        columns = self.whole.schema()
+        if self._known is None or self._known.whole != columns:
+            self._known = scope_of(self.load, columns, self.whole.key())
+        return self._known
+
+    @property
+    def sure(self) -> bool:
+        """Without old values, nobody knows which rows were inside the filter."""
+        return self.whole.sure and (self.whole.reversible or not self.load.config.where)
+
+    def key(self) -> tuple[str, ...]:
+        """The key, under its new names."""
+        return self.scope.new_key
+
+    def warnings(self) -> list[str]:
+        """What a person should know about this source."""
+        told = self.whole.warnings()
+        if self.load.config.where and not self.whole.reversible:
+            told.append(
+                f"{self.load.config.source} tells no old values: every change of a row inside the filter is put, "
+                "of one outside taken out"
+            )
+        return told
+
+    def schema(self) -> pa.Schema:
+        """The columns that are taken."""
+        return self.scope.schema
+
+    def read(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window as they are within the scope; at least one batch, which may be empty."""
+        for changes in self.whole.read(window):
+            yield self.scope.of(changes, self.whole.reversible)
+
+    @contextmanager
+    def snapshot(self) -> Iterator[Snapshot]:
+        """The table as it stands, as far as it is taken."""
+        with self.whole.snapshot() as snapshot:
+            scope = self.scope
+            yield replace(snapshot, schema=scope.schema, batches=scope.rows(snapshot.batches))

@@ -1,0 +1,144 @@
+"""A load's shape: what its window asks of its target tables."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from functools import partial
+from typing import TYPE_CHECKING
+
+from plainstep.errors import ConfigError
+from plainstep.holding import TargetRows, beside
+from plainstep.netting import key_of
+from plainstep.stores.records import Part, TableInfo
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.drift import Fit
+    from plainstep.core.edits import Edits
+    from plainstep.core.shapes.base import Found, Moment, Shape, TargetTable
+    from plainstep.load import Load
+    from plainstep.stores.records import LedgerEntry
+
+
+def shape_of(load: Load) -> Shape:
+    """A load's shape, over the columns that its source has now.
+
+    Raises:
+        ConfigError: a setting of it makes no sense over these columns.
+    """
+    schema = load.target.fits(load.source.schema())
+    shape = SHAPES[load.config.shape](load, schema, key_of(load, schema))
+    shape.tables()
+    return shape
+
+
+def _mirror(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
+    from plainstep.core.shapes.mirror import Mirror
+
+    config = load.config
+    own = load.source.own_capture
+    return Mirror(schema, key, config.deletes, tuple(config.operations), config.stamp, own)
+
+
+def _history(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
+    from plainstep.core.shapes.history import History
+
+    _refuse_unknown(load, "watch", load.config.watch, schema)
+    return History(schema, key, tuple(load.config.watch) or None, load.config.grain == "change")
+
+
+def _journal(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
+    from plainstep.core.shapes.journal import Journal
+
+    return Journal(schema, key, load.config.grain != "net", tuple(load.config.operations))
+
+
+def _rollup(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
+    from plainstep.core.shapes.rollup import Measure, Rollup
+    from plainstep.core.words import quoted
+
+    config = load.config
+    by = config.by
+    if not isinstance(by, dict):
+        _refuse_unknown(load, "by", by, schema)
+        by = {name: quoted(name) for name in by}
+    measures = tuple(Measure.parsed(name, sql) for name, sql in config.measures.items())
+    return Rollup(schema, key, by, measures)
+
+
+def _events(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
+    from plainstep.core.shapes.events import Events, Rule
+
+    rules = tuple(Rule(name, when) for name, when in load.config.rules.items())
+    return Events(schema, key, rules, f"plainstep/{load.config.source}", load.config.grain != "net")
+
+
+SHAPES = {"mirror": _mirror, "history": _history, "journal": _journal, "rollup": _rollup, "events": _events}
+
+
+def _refuse_unknown(load: Load, setting: str, names: list[str], schema: pa.Schema) -> None:
+    unknown = [name for name in names if name not in schema.names]
+    if unknown:
+        raise ConfigError(
+            f"{setting} of {load.name} names the column {unknown[0]!r}, which its rows do not have.",
+            f"Their columns: {', '.join(schema.names)}.",
+            f"Mend {setting!r} in [loads.{load.name}].",
+        )
+
+
+def held_by(load: Load, shape: Shape) -> TargetRows:
+    """What a load's target holds."""
+    return TargetRows(load, shape.tables())
+
+
+def moment_of(entry: LedgerEntry, changed_at: datetime | None) -> Moment:
+    """When a step is made that the ledger will tell of."""
+    from plainstep.core.shapes.base import Moment
+
+    entry.at = entry.at or datetime.now(UTC)
+    return Moment(entry.at, entry.step, entry.upto, changed_at, entry.identity)
+
+
+def parts_of(load: Load, shape: Shape, edits: list[Edits], started: bool) -> list[Part]:
+    """The edits of a shape's tables, ready to be committed."""
+    return [
+        Part(
+            beside(load.into_table, table.suffix),
+            load.target.fits(table.schema),
+            table.key,
+            one,
+            partial(fit_of, load, shape, table, started),
+        )
+        for table, one in zip(shape.tables(), edits, strict=True)
+    ]
+
+
+def window_parts(load: Load, shape: Shape, found: Found, now: Moment, sure: bool = True) -> list[Part]:
+    """What a window asks of a load's target tables."""
+    edits = shape.edits(found, now, held_by(load, shape))
+    # Our own capture may begin long after its table did. Of a feed, the beginning is its table's, unless it is told.
+    config = load.config
+    begun = config.first == "snapshot" or (config.first == "beginning" and not load.source.own_capture)
+    for one in edits:
+        one.sure = one.sure and sure and begun and load.source.sure
+    return parts_of(load, shape, edits, started=True)
+
+
+def fit_of(load: Load, shape: Shape, table: TargetTable, started: bool, info: TableInfo | None) -> Fit:
+    """What is changed about a target table so that rows fit.
+
+    Raises:
+        Refused: they do not, or what is needed is not wanted.
+    """
+    from plainstep.core import drift
+
+    if info is None:
+        return drift.Fit()
+    gone = [name for column in load.source.dropped() for name in shape.names_of(column)]
+    wanted = load.target.fits(table.schema)
+    place = beside(load.config.into, table.suffix)
+    how = load.config.drift
+    if how == "ignore":
+        gone = [name for name in info.schema.names if name not in wanted.names]
+    return drift.fit(load.name, place, wanted, info.schema, started, gone, how)
