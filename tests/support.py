@@ -76,7 +76,7 @@ class Town:
             import duckdb
 
             with duckdb.connect(str(self.path / "house.duckdb"), read_only=True) as connection:
-                found = connection.execute(sql).fetchall()
+                found = [tuple(row.values()) for row in connection.sql(sql).to_arrow_table().to_pylist()]
         else:
             connection = sqlite3.connect(self.path / f"{store}.db")
             found = connection.execute(sql).fetchall()

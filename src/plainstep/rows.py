@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.jsonable import finite
 from plainstep.core.telling import worded
 from plainstep.core.words import NOW, WAS
-from plainstep.inspect.checking import SHOWN_DIFFERENCES
 
 if TYPE_CHECKING:
     from plainstep.core.changes import Changes
@@ -82,6 +81,8 @@ def _ordered(row: dict[str, Any] | None, columns: tuple[str, ...]) -> dict[str, 
 
 def differences(found: CheckResult) -> list[dict[str, Any]]:
     """The first differing keys, with the row at the target and at the source."""
+    from plainstep.inspect.checking import SHOWN_DIFFERENCES
+
     said = {"insert": "missing", "delete": "extra", "update": "different"}
     return [
         {

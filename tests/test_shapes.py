@@ -1,0 +1,168 @@
+"""The laws for every shape: generated histories of SQLite, into DuckDB, SQLite and PostgreSQL."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.histories import Model, Row, histories
+from tests.support import TREE, WITHOUT_SHRINKING, Town
+from tests.test_steps import act
+
+SHAPES = {
+    "mirror": "",
+    "flagged": 'deletes = "flag"\nstamp = true',
+    "history": 'shape = "history"\ngrain = "change"',
+    "watched": 'shape = "history"\nwatch = ["a"]',
+    "journal": 'shape = "journal"',
+    "nets": 'shape = "journal"\ngrain = "net"',
+    "rollup": """shape = "rollup"
+by = { kind = "coalesce(b, '-')" }
+measures = { n = "count(*)", c = "count(a)", s = "sum(a)", m = "avg(a)", lo = "min(a)", hi = "max(a)", d = "count(distinct a)" }""",
+    "events": """shape = "events"
+first = "FIRST"
+rules = { rose = "now.a > was.a", gone = "op = 'delete'" }""",
+    "scoped": """where = "a > 1 or b = 'oak'"
+columns = { id = "k", kind = "b" }
+derive = { twice = "a * 2" }""",
+}
+REPLAY = """
+[loads.{store}_replay]
+from = "{store}.journal"
+into = "{store}.replay"
+key = ["k"]
+[loads.{store}_replay.layout]
+position = ["position"]
+operation = "op"
+insert = ["insert"]
+update = ["update"]
+delete = ["delete"]
+truncate = ["truncate"]
+time = "changed_at"
+was = "was_*"
+now = "now_*"
+bookkeeping = ["step_number", "stepped_at", "txn", "changed_by"]
+"""
+
+
+def loads_of(store: str, first: str) -> str:
+    """A load of every shape."""
+    texts = [
+        f'\n[loads.{store}_{name}]\nfrom = "town.tree"\ninto = "{store}.{name}"\n'
+        + (said.replace("FIRST", first) if "FIRST" in said else f'first = "{first}"\n{said}')
+        for name, said in SHAPES.items()
+    ]
+    return "\n".join(texts) + REPLAY.format(store=store)
+
+
+class Truth:
+    """What the source was at every position, and what every shape must make of it."""
+
+    def __init__(self, town: Town) -> None:
+        self.changes = [row for row in _changes(town)]
+
+    def at(self, position: int, begin: dict[int, Row]) -> dict[int, Row]:
+        """The rows as they were at a position."""
+        rows = dict(begin)
+        for change in self.changes:
+            if change["position"] <= position:
+                if change["was"]:
+                    rows.pop(change["was"]["k"], None)
+                if change["now"]:
+                    rows[change["now"]["k"]] = change["now"]
+        return rows
+
+
+def _changes(town: Town) -> list[Row]:
+    from plainstep import rows
+
+    found = town.project.look("house_mirror", after="start", limit=None)
+    return rows.changes(found.changes, ("k",))
+
+
+def grouped(rows: dict[int, Row]) -> list[tuple[Any, ...]]:
+    """The rollup, by hand."""
+    kinds: dict[str, list[int | None]] = {}
+    for row in rows.values():
+        kinds.setdefault("-" if row["b"] is None else row["b"], []).append(row["a"])
+    found = []
+    for kind, every in kinds.items():
+        known = [value for value in every if value is not None]
+        total = sum(known) if known else None
+        mean = sum(known) / len(known) if known else None
+        found.append((kind, len(every), len(known), total, mean, min(known, default=None), max(known, default=None), len(set(known))))
+    return sorted(found, key=repr)
+
+
+class Laws(unittest.TestCase):
+    @given(st.lists(histories, min_size=2, max_size=4), st.sampled_from(["snapshot", "beginning"]))
+    @settings(max_examples=15, deadline=None, phases=WITHOUT_SHRINKING)
+    def test_every_shape_is_true_whatever_the_windows(self, parts: list[Any], first: str) -> None:
+        loads = "".join(loads_of(store, first) for store in ("house", "shed"))
+        with Town(TREE, loads=loads) as town:
+            model = Model()
+            if first == "snapshot":
+                act(town, model, parts[0])
+            begin = {key: dict(row) for key, row in model.rows.items()}
+            town.project.capture_on("town.tree")
+            for part in parts[1:]:
+                act(town, model, part)
+                outcomes = town.project.step()
+                self.assertEqual({one.outcome for one in outcomes} - {"stepped", "nothing"}, set())
+                self.assertEqual({one.outcome for one in town.project.step()}, {"nothing"})
+                truth = Truth(town)
+                for store in ("house", "shed"):
+                    self.holds(town, store, model.rows, truth, begin)
+            for one in town.project.check(*[name for name in town.project.loads if not name.endswith("events")]):
+                self.assertTrue(one.ok, one)
+
+    def holds(self, town: Town, store: str, rows: dict[int, Row], truth: Truth, begin: dict[int, Row]) -> None:
+        now = sorted(((row["k"], row["a"], row["b"]) for row in rows.values()), key=repr)
+        self.assertEqual(town.rows(store, "mirror"), now)
+        flagged = town.rows(store, "flagged")
+        self.assertEqual([row[:3] for row in flagged if row[3] is None], now)
+        self.assertTrue(all(row[4] is not None and row[5] >= 1 for row in flagged))
+        self.assertEqual(town.rows(store, "replay"), now)
+        self.scoped(town.rows(store, "scoped"), rows)
+        self.assertEqual([row[:8] for row in town.rows(store, "rollup")], grouped(rows))
+        for table in ("history", "watched"):
+            self.versions(town.rows(store, table), now)
+        [loaded, *_] = town.project.ledger(f"{store}_history")
+        begun = loaded.upto if loaded.kind == "snapshot" else 0  # what was before, nobody told
+        since = [change for change in truth.changes if change["position"] > begun]
+        for position in {begun, *(change["position"] for change in since)}:
+            then = [row[:3] for row in town.rows(store, "history") if row[6] <= position and (row[7] is None or row[7] > position)]
+            stood = sorted(((row["k"], row["a"], row["b"]) for row in truth.at(position, begin).values()), key=repr)
+            self.assertEqual(then, stood)
+        self.events(town.rows(store, "events"), since)
+
+    def scoped(self, found: list[Any], rows: dict[int, Row]) -> None:
+        inside = [row for row in rows.values() if (row["a"] or 0) > 1 or row["b"] == "oak"]
+        told = [(row["k"], row["b"], None if row["a"] is None else row["a"] * 2) for row in inside]
+        self.assertEqual(found, sorted(told, key=repr))
+
+    def versions(self, found: list[Any], now: list[Any]) -> None:
+        """No gap and no overlap, and one open version of every living key."""
+        self.assertEqual([row[:3] for row in found if row[4] is None], now)
+        lives: dict[int, list[Any]] = {}
+        for row in found:
+            lives.setdefault(row[0], []).append(row)
+        for versions in lives.values():
+            versions.sort(key=lambda row: row[6])
+            for row, later in zip(versions, versions[1:], strict=False):
+                self.assertTrue(row[4] is not None and row[3] <= row[4] <= later[3], (row, later))
+                self.assertLessEqual(row[7], later[6])
+
+    def events(self, found: list[Any], changes: list[Row]) -> None:
+        """Every transition has its event once."""
+        rose = [("rose", c["position"]) for c in changes if c["op"] == "update" and None not in (c["was"]["a"], c["now"]["a"]) and c["now"]["a"] > c["was"]["a"]]
+        gone = [("gone", c["position"]) for c in changes if c["op"] == "delete"]
+        self.assertEqual(sorted((row[1], row[5]) for row in found), sorted(rose + gone))
+        self.assertEqual(len({row[0] for row in found}), len(found))
+
+
+if __name__ == "__main__":
+    unittest.main()
