@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import unittest
 from typing import Any
 
@@ -62,7 +63,7 @@ class Truth:
     """What the source was at every position, and what every shape must make of it."""
 
     def __init__(self, town: Town) -> None:
-        self.changes = [row for row in _changes(town)]
+        self.changes = list(_changes(town))
 
     def at(self, position: int, begin: dict[int, Row]) -> dict[int, Row]:
         """The rows as they were at a position."""
@@ -93,7 +94,18 @@ def grouped(rows: dict[int, Row]) -> list[tuple[Any, ...]]:
         known = [value for value in every if value is not None]
         total = sum(known) if known else None
         mean = sum(known) / len(known) if known else None
-        found.append((kind, len(every), len(known), total, mean, min(known, default=None), max(known, default=None), len(set(known))))
+        found.append(
+            (
+                kind,
+                len(every),
+                len(known),
+                total,
+                mean,
+                min(known, default=None),
+                max(known, default=None),
+                len(set(known)),
+            )
+        )
     return sorted(found, key=repr)
 
 
@@ -134,7 +146,11 @@ class Laws(unittest.TestCase):
         begun = loaded.upto if loaded.kind == "snapshot" else 0  # what was before, nobody told
         since = [change for change in truth.changes if change["position"] > begun]
         for position in {begun, *(change["position"] for change in since)}:
-            then = [row[:3] for row in town.rows(store, "history") if row[6] <= position and (row[7] is None or row[7] > position)]
+            then = [
+                row[:3]
+                for row in town.rows(store, "history")
+                if row[6] <= position and (row[7] is None or row[7] > position)
+            ]
             stood = sorted(((row["k"], row["a"], row["b"]) for row in truth.at(position, begin).values()), key=repr)
             self.assertEqual(then, stood)
         self.events(town.rows(store, "events"), since)
@@ -152,13 +168,17 @@ class Laws(unittest.TestCase):
             lives.setdefault(row[0], []).append(row)
         for versions in lives.values():
             versions.sort(key=lambda row: row[6])
-            for row, later in zip(versions, versions[1:], strict=False):
+            for row, later in itertools.pairwise(versions):
                 self.assertTrue(row[4] is not None and row[3] <= row[4] <= later[3], (row, later))
                 self.assertLessEqual(row[7], later[6])
 
     def events(self, found: list[Any], changes: list[Row]) -> None:
         """Every transition has its event once."""
-        rose = [("rose", c["position"]) for c in changes if c["op"] == "update" and None not in (c["was"]["a"], c["now"]["a"]) and c["now"]["a"] > c["was"]["a"]]
+        rose = [
+            ("rose", c["position"])
+            for c in changes
+            if c["op"] == "update" and None not in (c["was"]["a"], c["now"]["a"]) and c["now"]["a"] > c["was"]["a"]
+        ]
         gone = [("gone", c["position"]) for c in changes if c["op"] == "delete"]
         self.assertEqual(sorted((row[1], row[5]) for row in found), sorted(rose + gone))
         self.assertEqual(len({row[0] for row in found}), len(found))

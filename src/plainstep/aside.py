@@ -6,6 +6,7 @@ import time
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from plainstep import delivering
 from plainstep.committing import commit_to, entry_of, set_aside
 from plainstep.core.positions import Place, Span, Window
 from plainstep.errors import Refused
@@ -18,8 +19,9 @@ if TYPE_CHECKING:
 
     from plainstep.core.changes import Changes
     from plainstep.core.net import NetChanges
+    from plainstep.delivering import Delivery
     from plainstep.load import Load
-    from plainstep.stores.records import LedgerEntry
+    from plainstep.stores.records import Aside, LedgerEntry
 
 
 @dataclass
@@ -32,6 +34,7 @@ class PutBack:
         left: how many still contradict the layout.
         gone: how many the feed does not hold any more.
         entry: the ledger row, if there is a new one.
+        delivery: what became of events, where there are any.
     """
 
     load: str
@@ -39,6 +42,14 @@ class PutBack:
     left: int
     gone: int
     entry: LedgerEntry | None = None
+    delivery: Delivery | None = None
+
+
+def rows_of(load: Load) -> list[Aside]:
+    """The rows of a load that are set aside: rows that contradict its layout, and events that could not be sent."""
+    if load.config.deliver:
+        return [*load.target.aside(load.name), *delivering.set_aside(load)]
+    return load.target.aside(load.name)
 
 
 def put_back(load: Load) -> PutBack:
@@ -52,6 +63,9 @@ def put_back(load: Load) -> PutBack:
     """
     from plainstep.core.shapes.base import Found
 
+    if load.config.deliver:
+        count, delivery = delivering.send_again(load)
+        return PutBack(load.name, count, 0, 0, delivery=delivery)
     began = time.perf_counter()
     mark = load.target.mark(load.name)
     waiting = {row.place for row in load.target.aside(load.name)}

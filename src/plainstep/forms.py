@@ -27,6 +27,8 @@ def outcome(found: StepOutcome) -> dict[str, Any]:
     }
     if found.entry:
         form["contradictions"] = found.entry.contradictions
+    if found.delivery:
+        form["events"] = {name: getattr(found.delivery, name) for name in ("sent", "waiting", "aside", "problem")}
     if found.warnings:
         form["warnings"] = found.warnings
     if found.error:

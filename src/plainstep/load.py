@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from pathlib import Path
 from typing import TYPE_CHECKING, cast
 
 if TYPE_CHECKING:
@@ -21,6 +22,7 @@ class Load:
         from_store, from_table: where changes are read.
         into_store, into_table: where they are merged.
         keep: how long its source keeps changes, as plainstep.toml has it; empty where it does not say.
+        base: the folder that relative paths start from.
         old_values: the load whose mirror has the old values that the feed does not tell, if one is named.
         rows_store, rows_table: the table that the changes are of, where something else writes them.
     """
@@ -34,6 +36,7 @@ class Load:
     rows_store: Store | None = None
     rows_table: str = ""
     keep: str = ""
+    base: Path = Path()
     old_values: Load | None = None
 
     @property

@@ -214,11 +214,13 @@ class Project:
         return proposed(place, store, table, target, key)
 
     def aside(self, *names: str) -> list[tuple[str, Aside]]:
-        """The rows that were set aside: pairs of the load's name and the row."""
-        return [(load.name, row) for load in self._chosen(names) for row in load.target.aside(load.name)]
+        """The rows that were set aside, events that could not be sent among them: pairs of the load's name and the row."""
+        from plainstep import aside
+
+        return [(load.name, row) for load in self._chosen(names) for row in aside.rows_of(load)]
 
     def put_back(self, name: str) -> PutBack:
-        """Read a load's rows that were set aside once more, and merge what they say.
+        """Read a load's rows that were set aside once more, and merge what they say; send events that were set aside.
 
         Raises:
             PlainStepError: it could not be done; nothing was written.
@@ -348,14 +350,29 @@ def _build(path: Path, text: str) -> Project:
         if from_store is into_store and from_table == into_table:
             raise ConfigError(f"{path}, line {line}: the load {name} would merge {load.into} into itself.")
         keep = config.stores[load.source.partition(".")[0]].keep
-        made = Load(name, load, from_store, from_table, into_store, into_table, keep=keep)
+        made = Load(name, load, from_store, from_table, into_store, into_table, keep=keep, base=base)
         project.keeps[from_store.name] = keep
         if load.rows:
             line = line_of(text, ["loads", name, "rows"])
             made.rows_store, made.rows_table = find_table(load.rows, stores, f"{path}, line {line}: rows = STORE.TABLE")
         project.loads[name] = made
+    _find_old_values(path, text, project)
     _refuse_shared_targets(path, text, project)
     return project
+
+
+def _find_old_values(path: Path, text: str, project: Project) -> None:
+    for name, load in project.loads.items():
+        said = load.config.old_values
+        if not said:
+            continue
+        where = f"{path}, line {line_of(text, ['loads', name, 'old_values'])}"
+        if said not in project.loads:
+            raise unknown("load", said, project.loads, where)
+        mirror = project.loads[said]
+        if mirror.config.shape != "mirror" or mirror.config.source != load.config.source:
+            raise ConfigError(f"{where}: {said} is no mirror of {load.config.source}.", "", "Name one that is.")
+        load.old_values = mirror
 
 
 def _refuse_shared_targets(path: Path, text: str, project: Project) -> None:

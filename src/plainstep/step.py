@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.core.shapes.base import Found, Shape
+    from plainstep.delivering import Delivery
     from plainstep.load import Load
 
 # Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
@@ -43,6 +44,7 @@ class StepOutcome:
         seconds: how long it took.
         error: why it failed or refused.
         warnings: what a person should know all the same.
+        delivery: what became of its events, where it sends any.
     """
 
     load: str
@@ -53,6 +55,7 @@ class StepOutcome:
     seconds: float = 0.0
     error: PlainStepError | None = None
     warnings: list[str] = field(default_factory=list)
+    delivery: Delivery | None = None
 
     def _repr_html_(self) -> str:
         from plainstep import notebook
@@ -84,6 +87,8 @@ def step(load: Load) -> StepOutcome:
     began = time.perf_counter()
     try:
         outcome = retried(lambda: _until_settled(load), load.into_store.wait)
+        if load.config.deliver:
+            _deliver(load, outcome)
     except PlainStepError as error:
         refused = isinstance(error, Refused) or error.exit_status == 4
         outcome = StepOutcome(load.name, "refused" if refused else "failed", error=error)
@@ -91,6 +96,22 @@ def step(load: Load) -> StepOutcome:
             _write_down(load, error)
     outcome.seconds = time.perf_counter() - began
     return outcome
+
+
+def _deliver(load: Load, outcome: StepOutcome) -> None:
+    """Send events that are committed. What cannot be sent waits: the step is made all the same."""
+    from plainstep.delivering import deliver
+
+    try:
+        done = outcome.delivery = deliver(load)
+    except PlainStepError as error:
+        outcome.warnings.append(f"no event was sent: {error.what}")
+        return
+    if done.problem:
+        told = (
+            f"events wait to be sent: {done.waiting:,}; set aside: {done.aside:,}. The last one failed: {done.problem}"
+        )
+        outcome.warnings.append(told)
 
 
 def _write_down(load: Load, refusal: PlainStepError) -> None:

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from plainstep.delivering import Delivery
 
 LONGEST_VALUE = 60
 
@@ -53,6 +56,13 @@ def span(seconds: float | None) -> str:
         if seconds >= 2 * size:
             return f"{seconds / size:.0f} {unit}"
     return f"{seconds:.0f} s"
+
+
+def delivered(found: Delivery) -> str:
+    """What became of events."""
+    told = f"{many(found.sent, 'event')} sent"
+    told += f", {found.waiting:,} waiting" if found.waiting else ""
+    return told + (f", {found.aside:,} set aside" if found.aside else "")
 
 
 def counts(found: dict[str, int]) -> str:

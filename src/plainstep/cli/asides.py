@@ -31,12 +31,16 @@ def rows(rows: list[tuple[str, Aside]]) -> None:
             Text(wording.printable(row.row)),
         )
     text.show(table)
-    click.echo("Mend the layout or the rows, then plainstep aside LOAD --back.")
+    click.echo("Mend the layout or the rows (or, of events, the receiver), then plainstep aside LOAD --back.")
 
 
 def put_back(found: list[PutBack]) -> None:
     """What became of rows that were set aside, a line each load."""
     for one in found:
+        if one.delivery:
+            sent = f"{one.load}: {wording.many(one.back, 'event')} put back; {wording.delivered(one.delivery)}."
+            click.echo(sent)
+            continue
         done = f"; {_merged(one.entry)} merged" if one.entry else ""
         left = f"; still against the layout: {one.left:,}" if one.left else ""
         gone = f"; no longer in the feed: {one.gone:,}" if one.gone else ""

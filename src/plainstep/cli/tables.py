@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from plainstep.cli.text import key_cells, key_heads, new_table, note, op, rest, show, text, what_changed
-from plainstep.wording import counts, local, many, printable, shown, size, span
+from plainstep.wording import counts, delivered, local, many, printable, shown, size, span
 
 if TYPE_CHECKING:
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, Totals, TraceResult
@@ -29,7 +29,8 @@ def outcomes(found: list[StepOutcome]) -> None:
 def said(one: StepOutcome) -> str:
     """What a step did, in words."""
     if one.entry is None:
-        return f"nothing to do: merged up to {one.upto}, and nothing is waiting"
+        sent = f"; {delivered(one.delivery)}" if one.delivery and one.delivery.sent else ""
+        return f"nothing to do: merged up to {one.upto}, and nothing is waiting{sent}"
     entry = one.entry
     done = ", ".join(f"{name} {number:,}" for name, number in one.edits.items() if number) or "no row touched"
     took = f"{one.seconds:.2f} s"
@@ -41,7 +42,8 @@ def said(one: StepOutcome) -> str:
         return f"loaded again as of {one.upto}: {counts(one.net)} to mend; {done}; {took}"
     odd = f"; {many(entry.contradictions, 'contradiction')}" if entry.contradictions else ""
     note = f"; {entry.note}" if entry.note else ""
-    return f"{many(entry.changes, 'change')} {_window(one.after, one.upto, entry.changes)} came to {counts(one.net)}; {done}{odd}{note}; {took}"
+    sent = f"; {delivered(one.delivery)}" if one.delivery else ""
+    return f"{many(entry.changes, 'change')} {_window(one.after, one.upto, entry.changes)} came to {counts(one.net)}; {done}{odd}{note}{sent}; {took}"
 
 
 def _window(after: int | str | None, upto: int | str | None, count: int) -> str:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.durations import duration
 from plainstep.core.positions import Mark, Place, Span, Window
+from plainstep.delivering import counts
 from plainstep.errors import MarkMoved, PlainStepError
 from plainstep.inspect.probing import missed
 from plainstep.stores.base import CapturedTable, ForeignSource
@@ -41,6 +42,7 @@ class LoadStatus:
         warnings: what a person should know of the source.
         untold: what its changes cannot tell.
         capture: the capture that it reads, where it is our own.
+        unsent: how many events wait to be sent.
         forgotten_in: seconds until ``trim`` may forget the oldest change that is held; None where nothing says.
     """
 
@@ -63,6 +65,7 @@ class LoadStatus:
     untold: list[str] = field(default_factory=list)
     capture: CaptureInfo | None = None
     forgotten_in: float | None = None
+    unsent: int = 0
 
     def _repr_html_(self) -> str:
         from plainstep import notebook
@@ -110,6 +113,7 @@ def status(load: Load, known: Standing | None = None) -> LoadStatus:
         found.untold = load.source.untold() if isinstance(load.source, ForeignSource) else []
         _judge(load, found, span)
         _look_at_capture(load, found, span)
+        _look_at_outbox(load, found)
     except MarkMoved:
         return status(load)
     except PlainStepError as error:
@@ -163,6 +167,19 @@ def _look_at_capture(load: Load, found: LoadStatus, span: Span) -> None:
         found.health, found.reason, found.remedy = "at risk", found.capture.danger, f"plainstep step {load.name}"
     elif found.health == "behind":
         _weigh_risk(load, found, keep)
+
+
+def _look_at_outbox(load: Load, found: LoadStatus) -> None:
+    """Whether events wait to be sent, or were set aside."""
+    if not load.config.deliver or found.health not in ("ok", "behind"):
+        return
+    found.unsent, aside = counts(load)
+    if aside:
+        found.health, found.remedy = "at risk", f"plainstep aside {load.name}, then plainstep aside {load.name} --back"
+        found.reason = f"events that could not be sent were set aside: {aside:,}"
+    elif found.unsent:
+        found.health, found.reason = "behind", f"events wait to be sent: {found.unsent:,}"
+        found.remedy = f"plainstep step {load.name}"
 
 
 def _weigh_risk(load: Load, found: LoadStatus, keep: timedelta | None) -> None:

@@ -47,7 +47,8 @@ class Merge(ABC):
             MarkMoved: the mark is no longer where it was read.
             Refused: a table does not fit.
         """
-        self._move_mark()
+        if not self.commit.amends:
+            self._move_mark()
         for _ in self._each(self.commit.parts):
             self._prepare()
 
@@ -73,6 +74,8 @@ class Merge(ABC):
 
     def end(self) -> None:
         """Set rows aside, and write the ledger row."""
+        if self.commit.amends:
+            return
         for place in {*self.commit.back, *(row.place for row in self.commit.aside)}:
             self.execute(self.books.put_back, [self.commit.mark.load, place])
         for row in self.commit.aside:

@@ -148,6 +148,7 @@ class Commit:
         aside: rows that are set aside.
         back: where rows stood that are no longer aside.
         began: when the step began, by ``time.perf_counter``.
+        amends: whether it only edits rows that a step wrote before, and leaves mark and ledger as they are.
     """
 
     parts: list[Part]
@@ -158,6 +159,7 @@ class Commit:
     aside: Sequence[Aside] = ()
     back: Sequence[str] = ()
     began: float = 0.0
+    amends: bool = False
 
 
 @dataclass
