@@ -270,21 +270,21 @@ class Pacing(unittest.TestCase):
             loads = [town.project.load(name) for name in ("house", "shed")]
             beats: list[pacing.Beat] = []
             turns = iter([ZeroDivisionError("once"), None, KeyError("twice"), KeyError("again")])
-            real = pacing.step
+            real = pacing.step_together
 
-            def sometimes(load: Load) -> StepOutcome:
-                wrong = next(turns, None) if load.name == "shed" else None
+            def sometimes(loads: list[Load]) -> list[StepOutcome]:
+                wrong = next(turns, None) if loads[0].name == "shed" else None
                 if wrong is not None:
                     raise wrong
-                return real(load)
+                return real(loads)
 
             def tell(beat: pacing.Beat) -> None:
                 beats.append(beat)
                 if sum(one.outcome.load == "shed" for one in beats) == 5:
                     raise BrokenPipeError
 
-            pace = pacing.Pace(loads, timedelta(milliseconds=20), tell)
-            with mock.patch("plainstep.pacing.step", sometimes):
+            pace = pacing.Pace([[load] for load in loads], timedelta(milliseconds=20), tell)
+            with mock.patch("plainstep.pacing.step_together", sometimes):
                 pace.run()
             shed = [one for one in beats if one.outcome.load == "shed"]
             self.assertEqual([one.failures for one in shed], [1, 0, 1, 2, 0])
@@ -299,14 +299,14 @@ class Pacing(unittest.TestCase):
             at_once, most = [0], [0]
             guard = threading.Lock()
 
-            def slow(load: Load) -> StepOutcome:
+            def slow(loads: list[Load]) -> list[StepOutcome]:
                 with guard:
                     at_once[0] += 1
                     most[0] = max(most[0], at_once[0])
                 time.sleep(0.02)
                 with guard:
                     at_once[0] -= 1
-                return StepOutcome(load.name, "nothing")
+                return [StepOutcome(load.name, "nothing") for load in loads]
 
             stepped: set[str] = set()
 
@@ -315,8 +315,8 @@ class Pacing(unittest.TestCase):
                 if len(stepped) == len(loads):
                     pace.stop()
 
-            pace = pacing.Pace(loads, timedelta(milliseconds=1), tell)
-            with mock.patch("plainstep.pacing.step", slow):
+            pace = pacing.Pace([[load] for load in loads], timedelta(milliseconds=1), tell)
+            with mock.patch("plainstep.pacing.step_together", slow):
                 pace.run()
             self.assertEqual((stepped, most[0]), ({load.name for load in loads}, pacing.AT_ONCE))
 

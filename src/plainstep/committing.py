@@ -50,12 +50,10 @@ def commit_to(
     entry: LedgerEntry,
     began: float,
     back: Sequence[str] = (),
-    settle: bool = True,
 ) -> LedgerEntry:
     """Write everything the step found, in one transaction of the target, and then tell the source."""
     load.target.commit(commit_of(load, parts, before, span, entry, began, back))
-    if settle:
-        tell_source(load, span)
+    tell_source(load, span)
     return entry
 
 

@@ -250,6 +250,18 @@ OF_SHAPES: dict[str, tuple[str, ...]] = {
 }
 
 
+class GroupConfig(BaseModel):
+    """``[groups.NAME]``: loads that step together."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    loads: list[str] = Field(
+        min_length=1,
+        description="Loads of one captured store into one other store, which step to one moment and in one commit. "
+        "Parents come before their children: rows arrive in this order and leave in reverse.",
+    )
+
+
 class Config(BaseModel):
     """A whole plainstep.toml."""
 
@@ -257,6 +269,7 @@ class Config(BaseModel):
 
     stores: dict[str, StoreConfig]
     loads: dict[str, LoadConfig] = {}
+    groups: dict[str, GroupConfig] = {}
 
 
 def config_schema() -> dict[str, Any]:

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from plainstep.stores.base import Source, Store, Target
 
 
-@dataclass
+@dataclass(eq=False)
 class Load:
     """One load, with its stores.
 

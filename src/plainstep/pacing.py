@@ -15,7 +15,7 @@ from tempfile import gettempdir
 from typing import IO, TYPE_CHECKING
 
 from plainstep.errors import PlainStepError, Refused
-from plainstep.step import StepOutcome, step
+from plainstep.step import StepOutcome, step_together
 
 if TYPE_CHECKING:
     from plainstep.load import Load
@@ -47,16 +47,16 @@ class Pace:
     """Keeps stepping some loads.
 
     Args:
-        loads: the loads.
+        together: the loads, those that step together in one list.
         every: the time from the end of one step of a load to the beginning of its next.
         tell: is called with every beat, from the threads that make them, one at a time.
     """
 
-    def __init__(self, loads: list[Load], every: timedelta, tell: Callable[[Beat], None]) -> None:
-        self.loads, self.every, self.tell = loads, every.total_seconds(), tell
+    def __init__(self, together: list[list[Load]], every: timedelta, tell: Callable[[Beat], None]) -> None:
+        self.together, self.every, self.tell = together, every.total_seconds(), tell
         self._stop = threading.Event()
         self._telling = threading.Lock()
-        self._turns = {load.from_store.name: threading.Semaphore(AT_ONCE) for load in loads}
+        self._turns = {load.from_store.name: threading.Semaphore(AT_ONCE) for loads in together for load in loads}
 
     def stop(self) -> None:
         """End after the steps at hand."""
@@ -68,25 +68,27 @@ class Pace:
         Raises:
             Refused: another pace of this machine steps one of the loads.
         """
-        with alone(self.loads):
-            threads = [threading.Thread(target=self._keep, args=[load], name=load.name) for load in self.loads]
+        with alone([load for loads in self.together for load in loads]):
+            threads = [threading.Thread(target=self._keep, args=[loads], name=loads[0].name) for loads in self.together]
             for thread in threads:
                 thread.start()
             for thread in threads:
                 while thread.is_alive():
                     thread.join(0.2)  # a join without an end would keep signals from being heard
 
-    def _keep(self, load: Load) -> None:
+    def _keep(self, loads: list[Load]) -> None:
         failures = 0
         while not self._stop.is_set():
-            with self._turns[load.from_store.name]:
+            with self._turns[loads[0].from_store.name]:
                 if self._stop.is_set():
                     return
-                outcome = _stepped(load)
-            recovered = failures > 0 and not outcome.error
-            failures = failures + 1 if outcome.error else 0
+                outcomes = _stepped(loads)
+            failed = any(one.error for one in outcomes)
+            recovered = failures > 0 and not failed
+            failures = failures + 1 if failed else 0
             pause = pause_after(failures, self.every)
-            self._told(Beat(outcome, failures, pause, recovered))
+            for outcome in outcomes:
+                self._told(Beat(outcome, failures, pause, recovered))
             self._stop.wait(pause)
 
     def _told(self, beat: Beat) -> None:
@@ -103,13 +105,14 @@ def pause_after(failures: int, every: float) -> float:
     return min(every * 2**doublings, max(LONGEST_PAUSE, every))
 
 
-def _stepped(load: Load) -> StepOutcome:
+def _stepped(loads: list[Load]) -> list[StepOutcome]:
     """A step; what nobody foresaw is told like any other failure, and tried again."""
     try:
-        return step(load)
+        return step_together(loads)
     except Exception as error:
         told = f"Something unforeseen went wrong: {type(error).__name__}: {error}"
-        return StepOutcome(load.name, "failed", error=PlainStepError(told, "", f"plainstep --debug step {load.name}"))
+        next_ = f"plainstep --debug step {loads[0].name}"
+        return [StepOutcome(load.name, "failed", error=PlainStepError(told, "", next_)) for load in loads]
 
 
 @contextmanager

@@ -47,6 +47,7 @@ class Project:
     stores: dict[str, Store] = field(default_factory=dict)
     loads: dict[str, Load] = field(default_factory=dict)
     keeps: dict[str, str] = field(default_factory=dict)
+    groups: dict[str, list[Load]] = field(default_factory=dict)
 
     def load(self, name: str) -> Load:
         """A load by its name.
@@ -58,11 +59,20 @@ class Project:
             raise unknown("load", name, self.loads, "plainstep status lists them.")
         return self.loads[name]
 
+    def _together(self, names: tuple[str, ...]) -> list[list[Load]]:
+        """The loads that are chosen, with those that step together with them."""
+        found: list[list[Load]] = []
+        for load in self._chosen(names):
+            group = next((members for members in self.groups.values() if load in members), [load])
+            if group not in found:
+                found.append(group)
+        return found
+
     def _chosen(self, names: tuple[str, ...]) -> list[Load]:
         return [self.load(name) for name in names or self.loads]
 
     def step(self, *names: str, raise_errors: bool = True) -> list[StepOutcome]:
-        """One step of each load named, or of all.
+        """One step of each load named, or of all; those of a group step together, whichever of them is named.
 
         Args:
             names: the loads; none for all.
@@ -74,7 +84,7 @@ class Project:
         """
         from plainstep import step
 
-        outcomes = [step.step(load) for load in self._chosen(names)]
+        outcomes = [one for loads in self._together(names) for one in step.step_together(loads)]
         for outcome in outcomes:
             if outcome.error and raise_errors:
                 raise outcome.error
@@ -93,7 +103,7 @@ class Project:
         """
         from plainstep.pacing import Pace
 
-        return Pace(self._chosen(names), every, tell)
+        return Pace(self._together(names), every, tell)
 
     def reload(self, name: str) -> StepOutcome:
         """A fresh snapshot, merged as differences.
@@ -356,9 +366,36 @@ def _build(path: Path, text: str) -> Project:
             line = line_of(text, ["loads", name, "rows"])
             made.rows_store, made.rows_table = find_table(load.rows, stores, f"{path}, line {line}: rows = STORE.TABLE")
         project.loads[name] = made
+    for name, group in config.groups.items():
+        project.groups[name] = _group(path, text, project, name, group.loads)
     _find_old_values(path, text, project)
     _refuse_shared_targets(path, text, project)
     return project
+
+
+def _group(path: Path, text: str, project: Project, group: str, names: list[str]) -> list[Load]:
+    """The loads of a group.
+
+    Raises:
+        ConfigError: they cannot step together.
+    """
+    where = f"{path}, line {line_of(text, ['groups', group, 'loads'])}"
+    for name in names:
+        if name not in project.loads:
+            raise unknown("load", name, project.loads, where)
+    loads = [project.loads[name] for name in names]
+    other = next((one for one, members in project.groups.items() for load in members if load in loads), None)
+    doubled = other or (group if len(set(names)) < len(names) else None)
+    if doubled:
+        raise ConfigError(f"{where}: a load is in the group {doubled} already.")
+    if len({(load.from_store.name, load.into_store.name) for load in loads}) > 1:
+        raise ConfigError(f"{where}: the loads of a group have one source store, and one target store.")
+    if any(load.config.changes != "capture" for load in loads):
+        raise ConfigError(
+            f"{where}: the loads of a group read captured tables (changes = 'capture').",
+            "Of anything else, nothing tells what stood at one moment.",
+        )
+    return loads
 
 
 def _find_old_values(path: Path, text: str, project: Project) -> None:

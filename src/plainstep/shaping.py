@@ -108,7 +108,7 @@ def parts_of(load: Load, shape: Shape, edits: list[Edits], started: bool) -> lis
             load.target.fits(table.schema),
             table.key,
             one,
-            partial(fit_of, load, shape, table, started),
+            partial(fit_of, load, shape, table, started, rows=one.put),
         )
         for table, one in zip(shape.tables(), edits, strict=True)
     ]
@@ -125,7 +125,9 @@ def window_parts(load: Load, shape: Shape, found: Found, now: Moment, sure: bool
     return parts_of(load, shape, edits, started=True)
 
 
-def fit_of(load: Load, shape: Shape, table: TargetTable, started: bool, info: TableInfo | None) -> Fit:
+def fit_of(
+    load: Load, shape: Shape, table: TargetTable, started: bool, info: TableInfo | None, rows: pa.Table | None = None
+) -> Fit:
     """What is changed about a target table so that rows fit.
 
     Raises:
@@ -141,4 +143,4 @@ def fit_of(load: Load, shape: Shape, table: TargetTable, started: bool, info: Ta
     how = load.config.drift
     if how == "ignore":
         gone = [name for name in info.schema.names if name not in wanted.names]
-    return drift.fit(load.name, place, wanted, info.schema, started, gone, how)
+    return drift.fit(load.name, place, wanted, info.schema, started, gone, how, rows)

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
-from contextlib import suppress
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from itertools import chain, islice
 from typing import TYPE_CHECKING
 
-from plainstep.committing import commit_to, entry_of, tell_source
+from plainstep.committing import commit_of, commit_to, entry_of, tell_source
 from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError, Refused
@@ -84,18 +84,31 @@ class StepOutcome:
 
 def step(load: Load) -> StepOutcome:
     """One step of a load. Errors are told in the outcome."""
+    [outcome] = step_together([load])
+    return outcome
+
+
+def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
+    """One step of each of some loads, to one moment of their source and in one commit of their target.
+
+    Errors are told in the outcomes: what fails or is refused for one of them is not made for any.
+    """
     began = time.perf_counter()
+    into = loads[0].into_store
     try:
-        outcome = retried(lambda: _until_settled(load), load.into_store.wait)
-        if load.config.deliver:
-            _deliver(load, outcome)
+        outcomes = retried(lambda: _until_settled(loads), into.wait)
+        for load, outcome in zip(loads, outcomes, strict=True):
+            if load.config.deliver:
+                _deliver(load, outcome)
     except PlainStepError as error:
         refused = isinstance(error, Refused) or error.exit_status == 4
-        outcome = StepOutcome(load.name, "refused" if refused else "failed", error=error)
+        outcomes = [StepOutcome(load.name, "refused" if refused else "failed", error=error) for load in loads]
         if refused:
-            _write_down(load, error)
-    outcome.seconds = time.perf_counter() - began
-    return outcome
+            for load in loads:
+                _write_down(load, error)
+    for outcome in outcomes:
+        outcome.seconds = time.perf_counter() - began
+    return outcomes
 
 
 def _deliver(load: Load, outcome: StepOutcome) -> None:
@@ -126,39 +139,106 @@ def _write_down(load: Load, refusal: PlainStepError) -> None:
             load.target.record_refusal(entry)
 
 
-def _until_settled(load: Load) -> StepOutcome:
-    """Step, and if another step was quicker, go on from where it left the mark."""
+def _until_settled(loads: Sequence[Load]) -> list[StepOutcome]:
+    """Step, and if another step was quicker, go on from where it left the marks."""
     for _ in range(TRIES - 1):
         try:
-            return _once(load)
+            return _once(loads)
         except MarkMoved:
             continue
-    return _once(load)
+    return _once(loads)
 
 
-def _once(load: Load) -> StepOutcome:
+@dataclass
+class _Plan:
+    """What a step of one load will write.
+
+    Attributes:
+        load: the load.
+        parts: what is done to its tables.
+        before: its mark.
+        span: where it will stand.
+        entry: the ledger row.
+        began: when the step began, by ``time.perf_counter``.
+    """
+
+    load: Load
+    parts: list[Part]
+    before: Mark | None
+    span: Span
+    entry: LedgerEntry
+    began: float
+
+
+@dataclass
+class _Idle:
+    """A load that has nothing to do.
+
+    Attributes:
+        load: the load.
+        mark: where it stands.
+        seen: up to where there is nothing for it, if that is known.
+    """
+
+    load: Load
+    mark: Mark
+    seen: Place | None
+
+
+def _once(loads: Sequence[Load]) -> list[StepOutcome]:
+    source, into = loads[0].from_store, loads[0].into_store
+    with ExitStack() as reading:
+        if len(loads) > 1:
+            reading.enter_context(source.moment([load.from_table for load in loads]))
+        found = [_planned(load, reading) for load in loads]
+        plans = [one for one in found if isinstance(one, _Plan)]
+        if source.url == into.url and into.exclusive:
+            for plan in plans:  # while it is read, it cannot be written
+                for part in plan.parts:
+                    part.edits.append = list(part.edits.append)
+            reading.close()
+        if plans:
+            loads[0].target.commit(
+                *(commit_of(one.load, one.parts, one.before, one.span, one.entry, one.began) for one in plans)
+            )
+    # Not while the source is being read: that may keep its file from being written.
+    return [_done(one) if isinstance(one, _Plan) else _nothing(one) for one in found]
+
+
+def _done(plan: _Plan) -> StepOutcome:
+    tell_source(plan.load, plan.span)
+    return _stepped(plan.load, plan.entry)
+
+
+def _planned(load: Load, reading: ExitStack) -> _Plan | _Idle:
+    """What a step of a load will write, or that there is nothing to do.
+
+    Args:
+        load: the load.
+        reading: keeps open what is still to be read while it is written.
+    """
     began = time.perf_counter()
     mark = load.target.mark(load.name)
     span = span_of(load, mark)
     if mark is None:
-        entry = _first(load, span, began)
-    else:
-        refuse_unless_continuous(load, mark, span)
-        window = ahead(mark, span)
-        waiting = load.source.waiting(window)
-        if waiting.any is False:
-            load.source.settled(mark.place, span.end)
-            return _nothing(load, mark)
-        shape = shape_of(load)
-        found = read_found(load, shape, window, waiting.count)
-        found = replace(found, net=news(load, found.net))
-        if load.source.rereads and span.token == mark.token and not len(found.net) and not found.net.truncated:
-            return _nothing(load, mark)
-        entry = _merge(load, shape, found, span, mark, began, waiting.since)
-    return _stepped(load, entry)
+        return _first(load, span, began, reading)
+    refuse_unless_continuous(load, mark, span)
+    window = ahead(mark, span)
+    waiting = load.source.waiting(window)
+    if waiting.any is False:
+        return _Idle(load, mark, span.end)
+    shape = shape_of(load)
+    found = read_found(load, shape, window, waiting.count)
+    found = replace(found, net=news(load, found.net))
+    if load.source.rereads and span.token == mark.token and not len(found.net) and not found.net.truncated:
+        return _Idle(load, mark, None)
+    return _merged(load, shape, found, span, mark, began, waiting.since)
 
 
-def _nothing(load: Load, mark: Mark) -> StepOutcome:
+def _nothing(idle: _Idle) -> StepOutcome:
+    load, mark = idle.load, idle.mark
+    if idle.seen is not None:
+        load.source.settled(mark.place, idle.seen)
     here = shown(load, mark.place)
     return StepOutcome(load.name, "nothing", None, here, here, warnings=load.source.warnings())
 
@@ -168,12 +248,13 @@ def _stepped(load: Load, entry: LedgerEntry) -> StepOutcome:
     return StepOutcome(load.name, "stepped", entry, after, upto, entry.seconds, None, load.source.warnings())
 
 
-def _first(load: Load, span: Span, began: float) -> LedgerEntry:
+def _first(load: Load, span: Span, began: float, reading: ExitStack) -> _Plan:
     """The first step: everything as it stands, every change since the beginning, or nothing yet."""
     first = load.config.first
     load.source.reserve()
     if first == "snapshot":
-        return _snapshot(load, began)
+        return _snapshot(load, began, reading)
+    shape = shape_of(load)
     if first == "beginning":
         if span.oldest > span.start:
             raise Refused(
@@ -181,49 +262,32 @@ def _first(load: Load, span: Span, began: float) -> LedgerEntry:
                 "first = 'beginning' would leave out what they said.",
                 f"Set first = 'snapshot' in the load {load.name}.",
             )
-        shape = shape_of(load)
         found = read_found(load, shape, Window.between(Place(span.start), span.end), None)
-        return _merge(load, shape, found, span, None, began)
+        return _merged(load, shape, found, span, None, began)
     entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
-    return commit_to(load, _empty_parts(load), None, span, entry, began)
+    return _Plan(load, parts_of(load, shape, [Edits() for _ in shape.tables()], False), None, span, entry, began)
 
 
-def _empty_parts(load: Load) -> list[Part]:
-    """The target's tables, without a row."""
-    shape = shape_of(load)
-    return parts_of(load, shape, [Edits() for _ in shape.tables()], started=False)
-
-
-def _snapshot(load: Load, began: float) -> LedgerEntry:
+def _snapshot(load: Load, began: float, reading: ExitStack) -> _Plan:
     from plainstep.core.compare import with_keys
 
-    with load.source.snapshot() as snapshot:
-        shape = shape_of(load)
-        rows = counted(snapshot.batches, f"{load.name}: rows")
-        info = load.target.table(load.into_table, shape.tables()[0].key)
-        if info is not None and info.rows:
-            if load.target.mark(load.name) is not None:
-                raise MarkMoved(f"Another step of {load.name} loaded the table first.")
-            raise Refused(
-                f"{load.config.into} already holds rows, and {load.name} has never merged into it.",
-                "Rows that are not at the source would be left standing.",
-                f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
-            )
-        span = snapshot.span
-        entry = entry_of(load, "snapshot", span, None)
-        keyed = _begun(with_keys(rows, shape.key, load.config.source))
-        edits = shape.first(keyed, moment_of(entry, span.head_at))
-        parts = parts_of(load, shape, edits, started=False)
-        at_once = load.from_store.url != load.into_store.url or not load.into_store.exclusive
-        if at_once:
-            commit_to(load, parts, None, span, entry, began, settle=False)
-        else:
-            for one in edits:
-                one.append = list(one.append)
-    if not at_once:
-        return commit_to(load, parts, None, span, entry, began)
-    tell_source(load, span)  # not while it is being read: that may keep its file from being written
-    return entry
+    snapshot = reading.enter_context(load.source.snapshot())
+    shape = shape_of(load)
+    rows = counted(snapshot.batches, f"{load.name}: rows")
+    info = load.target.table(load.into_table, shape.tables()[0].key)
+    if info is not None and info.rows:
+        if load.target.mark(load.name) is not None:
+            raise MarkMoved(f"Another step of {load.name} loaded the table first.")
+        raise Refused(
+            f"{load.config.into} already holds rows, and {load.name} has never merged into it.",
+            "Rows that are not at the source would be left standing.",
+            f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
+        )
+    span = snapshot.span
+    entry = entry_of(load, "snapshot", span, None)
+    keyed = _begun(with_keys(rows, shape.key, load.config.source))
+    edits = shape.first(keyed, moment_of(entry, span.head_at))
+    return _Plan(load, parts_of(load, shape, edits, started=False), None, span, entry, began)
 
 
 def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
@@ -232,7 +296,7 @@ def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     return chain(first, batches)
 
 
-def _merge(
+def _merged(
     load: Load,
     shape: Shape,
     found: Found,
@@ -240,7 +304,7 @@ def _merge(
     mark: Mark | None,
     began: float,
     since: datetime | None = None,
-) -> LedgerEntry:
+) -> _Plan:
     net = found.net
     entry = entry_of(load, "changes", span, mark)
     if since is not None:
@@ -250,7 +314,7 @@ def _merge(
     entry.inserts, entry.updates = counts["insert"], counts["update"] + counts.get("put", 0)
     entry.deletes = counts["delete"]
     parts = window_parts(load, shape, found, moment_of(entry, span.head_at))
-    return commit_to(load, parts, mark, span, entry, began)
+    return _Plan(load, parts, mark, span, entry, began)
 
 
 def reload(load: Load) -> StepOutcome:

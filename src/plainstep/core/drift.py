@@ -6,6 +6,7 @@ from collections.abc import Collection
 from dataclasses import dataclass, field
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from plainstep.errors import Refused
 
@@ -44,6 +45,7 @@ def fit(
     started: bool,
     dropped: Collection[str] = (),
     drift: str = "add",
+    rows: pa.Table | None = None,
 ) -> Fit:
     """What must be changed about a target table so that a load's rows fit.
 
@@ -55,6 +57,7 @@ def fit(
             source; before that, a table that lacks some is somebody else's.
         dropped: columns that the source once had: the table may have them still.
         drift: ``add`` carries new columns and wider types, ``ignore`` and ``refuse`` do not.
+        rows: rows that arrive: a column of integers is widened when one of them would not fit it.
 
     Raises:
         Refused: the table has columns of its own, lacks some, or holds others types; or drift is to be refused.
@@ -69,7 +72,13 @@ def fit(
             f"The load {load} merges whole rows of: {', '.join(wanted.names)}.",
             "Rename or drop that table, change its columns to these, or merge into another one ('into').",
         )
-    wider = [one.name for one in wanted if started and one.name in known and widens(known[one.name], one.type)]
+    wider = [
+        one.name
+        for one in wanted
+        if started
+        and one.name in known
+        and (widens(known[one.name], one.type) or _overflows(rows, one, known[one.name]))
+    ]
     gone = [name for name in found.names if name not in wanted.names]
     if drift == "refuse" and (absent or wider or gone):
         told = f"new: {', '.join(absent)}" if absent else f"wider: {', '.join(wider)}" if wider else ""
@@ -101,10 +110,21 @@ def widens(column: pa.DataType, value: pa.DataType) -> bool:
     """Whether a column of one type could be made one of another without touching what it holds."""
     if pa.types.is_decimal(column) and pa.types.is_decimal(value):
         return not holds(column, value) and holds(value, column)
-    same = (pa.types.is_signed_integer(column) and pa.types.is_signed_integer(value)) or (
-        pa.types.is_floating(column) and pa.types.is_floating(value)
-    )
+    same = pa.types.is_floating(column) and pa.types.is_floating(value)
     return bool(same and value.bit_width > column.bit_width)
+
+
+def _overflows(rows: pa.Table | None, wanted: pa.Field, column: pa.DataType) -> bool:
+    """Whether an integer arrives that is too large for a column of integers."""
+    name = wanted.name
+    if rows is None or name not in rows.column_names or not pa.types.is_signed_integer(column):
+        return False
+    if not pa.types.is_signed_integer(wanted.type) or wanted.type.bit_width <= column.bit_width:
+        return False
+    ends = pc.min_max(rows[name])
+    most = 1 << (column.bit_width - 1)
+    values = [one for one in (ends["min"].as_py(), ends["max"].as_py()) if one is not None]
+    return any(not -most <= one < most for one in values)
 
 
 def _digits(kind: pa.DataType) -> int:

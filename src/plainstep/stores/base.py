@@ -332,6 +332,10 @@ class Store(Protocol):
         """What is captured in this store; of one table, or in one way, where these are named."""
         ...
 
+    def moment(self, tables: Sequence[str]) -> AbstractContextManager[None]:
+        """Meanwhile, the spans and snapshots of these captured tables are of one moment."""
+        ...
+
     def kept_open(self) -> AbstractContextManager[None]:
         """Keep what costs to open open meanwhile, so that many small looks cost little."""
         ...

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -49,6 +49,10 @@ class DuckdbStore:
             else:
                 with opened(self.path, read_only, self.wait) as connection:
                     yield connection
+
+    def moment(self, tables: Sequence[str]) -> AbstractContextManager[None]:
+        """Nothing to do: nothing is captured here."""
+        return nullcontext()
 
     def kept_open(self) -> AbstractContextManager[None]:
         """Keep the file attached for reading meanwhile."""

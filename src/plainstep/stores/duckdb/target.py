@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import duckdb
 
 from plainstep.core.positions import Mark
+from plainstep.errors import Refused
 from plainstep.stores import bookkeeping as books
 from plainstep.stores.merging import Merge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
@@ -108,7 +109,18 @@ class DuckdbTarget:
                 _roll_back(connection)
                 if isinstance(error, duckdb.TransactionException):
                     raise books.moved(commits[0].mark.load) from error
+                if isinstance(error, duckdb.ConstraintException) and "still referenced" in str(error):
+                    raise _still_referenced(error) from error
                 raise
+
+
+def _still_referenced(error: duckdb.Error) -> Refused:
+    told = str(error).splitlines()[0].removeprefix("Constraint Error: ").partition(". If")[0]
+    return Refused(
+        f"DuckDB does not let a row go: {told}.",
+        "It cannot remove a row and the row that this points to in one transaction, so nothing was written.",
+        "Make that table without the foreign key: a group keeps parents and children together without it.",
+    )
 
 
 def _roll_back(connection: duckdb.DuckDBPyConnection) -> None:
@@ -178,6 +190,8 @@ class _Merge(Merge):
         import pyarrow as pa
 
         known = edits.put.slice(edits.new).select(self.key) if edits.put is not None else None
+        if known is not None and known.num_rows and self._referenced():
+            known = None  # it stays, and is updated: other rows point to it
         if edits.drop is None or not edits.drop.num_rows or known is None or not known.num_rows:
             super().remove(edits)
             if known is not None and known.num_rows and not edits.clear:
@@ -206,10 +220,34 @@ class _Merge(Merge):
         """Insert rows, after those that should not be there were looked for. Known ones have left already."""
         import pyarrow as pa
 
+        if self._referenced():
+            return self._put_in_place(new, known)
         if new.num_rows:
             self.odd += self.drop(new.select(self.key))
         rows = pa.concat_tables([new, known])
         return self._insert(rows, rows.column_names)
+
+    def _referenced(self) -> bool:
+        """Whether a foreign key points to the table: then a row cannot be replaced by deleting and inserting it."""
+        name = self.part.table
+        sql = (
+            "SELECT 1 FROM duckdb_constraints() WHERE constraint_type = 'FOREIGN KEY' AND referenced_table = ? LIMIT 1"
+        )
+        return self.finds(sql, [name])
+
+    def _put_in_place(self, new: pa.Table, known: pa.Table) -> int:
+        """Update rows that are there, and insert those that are not; count in ``odd`` what was otherwise."""
+        for rows, there in ((known, True), (new, False)):
+            if rows.num_rows:
+                found = self._update(rows, "{new}") if self.others(rows) else 0
+                self.odd += rows.num_rows - found if there else found
+                names = ", ".join(quoted(name) for name in rows.column_names)
+                with self._staged(rows) as staged:
+                    self.execute(
+                        f"INSERT INTO {self.table} ({names}) SELECT {names} FROM {staged} "
+                        f"WHERE NOT EXISTS (SELECT 1 FROM {self.table} WHERE {self._same_key(staged)})"
+                    )
+        return int(new.num_rows + known.num_rows)
 
     def _insert(self, data: Any, columns: Sequence[str]) -> int:
         names = ", ".join(quoted(name) for name in columns)

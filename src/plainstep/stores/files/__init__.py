@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -78,6 +79,10 @@ class FilesStore:
     def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
         """Nothing is ever captured here."""
         return []
+
+    def moment(self, tables: Sequence[str]) -> AbstractContextManager[None]:
+        """Nothing to do: nothing is captured here."""
+        return nullcontext()
 
     def kept_open(self) -> AbstractContextManager[None]:
         """Nothing to do: nothing here costs much to open."""

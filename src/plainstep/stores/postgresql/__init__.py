@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from contextlib import AbstractContextManager, nullcontext
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,6 +18,9 @@ if TYPE_CHECKING:
     from plainstep.stores.postgresql.table import PostgresqlTable
     from plainstep.stores.postgresql.target import PostgresqlTarget
     from plainstep.stores.records import CaptureInfo, Reader
+
+
+READ_ONLY = "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY"
 
 
 class PostgresqlStore:
@@ -40,6 +45,7 @@ class PostgresqlStore:
                 "pip install 'plainstep[postgresql]'",
             ) from error
         self.name, self.wait = name, wait
+        self._moment = threading.local()
         self.connections = Connections(name, url, wait)
         self.url = self.connections.shown
 
@@ -90,6 +96,29 @@ class PostgresqlStore:
         ways = [how] if how else ["capture", "log"]
         with self.opened() as connection:
             return [info for way in ways for info in self._way(way).list_all(connection, table)]
+
+    @contextmanager
+    def moment(self, tables: Sequence[str]) -> Iterator[None]:
+        """Meanwhile, the spans and snapshots of these captured tables are of one snapshot of the server's."""
+        from plainstep.stores.postgresql import catalog
+
+        with self.opened() as connection, connection.transaction():
+            connection.execute(READ_ONLY)
+            for table in tables:  # before the snapshot is taken: a truncate in between would show through it
+                catalog.find_and_lock(connection, table)
+            row = connection.execute("SELECT pg_export_snapshot()").fetchone()
+            assert row is not None
+            self._moment.snapshot = row[0]
+            try:
+                yield
+            finally:
+                self._moment.__dict__.clear()
+
+    def read_only(self, connection: Connection) -> None:
+        """Read in this transaction, which has just begun, what stood at one moment."""
+        connection.execute(READ_ONLY)
+        if self._moment.__dict__:
+            connection.execute(f"SET TRANSACTION SNAPSHOT '{self._moment.snapshot}'")
 
     def kept_open(self) -> AbstractContextManager[None]:
         """Nothing to do: nothing here costs much to open."""

@@ -64,7 +64,8 @@ class CapturedSource(TableSource):
 
     def span(self) -> Span:
         """How far the changes can be read now: all that is committed."""
-        with self.store.opened() as connection:
+        with self.store.opened() as connection, connection.transaction():
+            self.store.read_only(connection)
             self.renew(connection)
             return self.stands_at(connection)
 

@@ -108,7 +108,7 @@ class TableSource(ABC):
         from plainstep.stores.postgresql.copying import read
 
         with self.store.opened() as connection, connection.transaction():
-            connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
+            self.store.read_only(connection)
             # Before the snapshot is taken: a truncate in between would show through it.
             table = catalog.find_and_lock(connection, self.name)
             self.renew(connection)

@@ -52,6 +52,12 @@ def told(path: Path, wait: float) -> Iterator[None]:
         raise explained(error, path, wait) from error
 
 
+def begin(connection: sqlite3.Connection) -> None:
+    """Read in one transaction from here on, if that is not so already."""
+    if not connection.in_transaction:
+        connection.execute("BEGIN")
+
+
 def end(connection: sqlite3.Connection) -> None:
     """End what was read in one transaction."""
     if connection.in_transaction:

@@ -16,7 +16,7 @@ from plainstep.errors import DataError, Refused, StoreError
 from plainstep.stores.records import CaptureInfo, Snapshot
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import capture, readers
-from plainstep.stores.sqlite.connection import fetched
+from plainstep.stores.sqlite.connection import begin, fetched
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -115,7 +115,7 @@ class SqliteSource:
     def span(self) -> Span:
         """How far the changes can be read now."""
         with self.store.opened() as connection:
-            connection.execute("BEGIN")
+            begin(connection)
             return self._renewed_span(connection)
 
     def _renewed_span(self, connection: sqlite3.Connection) -> Span:
@@ -274,7 +274,7 @@ class SqliteSource:
     def snapshot(self) -> Iterator[Snapshot]:
         """The table as it stands, with the position it stands at, from one read transaction."""
         with self.store.opened() as connection:
-            connection.execute("BEGIN")
+            begin(connection)
             span = self._renewed_span(connection)
             yield Snapshot(span, self.schema(), self._batches(connection))
 

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from plainstep.errors import ConfigError, DataError
 from plainstep.stores.sql import insertion, quoted, since_epoch, text
 from plainstep.stores.sqlite import catalog
-from plainstep.stores.sqlite.connection import fetched
+from plainstep.stores.sqlite.connection import begin, fetched
 
 if TYPE_CHECKING:
     from typing import Any
@@ -123,7 +123,7 @@ class SqliteTable:
         """Read it, in one transaction."""
         self.columns  # noqa: B018 (known before, so that no second connection is opened for them)
         with self.store.opened() as connection:
-            connection.execute("BEGIN")
+            begin(connection)
             yield SqliteReading(self, connection)
 
 
