@@ -9,6 +9,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import plainstep
 from tests.histories import Model, Row, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town
 from tests.test_steps import act
@@ -77,10 +78,10 @@ class Truth:
         return rows
 
 
-def _changes(town: Town) -> list[Row]:
+def _changes(town: Town, load: str = "house_mirror") -> list[Row]:
     from plainstep import rows
 
-    found = town.project.look("house_mirror", after="start", limit=None)
+    found = town.project.look(load, after="start", limit=None)
     return rows.changes(found.changes, ("k",))
 
 
@@ -182,6 +183,110 @@ class Laws(unittest.TestCase):
         gone = [("gone", c["position"]) for c in changes if c["op"] == "delete"]
         self.assertEqual(sorted((row[1], row[5]) for row in found), sorted(rose + gone))
         self.assertEqual(len({row[0] for row in found}), len(found))
+
+
+ARCHIVE = """
+[stores.archive]
+url = "file:///archive"
+[loads.archive]
+from = "town.tree"
+into = "archive.tree"
+shape = "journal"
+first = "{first}"
+format = "{format}"
+partition = ["date", "b"]
+"""
+DIES = {
+    "while a file is written": "from plainstep.stores.files import target\ntarget._Parts._write = lambda *a: os._exit(9)",
+    "before the commit": "from plainstep.stores.files import target\ntarget._Append.end = lambda *a: os._exit(9)",
+    "before files have their names": """from plainstep.stores.files import target
+real, calls = target.FolderTarget._name_what_was_committed, []
+def named(self):
+    if calls: os._exit(9)
+    calls.append(1); real(self)
+target.FolderTarget._name_what_was_committed = named""",
+}
+
+
+class Archive(unittest.TestCase):
+    """A journal in files: no file without its mark, no file half written, nothing to clean up after a crash."""
+
+    def rows(self, town: Town) -> list[tuple[int, str]]:
+        """Every change in every file that a reader sees."""
+        import duckdb
+
+        files = [str(path) for path in (town.path / "archive" / "tree").rglob("*") if path.is_file()]
+        if not files:
+            return []
+        return sorted(duckdb.sql(f"SELECT position, op FROM read_parquet({files!r}, union_by_name = true)").fetchall())
+
+    def test_killed_anywhere_each_change_is_there_once(self) -> None:
+        for where, dies in DIES.items():
+            with self.subTest(where), Town(TREE, loads=ARCHIVE.format(first="beginning", format="parquet")) as town:
+                town.project.capture_on("town.tree")
+                town.sql("INSERT INTO tree VALUES (1, 1, 'oak'), (2, 1, 'elm'), (3, 1, NULL)")
+                for turn in (1, 2):
+                    if turn == 2:
+                        town.sql("UPDATE tree SET a = 5", "DELETE FROM tree WHERE k = 2")
+                    child = town.child(
+                        f"import os, plainstep\n{dies}\nplainstep.load_project('plainstep.toml').step('archive')"
+                    )
+                    said = child.communicate(timeout=60)[0]
+                    self.assertEqual(child.returncode, 9, said)
+                    mark = town.project.status("archive")[0].mark
+                    told = [row for row in self.rows(town) if mark is None or row[0] > mark.position]
+                    self.assertEqual(told, [])  # nothing that the mark does not know
+                    town.project.step("archive")
+                changes = [(change["position"], change["op"]) for change in _changes(town, "archive")]
+                self.assertEqual(self.rows(town), changes)
+                self.assertTrue(town.project.check("archive")[0].ok)
+                self.assertFalse((town.path / "archive" / ".plainstep" / "new").exists())
+
+    def test_folders_and_formats(self) -> None:
+        for form in ("parquet", "jsonl", "csv"):
+            with (
+                self.subTest(form),
+                Town(
+                    TREE, "INSERT INTO tree VALUES (7, 0, 'oak')", loads=ARCHIVE.format(first="snapshot", format=form)
+                ) as town,
+            ):
+                town.project.capture_on("town.tree")
+                town.project.step("archive")
+                town.sql("INSERT INTO tree VALUES (8, 0, NULL)", "DELETE FROM tree WHERE k = 7")
+                [outcome] = town.project.step("archive")
+                self.assertEqual(outcome.edits["append"], 2)
+                self.assertEqual(town.project.step("archive")[0].outcome, "nothing")
+                names = sorted(
+                    path.relative_to(town.path / "archive" / "tree").as_posix()
+                    for path in (town.path / "archive" / "tree").rglob(f"*.{form}")
+                )
+                days = {name.partition("/")[0] for name in names}
+                self.assertTrue(all(day.startswith("date=20") for day in days))
+                kinds = sorted(name.split("/", 1)[1] for name in names)
+                self.assertEqual(
+                    kinds,
+                    sorted(
+                        [
+                            f"b=none/archive-00000002.{form}",
+                            f"b=oak/archive-00000001.{form}",
+                            f"b=oak/archive-00000002.{form}",
+                        ]
+                    ),
+                )
+                self.assertEqual([one.kind for one in town.project.ledger("archive")], ["snapshot", "changes"])
+
+    def test_what_is_no_journal_is_refused_at_once(self) -> None:
+        with (
+            Town(
+                TREE,
+                loads=ARCHIVE.format(first="head", format="csv")
+                .replace('shape = "journal"', "")
+                .replace('format = "csv"', "")
+                .replace('partition = ["date", "b"]', ""),
+            ) as town,
+            self.assertRaisesRegex(plainstep.ConfigError, "Only a journal is appended to"),
+        ):
+            _ = town.project
 
 
 if __name__ == "__main__":

@@ -359,6 +359,12 @@ def _build(path: Path, text: str) -> Project:
         into_store, into_table = find_table(load.into, stores, f"{path}, line {line}: into = STORE.TABLE")
         if from_store is into_store and from_table == into_table:
             raise ConfigError(f"{path}, line {line}: the load {name} would merge {load.into} into itself.")
+        if into_store.appends_only and load.shape != "journal":
+            raise ConfigError(
+                f"{path}, line {line}: {load.into} is in a folder of files, and rows in files are never changed.",
+                "Only a journal is appended to.",
+                'Set shape = "journal", or merge into a database.',
+            )
         keep = config.stores[load.source.partition(".")[0]].keep
         made = Load(name, load, from_store, from_table, into_store, into_table, keep=keep, base=base)
         project.keeps[from_store.name] = keep

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from plainstep.errors import ConfigError
 from plainstep.holding import TargetRows, beside
 from plainstep.netting import key_of
-from plainstep.stores.records import Part, TableInfo
+from plainstep.stores.records import FileForm, Part, TableInfo
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -51,7 +51,9 @@ def _history(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
 def _journal(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
     from plainstep.core.shapes.journal import Journal
 
-    return Journal(schema, key, load.config.grain != "net", tuple(load.config.operations))
+    journal = Journal(schema, key, load.config.grain != "net", tuple(load.config.operations))
+    _refuse_unknown_partition(load, journal.tables()[0].schema.names)
+    return journal
 
 
 def _rollup(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
@@ -87,6 +89,17 @@ def _refuse_unknown(load: Load, setting: str, names: list[str], schema: pa.Schem
         )
 
 
+def _refuse_unknown_partition(load: Load, columns: list[str]) -> None:
+    known = ["load", "date", *columns, *(name.removeprefix("now_") for name in columns if name.startswith("now_"))]
+    unknown = [name for name in load.config.partition if name not in known]
+    if unknown:
+        raise ConfigError(
+            f"partition of {load.name} names {unknown[0]!r}, which its journal does not have.",
+            f"It may name: {', '.join(known)}.",
+            f"Mend 'partition' in [loads.{load.name}].",
+        )
+
+
 def held_by(load: Load, shape: Shape) -> TargetRows:
     """What a load's target holds."""
     return TargetRows(load, shape.tables())
@@ -109,6 +122,7 @@ def parts_of(load: Load, shape: Shape, edits: list[Edits], started: bool) -> lis
             table.key,
             one,
             partial(fit_of, load, shape, table, started, rows=one.put),
+            FileForm(tuple(load.config.partition), load.config.format),
         )
         for table, one in zip(shape.tables(), edits, strict=True)
     ]

@@ -187,6 +187,7 @@ class _Idle:
 
 def _once(loads: Sequence[Load]) -> list[StepOutcome]:
     source, into = loads[0].from_store, loads[0].into_store
+    loads[0].target.finish()
     with ExitStack() as reading:
         if len(loads) > 1:
             reading.enter_context(source.moment([load.from_table for load in loads]))

@@ -257,6 +257,10 @@ class Target(Protocol):
         """All rows of a table, in the given columns and types."""
         ...
 
+    def finish(self) -> None:
+        """Finish what a commit that was made left to be done, if it was killed then."""
+        ...
+
     def commit(self, *commits: Commit) -> None:
         """Make all edits, move the marks and add the ledger rows, in one transaction.
 
@@ -275,12 +279,14 @@ class Store(Protocol):
         url: its URL, without a password.
         wait: how many seconds to wait for a lock, or to come back to a server that was lost.
         exclusive: whether it cannot be written while it is being read.
+        appends_only: whether rows can only be added to it.
     """
 
     name: str
     url: str
     wait: float
     exclusive: bool
+    appends_only: bool
 
     def source(self, table: str, types: dict[str, str], how: str, reader: str) -> Source:
         """The changes of one table. Nothing is opened yet.

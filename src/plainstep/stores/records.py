@@ -115,6 +115,19 @@ class Reader:
     seen: datetime
 
 
+@dataclass(frozen=True)
+class FileForm:
+    """How rows are laid out in files.
+
+    Attributes:
+        partition: what folders are by.
+        format: ``parquet``, ``jsonl`` or ``csv``.
+    """
+
+    partition: tuple[str, ...] = ()
+    format: str = "parquet"
+
+
 @dataclass
 class Part:
     """What one commit does to one table.
@@ -126,6 +139,7 @@ class Part:
         edits: what to do to its rows.
         fit: told how the table stands, within the transaction; refuses if the rows would not fit, or says what is
             changed about the table so that they do.
+        form: how they are laid out, where the target is a folder of files.
     """
 
     table: str
@@ -133,6 +147,7 @@ class Part:
     key: tuple[str, ...]
     edits: Edits
     fit: Callable[[TableInfo | None], Fit]
+    form: FileForm = FileForm()
 
 
 @dataclass

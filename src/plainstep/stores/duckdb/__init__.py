@@ -31,6 +31,7 @@ class DuckdbStore:
     """
 
     exclusive = True
+    appends_only = False
 
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait

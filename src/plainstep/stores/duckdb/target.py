@@ -93,6 +93,9 @@ class DuckdbTarget:
             for batch in connection.sql(f"SELECT {selected} FROM {quoted(name)}").to_arrow_reader(1 << 16):
                 yield batch.cast(schema)
 
+    def finish(self) -> None:
+        """Nothing: a commit leaves nothing to be done."""
+
     def commit(self, *commits: Commit) -> None:
         """Make all edits, move the marks and add the ledger rows, in one transaction.
 

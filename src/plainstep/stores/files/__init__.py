@@ -30,6 +30,7 @@ class FilesStore:
     """
 
     exclusive = False
+    appends_only = True
 
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
@@ -57,8 +58,10 @@ class FilesStore:
         raise self._only_feeds("a table of its own")
 
     def target(self) -> Target:
-        """Always refused: files are not merged into."""
-        raise self._only_feeds("a target")
+        """The folder as a place that journals are appended to."""
+        from plainstep.stores.files.target import FolderTarget
+
+        return FolderTarget(self)
 
     def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
         """Always refused."""

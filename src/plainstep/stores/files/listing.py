@@ -76,7 +76,11 @@ def listed(folder: Path, pattern: str, quiet: float) -> Listing:
     found = Listing()
     for path in sorted(paths, key=lambda path: path.relative_to(folder).as_posix()):
         name = path.relative_to(folder).as_posix()
-        if not path.is_file() or path.name.startswith((".", "_")) or path.suffix.lower() in UNFINISHED:
+        if (
+            not path.is_file()
+            or any(part.startswith((".", "_")) for part in name.split("/"))
+            or path.suffix.lower() in UNFINISHED
+        ):
             continue
         kind = kind_of(path.name)
         if not kind.format:

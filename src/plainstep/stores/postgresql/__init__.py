@@ -34,6 +34,7 @@ class PostgresqlStore:
     """
 
     exclusive = False
+    appends_only = False
 
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         try:

@@ -108,6 +108,9 @@ class PostgresqlTarget:
             for batch in read(connection, f"SELECT {selected} FROM {table.sql}", columns, name):
                 yield batch.cast(schema)
 
+    def finish(self) -> None:
+        """Nothing: a commit leaves nothing to be done."""
+
     def commit(self, *commits: Commit) -> None:
         """Make all edits, move the marks and add the ledger rows, in one transaction.
 

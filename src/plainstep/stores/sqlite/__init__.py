@@ -32,6 +32,7 @@ class SqliteStore:
     """
 
     exclusive = True
+    appends_only = False
 
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait

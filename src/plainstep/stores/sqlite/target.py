@@ -117,6 +117,9 @@ class SqliteTarget:
                         ) from None
                 yield pa.record_batch(arrays, schema=schema)
 
+    def finish(self) -> None:
+        """Nothing: a commit leaves nothing to be done."""
+
     def commit(self, *commits: Commit) -> None:
         """Make all edits, move the marks and add the ledger rows, in one transaction.
 

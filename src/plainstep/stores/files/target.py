@@ -1,0 +1,294 @@
+"""A folder of files to append a journal to.
+
+Marks, ledger and the list of files are kept in a SQLite file beside them. Files are written where no reader looks; the
+commit of that file's transaction, with mark, ledger row and the new files' names, is the moment at which a step is made;
+then the files get their names. Whoever comes next gives names to what a crash left without, and removes what was never
+committed: there is nothing to clean up by hand.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import IO, TYPE_CHECKING, Any
+from urllib.parse import quote
+
+from plainstep.errors import Refused, StoreError
+from plainstep.exporting import writer
+from plainstep.stores.merging import Merge, run
+from plainstep.stores.records import Commit, TableInfo
+from plainstep.stores.sqlite import SqliteStore
+from plainstep.stores.sqlite.target import SqliteTarget
+
+if TYPE_CHECKING:
+    import sqlite3
+
+    import pyarrow as pa
+
+    from plainstep.core.edits import Edits
+    from plainstep.stores.files import FilesStore
+
+OWN = ".plainstep"
+FILES = "plainstep_files"
+CREATE = f"""CREATE TABLE IF NOT EXISTS {FILES} (
+    file VARCHAR PRIMARY KEY, table_name VARCHAR NOT NULL, load_name VARCHAR NOT NULL, step BIGINT NOT NULL,
+    row_count BIGINT NOT NULL, named BIGINT NOT NULL
+)"""
+# What a partition without a value is called.
+NONE = "none"
+
+
+class FolderTarget(SqliteTarget):
+    """A folder that a journal is appended to.
+
+    Args:
+        folder: the store.
+    """
+
+    def __init__(self, folder: FilesStore) -> None:
+        self.folder = folder.folder
+        self.own = self.folder / OWN
+        path = quote(str((self.own / "books.sqlite").absolute()))
+        super().__init__(SqliteStore(folder.name, f"sqlite:///{path}", Path("/"), folder.wait))
+        self.place = folder.name
+
+    def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
+        """The columns of a journal's newest file, or None if there is no file."""
+        import pyarrow as pa
+
+        files = self._files(name)
+        if not files:
+            return None
+        if not files[-1].endswith(".parquet"):
+            return TableInfo(pa.schema([]), True)
+        from pyarrow.parquet import read_schema
+
+        return TableInfo(read_schema(self._there(files[-1])).remove_metadata(), True)
+
+    def _files(self, name: str) -> list[str]:
+        """A journal's files, oldest first."""
+        sql = f"SELECT file FROM {FILES} WHERE table_name = ? ORDER BY step, file"
+        return [file for (file,) in self._rows(sql, [name])]
+
+    def _there(self, file: str) -> Path:
+        """Where a file is: a crash may have left it without its name."""
+        path = self.folder / file
+        return path if path.exists() else self.own / "new" / file
+
+    def fits(self, schema: pa.Schema) -> pa.Schema:
+        """The schema itself."""
+        import pyarrow as pa
+
+        return pa.schema([(field.name, field.type) for field in schema])
+
+    def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
+        """All rows of a journal, in the given columns and types; null where a file has no such column.
+
+        Raises:
+            Refused: its files are not Parquet.
+        """
+        from pyarrow.parquet import ParquetFile
+
+        from plainstep.core.compare import widened
+
+        for file in self._files(name):
+            if not file.endswith(".parquet"):
+                raise Refused(
+                    f"The journal {self.place}.{name} is not in Parquet.",
+                    "Its values are texts there, and could not be compared as what they are.",
+                    'Set format = "parquet" for a journal that is to be checked.',
+                )
+            with ParquetFile(self._there(file)) as parquet:
+                names = [one for one in schema.names if one in parquet.schema_arrow.names]
+                for batch in parquet.iter_batches(columns=names):
+                    yield widened(batch, schema).cast(schema)
+
+    def finish(self) -> None:
+        """Give committed files their names."""
+        if self._rows(f"SELECT 1 FROM {FILES} WHERE named = 0 LIMIT 1", []):
+            with self._alone():
+                self._name_what_was_committed()
+
+    def commit(self, *commits: Commit) -> None:
+        """Write the files, move the marks and add the ledger rows: all of it, or nothing.
+
+        Raises:
+            MarkMoved: a mark is no longer where it was read.
+            Refused: something else than a journal is asked for.
+            StoreError: the files cannot be written.
+        """
+        try:
+            self.own.mkdir(parents=True, exist_ok=True)
+            with self._alone():
+                self._name_what_was_committed()
+                with self.store.opened("rwc") as connection:
+                    connection.execute("PRAGMA synchronous = FULL")
+                    connection.execute("BEGIN IMMEDIATE")
+                    try:
+                        run([_Append(connection, self, commit) for commit in commits])
+                        connection.execute("COMMIT")
+                    except BaseException:
+                        if connection.in_transaction:
+                            connection.execute("ROLLBACK")
+                        raise
+                self._name_what_was_committed()
+        except OSError as error:
+            raise StoreError(f"{self.folder} cannot be written: {error.strerror or error}.") from error
+
+    @contextmanager
+    def _alone(self) -> Iterator[None]:
+        """Keep others from writing here meanwhile."""
+        import fcntl
+
+        with (self.own / "lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            yield
+
+    def _name_what_was_committed(self) -> None:
+        """Give committed files their names, and remove what was never committed."""
+        with self.store.opened("rwc") as connection:
+            connection.execute(CREATE)
+            for (file,) in connection.execute(f"SELECT file FROM {FILES} WHERE named = 0").fetchall():
+                path = self.folder / file
+                path.parent.mkdir(parents=True, exist_ok=True)
+                new = self.own / "new" / file
+                if new.exists():
+                    new.replace(path)
+                    synced(path.parent)
+            connection.execute(f"UPDATE {FILES} SET named = 1 WHERE named = 0")
+        shutil.rmtree(self.own / "new", ignore_errors=True)
+
+
+def synced(path: Path) -> None:
+    """See to it that a file, or the names in a folder, outlive a loss of power."""
+    number = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(number)
+    finally:
+        os.close(number)
+
+
+class _Append(Merge):
+    """A commit that only appends, into files."""
+
+    def __init__(self, connection: sqlite3.Connection, target: FolderTarget, commit: Commit) -> None:
+        super().__init__(commit)
+        self.connection, self.target = connection, target
+
+    def execute(self, sql: str, parameters: Sequence[Any] = ()) -> int:
+        return self.connection.execute(sql, parameters).rowcount
+
+    def finds(self, sql: str, parameters: Sequence[Any]) -> bool:
+        return self.connection.execute(sql, parameters).fetchone() is not None
+
+    def _prepare(self) -> None:
+        """Nothing to make: each file has the columns that its rows have."""
+        if self.part.key:
+            raise self._only_journals()
+
+    def remove(self, edits: Edits) -> None:
+        """Nothing ever goes."""
+
+    def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
+        """Write rows as they come, each into the file of its partition."""
+        with _Parts(self, schema) as parts:
+            for batch in batches:
+                parts.write(batch)
+        entry = self.commit.entry
+        for file, count in parts.counts.items():
+            values = [file, self.part.table, entry.load, entry.step, count]
+            self.execute(
+                f"INSERT INTO {FILES} (file, table_name, load_name, step, row_count, named) VALUES (?, ?, ?, ?, ?, 0)",
+                values,
+            )
+        return sum(parts.counts.values())
+
+    def _only_journals(self) -> Refused:
+        return Refused(
+            f"{self.target.place} is a folder of files, and rows in files are never changed.",
+            "Only a journal is appended to.",
+            'Set shape = "journal" in the load, or merge into a database.',
+        )
+
+    def table_info(self) -> TableInfo | None:
+        raise self._only_journals()
+
+    def declaration(self, field: pa.Field) -> str:
+        raise self._only_journals()
+
+    def drop(self, keys: pa.Table) -> int:
+        raise self._only_journals()
+
+    def put(self, new: pa.Table, known: pa.Table) -> int:
+        raise self._only_journals()
+
+    def patch(self, rows: pa.Table) -> int:
+        raise self._only_journals()
+
+    def add(self, rows: pa.Table) -> int:
+        raise self._only_journals()
+
+
+class _Parts:
+    """The files of one step, one for each partition."""
+
+    def __init__(self, append: _Append, schema: pa.Schema) -> None:
+        self.append, self.schema, self.form = append, schema, append.part.form
+        self.counts: dict[str, int] = {}
+        self._open: dict[str, tuple[Any, Any, IO[bytes]]] = {}
+
+    def __enter__(self) -> _Parts:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, *more: Any) -> None:
+        for context, _, out in self._open.values():
+            context.__exit__(kind, *more)
+            out.flush()
+            os.fsync(out.fileno())
+            out.close()
+
+    def write(self, batch: pa.RecordBatch) -> None:
+        """Write rows, each into the file of its partition."""
+        import pyarrow as pa
+        import pyarrow.compute as pc
+
+        table = pa.Table.from_batches([batch])
+        if not self.form.partition:
+            self._write("", table)
+            return
+        labels = pc.binary_join_element_wise(*(self._labels(table, name) for name in self.form.partition), "/")
+        for label in pc.unique(labels).to_pylist():
+            self._write(label, table.filter(pc.equal(labels, label)))
+
+    def _labels(self, table: pa.Table, name: str) -> pa.Array:
+        """The name of the folder that each row belongs in."""
+        import pyarrow as pa
+        import pyarrow.compute as pc
+
+        if name == "load":
+            values: Any = pa.repeat(pa.scalar(self.append.commit.entry.load), table.num_rows)
+        elif name == "date":
+            values = pc.strftime(pc.coalesce(table["changed_at"], table["stepped_at"]), "%Y-%m-%d")
+        elif name in table.column_names:
+            values = table[name]
+        else:
+            values = pc.coalesce(table["now_" + name], table["was_" + name])
+        texts = pc.fill_null(values.cast(pa.string()), NONE)
+        known = {one: f"{name}={quote(one, safe=' ')}" for one in pc.unique(texts).to_pylist()}
+        return pa.array([known[one] for one in texts.to_pylist()], pa.string())
+
+    def _write(self, label: str, rows: pa.Table) -> None:
+        entry = self.append.commit.entry
+        name = f"{entry.load}-{entry.step:08d}.{self.form.format}"
+        file = "/".join(part for part in (self.append.part.table, label, name) if part)
+        if file not in self._open:
+            path = self.append.target.own / "new" / file
+            path.parent.mkdir(parents=True, exist_ok=True)
+            out = path.open("wb")
+            context = writer(self.form.format, out, self.schema)
+            self._open[file] = (context, context.__enter__(), out)
+        self._open[file][1](rows)
+        self.counts[file] = self.counts.get(file, 0) + rows.num_rows
