@@ -26,17 +26,17 @@ for line in sys.stdin:
 DIE = "import os, signal\ndef die(*_, **__): os.kill(os.getpid(), signal.SIGKILL)\n"
 POINTS = {
     "before reading": "import plainstep.stores.sqlite.source as m; m.SqliteSource._read = die; m.SqliteSource.snapshot = die",
-    "after reading": "import plainstep.step as m; m.commit_to = die",
+    "after reading": "import plainstep.step as m; m.commit_of = die",
     "in the middle of applying": """
 import plainstep.stores.duckdb.target as d, plainstep.stores.sqlite.target as s
-for owner, name in ((d._Merge, "_insert"), (s._Merge, "_insert"), (s._Merge, "update")):
+for owner, name in ((d._Merge, "_insert"), (d._Merge, "_update"), (s._Merge, "_insert"), (s._Merge, "update")):
     setattr(owner, name, lambda self, *rows, done=getattr(owner, name): (done(self, *rows), die()))
 """,
     "before the commit": "import plainstep.stores.bookkeeping as m; m.entry_values = die",
     "after the commit": """
 import plainstep.stores.duckdb.target as d, plainstep.stores.sqlite.target as s
 for target in (d.DuckdbTarget, s.SqliteTarget):
-    target.commit = lambda self, commit, done=target.commit: (done(self, commit), die())
+    target.commit = lambda self, *commits, done=target.commit: (done(self, *commits), die())
 """,
 }
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import signal
 import unittest
 from typing import Any
 
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 import plainstep
 from tests.histories import Model, Row, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town
+from tests.test_crashes import DIE, POINTS, STEP
 from tests.test_steps import act
 
 SHAPES = {
@@ -183,6 +185,44 @@ class Laws(unittest.TestCase):
         gone = [("gone", c["position"]) for c in changes if c["op"] == "delete"]
         self.assertEqual(sorted((row[1], row[5]) for row in found), sorted(rose + gone))
         self.assertEqual(len({row[0] for row in found}), len(found))
+
+
+class Killed(unittest.TestCase):
+    """Killed while it is written, every shape is merged once, when the step is made again."""
+
+    def test_killed_anywhere_then_run_again(self) -> None:
+        points = ("in the middle of applying", "before the commit", "after the commit")
+        for number, name in enumerate(("flagged", "history", "journal", "rollup", "events")):
+            store = ("house", "shed")[number % 2]
+            said = SHAPES[name].replace("FIRST", "snapshot")
+            load = f'\n[loads.it]\nfrom = "town.tree"\ninto = "{store}.it"\n{said}\n'
+            with (
+                Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')", loads=load) as here,
+                self.subTest(name),
+            ):
+                here.project.capture_on("town.tree")
+                here.project.step("it")
+                for turn, point in enumerate(points):
+                    here.sql(
+                        f"UPDATE tree SET a = a + {turn + 1}",
+                        f"INSERT INTO tree VALUES ({turn + 3}, 1, 'oak')",
+                        "DELETE FROM tree WHERE k = (SELECT min(k) FROM tree)",
+                    )
+                    before = len(here.project.ledger("it"))
+                    child = here.child(DIE + POINTS[point] + STEP, "it")
+                    told = child.communicate(timeout=60)[0]
+                    self.assertEqual(child.returncode, -signal.SIGKILL, told)
+                    [outcome] = here.project.step("it")
+                    self.assertEqual(outcome.outcome, "nothing" if point == "after the commit" else "stepped")
+                    self.assertEqual(len(here.project.ledger("it")), before + 1)
+                changes = _changes(here, "it")
+                if name == "events":
+                    rose = sum(c["op"] == "update" for c in changes) + sum(c["op"] == "delete" for c in changes)
+                    self.assertEqual(len(here.rows(store, "it")), rose)
+                else:
+                    self.assertTrue(here.project.check("it")[0].ok)
+                if name == "journal":
+                    self.assertEqual(len(here.rows(store, "it")), 2 + len(changes))
 
 
 ARCHIVE = """
