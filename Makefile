@@ -12,7 +12,7 @@ demo: $(VENV)/ready  ## the whole job on made-up data, in a minute
 	@$(BIN)/plainstep demo larkmoor
 
 test: $(VENV)/ready-dev  ## all tests
-	@$(BIN)/python -m unittest discover -s tests -t .
+	@$(BIN)/python -m tests
 
 lint: $(VENV)/ready-dev
 	@$(BIN)/ruff check . && $(BIN)/ruff format --check .

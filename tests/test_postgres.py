@@ -379,7 +379,7 @@ import plainstep.stores.postgresql.captured_source as s, plainstep.stores.postgr
 for source in (s.CapturedSource, l.LogSource):
     source.read = b.TableSource.snapshot = die
 """,
-    "after reading": "import plainstep.step as m; m.commit_to = die",
+    "after reading": "import plainstep.step as m; m.commit_of = die",
     "in the middle of applying": """
 import plainstep.stores.duckdb.target as d, plainstep.stores.postgresql.target as t
 for owner, name in ((d._Merge, "_insert"), (t._Merge, "_copy"), (t._Merge, "update")):
@@ -389,7 +389,7 @@ for owner, name in ((d._Merge, "_insert"), (t._Merge, "_copy"), (t._Merge, "upda
     "after the commit": """
 import plainstep.stores.duckdb.target as d, plainstep.stores.postgresql.target as t
 for target in (d.DuckdbTarget, t.PostgresqlTarget):
-    target.commit = lambda self, commit, done=target.commit: (done(self, commit), die())
+    target.commit = lambda self, *commits, done=target.commit: (done(self, *commits), die())
 """,
 }
 EDITS = [

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Callable
 from pathlib import Path
 
@@ -75,19 +76,70 @@ def tour(folder: Path, run: Callable[..., None]) -> None:
     shown("step")
     _say("10. The ledger", "Every step there ever was, kept in the warehouse, in the same commit as its rows.")
     shown("ledger")
+    _shapes(folder, shown)
     _say(
         "Go on by hand",
         f"The files stay in {folder}. Change the register with any SQLite client, then look, net, step and check:",
     )
     click.echo(f"  cd {folder}")
     for line in (
-        "sqlite3 town.db \"UPDATE tree SET status = 'felled' WHERE tree_id = 42\"",
+        "sqlite3 town.db \"UPDATE tree SET status = 'felled' WHERE tree_id = 18\"",
         "plainstep look tree",
         "plainstep look tree --after start --json",
         "plainstep step",
         "plainstep check",
     ):
         click.echo(f"  {line}")
+
+
+HISTORY = """SELECT tree_id, status, height_m, strftime(valid_from, '%H:%M:%S.%g') AS valid_from,
+coalesce(strftime(valid_upto, '%H:%M:%S.%g'), '-') AS valid_upto FROM tree_history WHERE tree_id IN (17, 42) ORDER BY tree_id, from_position"""
+ROLLUP = "SELECT ward_id, trees, round(mean_height, 2) AS mean_height, tallest FROM ward_trees ORDER BY ward_id"
+
+
+def _shapes(folder: Path, shown: Callable[..., None]) -> None:
+    """The second part: what else changes become."""
+    _say(
+        "11. More than a copy",
+        "The same changes can become a history of versions, measures of groups, messages to others, and an archive in "
+        f"files. Four loads are added to {folder / 'plainstep.toml'}:",
+    )
+    with (folder / "plainstep.toml").open("a", encoding="utf-8") as config:
+        config.write(town.SHAPES)
+    click.echo(textwrap.indent(town.SHAPES.rstrip(), "  "))
+    shown("step")
+    _say("12. Wednesday", "The last of tree 17, and of two others:")
+    _do(folder, town.WEDNESDAY)
+    shown("step")
+    _say(
+        "13. What became of it", "The history of trees 17 and 42, each version half-open, from one change to the next:"
+    )
+    _show(folder, HISTORY)
+    click.echo("\nTrees by ward, kept up to date without reading the register again:")
+    _show(folder, ROLLUP)
+    click.echo("\nOne message, for the crew that fells condemned trees:")
+    for file in sorted((folder / "messages").iterdir()):
+        click.echo(textwrap.indent(textwrap.fill(file.read_text(encoding="utf-8").strip(), 98), "  "))
+    click.echo("\nThe archive, by day:")
+    for file in sorted((folder / "archive" / "tree").rglob("*.csv")):
+        click.echo(f"  {file.relative_to(folder)}: {len(file.read_text(encoding='utf-8').splitlines()) - 1} changes")
+    shown("check", "tree_history", "ward_trees")
+
+
+def _show(folder: Path, query: str) -> None:
+    """The rows of a query on the warehouse."""
+    import duckdb
+
+    from plainstep.cli import text
+
+    with duckdb.connect(str(folder / "house.duckdb"), read_only=True) as connection:
+        found = connection.execute(query)
+        table = text.new_table(
+            [name if kind == "VARCHAR" else f"{name}>" for name, kind, *_ in found.description or ()]
+        )
+        for row in found.fetchall():
+            table.add_row(*map(str, row))
+    text.show(table)
 
 
 def _say(title: str, text: str) -> None:

@@ -31,6 +31,41 @@ from = "town.inspection"
 into = "house.inspection"
 """
 
+# The same changes, as something else than a copy.
+SHAPES = """
+[stores.archive]
+url = "file:///archive"
+
+[loads.tree_history]
+from = "town.tree"
+into = "house.tree_history"
+shape = "history"
+watch = ["status", "height_m"]
+
+[loads.ward_trees]
+from = "town.tree"
+into = "house.ward_trees"
+shape = "rollup"
+by = ["ward_id"]
+measures = { trees = "count(*)", mean_height = "avg(height_m)", tallest = "max(height_m)" }
+
+[loads.condemned]
+from = "town.tree"
+into = "house.condemned"
+shape = "events"
+first = "head"
+rules = { condemned = "was.status <> 'condemned' and now.status = 'condemned'" }
+deliver = "file:///messages"
+
+[loads.tree_archive]
+from = "town.tree"
+into = "archive.tree"
+shape = "journal"
+first = "head"
+format = "csv"
+partition = ["date"]
+"""
+
 TABLES = """
 CREATE TABLE ward (
     ward_id INTEGER PRIMARY KEY,
@@ -92,6 +127,12 @@ TUESDAY = [
     ("the surveyor's upload replaces two rows whole (SQLite removes the old ones first: tree 90's inspections go too)",
      "INSERT OR REPLACE INTO tree VALUES (241, 3, 'rowan', '2026-03-02', 1.9, 9, 'young'), "
      "(90, 5, 'field maple', '1972-03-10', 21.2, 141, 'mature')"),
+]  # fmt: skip
+
+WEDNESDAY = [
+    ("tree 17 is condemned, and felled in the afternoon", "UPDATE tree SET status = 'condemned' WHERE tree_id = 17"),
+    ("", "UPDATE tree SET status = 'felled', height_m = 0.4 WHERE tree_id = 17"),
+    ("trees 42 and 102 leave the register", "DELETE FROM tree WHERE tree_id IN (42, 102)"),
 ]  # fmt: skip
 
 
