@@ -262,7 +262,7 @@ class Refusals(unittest.TestCase):
             town.play(list(HISTORY))
             store = town.project.stores["landing"]
             for refused in (
-                lambda: store.source("x", {}, "capture", ""), lambda: store.target(), lambda: store.table("x", {}),
+                lambda: store.source("x", {}, "capture", ""), lambda: store.table("x", {}),
                 lambda: store.capture_on("x"), lambda: store.capture_off("x"), lambda: store.capture_refresh("x"),
             ):  # fmt: skip
                 with self.assertRaisesRegex(plainstep.PlainStepError, "folder of files"):

@@ -126,7 +126,7 @@ def rows_of(load: Load) -> dict[int, Row]:
 
 class Steps(unittest.TestCase):
     @given(st.lists(histories, min_size=1, max_size=3), st.sampled_from(["whole", "latest", "bare keys", "parts"]))
-    @settings(max_examples=30, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=15, deadline=None, phases=WITHOUT_SHRINKING)
     def test_every_form_ends_the_same(self, parts: list[Any], form: str) -> None:
         with Town() as town:
             model = Model().play([("insert", 1, {"a": 1, "b": "oak"})])

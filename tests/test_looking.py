@@ -58,7 +58,7 @@ class Looks(unittest.TestCase):
             self.assertEqual(found.total, len(every))
 
     @given(histories, st.integers(0, 5), st.integers(0, 30))
-    @settings(max_examples=30, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=15, deadline=None, phases=WITHOUT_SHRINKING)
     def test_a_row_as_it_was(self, history: list[Any], key: int, position: int) -> None:
         with Town(TREE) as town:
             town.project.capture_on("town.tree")

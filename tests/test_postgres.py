@@ -127,7 +127,7 @@ class Laws(unittest.TestCase):
         """Law 4, from change tables and from the log."""
 
         @given(st.lists(acts, min_size=15, max_size=50))
-        @settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)
+        @settings(max_examples=5, deadline=None, phases=WITHOUT_SHRINKING)
         def any_history(how: str, history: list[Any]) -> None:
             self.play(how, history)
 
@@ -458,7 +458,7 @@ class Faults(unittest.TestCase):
         self.assertEqual([one.upto for one in entries[:-1]], [one.after for one in entries[1:]])
 
     def test_killed_anywhere_then_run_again(self) -> None:
-        for (how, load), first in itertools.product(KILLED, (True, False)):
+        for (how, load), first in zip(KILLED, itertools.cycle((True, False)), strict=False):
             with park(TREE, how=how) as (source, target, town):
                 steps = 0
                 source.sql(ROWS)
@@ -552,19 +552,19 @@ class Faults(unittest.TestCase):
                     self.assertTrue(check.ok, check)
                 self.assertEqual(sum(one.contradictions for one in town.project.ledger()), 0)
 
-    def test_a_million_rows_in_one_transaction(self) -> None:
+    def test_many_rows_in_one_transaction(self) -> None:
         """Read from the log in memory that does not grow with the transaction."""
         with park("CREATE TABLE tree (k int PRIMARY KEY, a int, b text)", how="log") as (source, _, town):
             source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
             town.project.step(INTO[1])
             source.sql(
-                "INSERT INTO tree SELECT n, 1, repeat('x', 40) FROM generate_series(2, 1000000) n; DELETE FROM tree WHERE k > 10"
+                "INSERT INTO tree SELECT n, 1, repeat('x', 40) FROM generate_series(2, 400000) n; DELETE FROM tree WHERE k > 10"
             )
             child = town.child(PEAK, INTO[1])
             told, _ = child.communicate(timeout=300)
             changes, mebibytes = map(float, told.split())
-            self.assertEqual(changes, 999_999 + 999_990)
-            self.assertLess(mebibytes, 700)
+            self.assertEqual(changes, 399_999 + 399_990)
+            self.assertLess(mebibytes, 600)
             self.assertEqual(town.rows("house", "copied"), source.rows())
 
 

@@ -62,7 +62,7 @@ class Laws(unittest.TestCase):
         st.sampled_from(["snapshot", "beginning"]),
         st.sampled_from(["wal", "delete"]),
     )
-    @settings(max_examples=25, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)
     def test_truth_any_cut_once_and_looking_changes_nothing(self, parts: list[Any], first: str, journal: str) -> None:
         loads = "".join(
             f'[loads.{name}_late]\nfrom = "town.tree"\ninto = "{name}.late"\nfirst = "{first}"\n' for name in TARGETS

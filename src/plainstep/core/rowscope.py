@@ -126,9 +126,12 @@ class RowScope:
         columns = {name: changes.table[name] for name in changes.table.column_names if not name.startswith((WAS, NOW))}
         columns["op"] = pa.array(ops)
         absent = {WAS: np.isin(ops, [Op.INSERT, Op.PUT]), NOW: ops == Op.DELETE}
+        for new, old in zip(self.new_key, self.key, strict=True):  # a feed may tell a row's key on one side only
+            key = pc.if_else(pa.array(absent[NOW]), changes.image(NOW, old), None)
+            columns[WAS + new] = pc.coalesce(changes.image(WAS, old), key)
         for side in (WAS, NOW):
             for new, values in self._values(changes, side, images.get(side)).items():
-                columns[side + new] = _without(values, absent[side])
+                columns[side + new] = _without(columns.get(side + new, values), absent[side])
         if "given" in columns:
             columns["given"] = self._given(flat(columns["given"]))
         table = pa.table(columns)

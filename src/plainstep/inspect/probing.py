@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Span, Window
 from plainstep.core.words import NOW, WAS
-from plainstep.netting import key_of
 
 if TYPE_CHECKING:
     from plainstep.load import Load
@@ -32,7 +31,7 @@ def missed(load: Load, span: Span) -> str:
     for _ in range(TRIES - 1):
         if not found:
             return ""
-        found &= _differing(load, load.source.span())
+        found &= _differing(load, load.whole_source.span())
     return min(found, default="")
 
 
@@ -45,10 +44,10 @@ def _differing(load: Load, span: Span) -> set[str]:
     from plainstep.feeds.lookup import matching
     from plainstep.rows import changes as as_rows
 
-    start = load.source.locate(max(span.head - PROBED, span.oldest))
-    changes = concat(load.source.read(Window.between(start, span.end)))
-    schema = load.source.schema()
-    key = key_of(load, schema)
+    source = load.whole_source
+    start = source.locate(max(span.head - PROBED, span.oldest))
+    changes = concat(source.read(Window.between(start, span.end)))
+    schema, key = source.schema(), source.key()
     if not len(changes) or (changes.op() == Op.TRUNCATE).any():
         return set()
     recorded: dict[str, dict[str, Any] | None] = {}

@@ -10,6 +10,8 @@ from plainstep.core.positions import Place, Window
 from plainstep.inspect.looking import read_changes
 from plainstep.netting import key_of
 from plainstep.rows import changes as as_rows
+from plainstep.scoping import narrows, scope_of
+from plainstep.shaping import held_by, shape_of
 from plainstep.stores.records import LedgerEntry
 from plainstep.windows import resolve, shown, span_of
 
@@ -83,6 +85,11 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
     wanted = key_values(_nothing(load), columns, key)
     start = Place(span.oldest)
     upto = resolve(load, span, at) if at is not None else span.end
+    if load.config.shape == "history" and upto.position < start.position:  # the history knows what was trimmed
+        row, known = _in_history(load, wanted, upto)
+        return TraceResult(
+            load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "", row=row, known=known
+        )
     found = life(lambda: read_changes(load, Window.between(start, upto), whole=False), wanted)
     result = TraceResult(load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "")
     rows = as_rows(found, columns)
@@ -96,7 +103,8 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
     result.target = _at_target(load, wanted)
     result.targets = {other.name: _at_target(other, wanted) for other in beside}
     table = _table(load)
-    if table and last and last["op"] == "delete" and load.source.reversible:
+    # A part of a row would bring back something else.
+    if table and last and last["op"] == "delete" and load.source.reversible and not narrows(load):
         result.restore = table.insertion(last["was"])
     return result
 
@@ -141,8 +149,10 @@ def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) 
     if first:
         was = first["was"] if _of(first["was"], key) else None
         return was, load.source.reversible or first["op"] == "insert"
+    if load.config.shape == "history" and upto.position < head.position:
+        return _in_history(load, wanted, upto)
     table = _table(load)
-    return (_row(table, load.source.schema(), wanted), True) if table else (None, False)
+    return (_row(load, table, wanted), True) if table else (None, False)
 
 
 def _table(load: Load) -> Table | None:
@@ -153,23 +163,36 @@ def _table(load: Load) -> Table | None:
 
 
 def _at_target(load: Load, wanted: pa.Table) -> dict[str, Any] | None:
-    """The row as it stands at a load's target, with the columns that this has."""
-    from plainstep.core.compare import known
-
-    key = tuple(wanted.column_names)
-    schema = load.target.fits(load.source.schema())
-    info = load.target.table(load.into_table, key)
-    if info is None or not set(key) <= set(info.schema.names):
+    """The row as it stands at a load's target, if this holds rows by their key."""
+    shape = shape_of(load)
+    if load.config.shape not in ("mirror", "history") or tuple(wanted.column_names) != shape.key:
         return None
-    return _row(load.into_store.table(load.into_table, {}), known(schema, info.schema), wanted)
+    rows: list[dict[str, Any]] = held_by(load, shape).rows("", shape.schema.names, wanted, shape.gone).to_pylist()
+    return rows[0] if rows else None
 
 
-def _row(table: Table, schema: pa.Schema, wanted: pa.Table) -> dict[str, Any] | None:
-    """The row with a key, as it stands in a table."""
+def _in_history(load: Load, wanted: pa.Table, upto: Place) -> tuple[dict[str, Any] | None, bool]:
+    """The row as it stood at a place, out of the history that a load keeps, and whether that is known."""
+    from plainstep.core.shapes.history import FROM_POSITION, UPTO_POSITION
+
+    shape = shape_of(load)
+    names = [*shape.schema.names, FROM_POSITION, UPTO_POSITION]
+    for row in held_by(load, shape).rows("", names, wanted).to_pylist():
+        if row[FROM_POSITION] <= upto.position and (row[UPTO_POSITION] or upto.position + 1) > upto.position:
+            return {name: row[name] for name in shape.schema.names}, True
+    return None, False
+
+
+def _row(load: Load, table: Table, wanted: pa.Table) -> dict[str, Any] | None:
+    """The row with a key, as it stands in the source's table, as far as the load takes it."""
     import pyarrow as pa
 
     from plainstep.feeds.lookup import matching
 
-    keys = wanted.cast(pa.schema([schema.field(name) for name in wanted.column_names]))
-    rows: list[dict[str, Any]] = matching(table, schema, keys).to_pylist()
+    schema, own = load.whole_source.schema(), load.whole_source.key()
+    keys = wanted.rename_columns(list(own)).cast(pa.schema([schema.field(name) for name in own]))
+    found = matching(table, schema, keys)
+    if narrows(load):
+        found = pa.Table.from_batches(scope_of(load, schema, own).rows(found.to_batches()), load.source.schema())
+    rows: list[dict[str, Any]] = found.to_pylist()
     return rows[0] if rows else None
