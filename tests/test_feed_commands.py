@@ -114,7 +114,7 @@ class Commands(unittest.TestCase):
             (('key = ["k"]', 'key = ["k"]\nchanges = "column"'), "Add column"),
             (('sent = "has_*"', "lookup = true"), 'rows = "STORE.TABLE"'),
             (('from = "town.flags"', 'from = "landing.flags"'), "no file"),
-            (('into = "house.flags"', 'into = "landing.flags"'), "no place for a target"),
+            (('into = "house.flags"', 'into = "landing.flags"'), "rows in files are never changed"),
         ):
             with self.subTest(said), Town(config=layouts.config("flags").replace(*turns)) as town:
                 town.play(list(HISTORY))

@@ -198,13 +198,14 @@ class Project:
         """Compare target with source, allowing for changes still waiting.
 
         Args:
-            names: the loads; none for all.
+            names: the loads; none for all that can be compared.
             scope: which columns, rows or share of the keys; None for everything. See ``plainstep.Scope``.
             mend: whether to merge exactly what differs.
         """
         from plainstep import inspect
 
-        return [inspect.check(load, scope, mend) for load in self._chosen(names)]
+        chosen = [load for load in self._chosen(names) if names or not inspect.incomparable(load)]
+        return [inspect.check(load, scope, mend) for load in chosen]
 
     def propose(self, place: str, into: str = "", key: tuple[str, ...] = ()) -> str:
         """A commented load with a layout for a change table or files, as TOML.

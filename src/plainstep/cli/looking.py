@@ -197,12 +197,16 @@ def check(
 
     Both as they stood at the mark: changes still waiting are allowed for.
     """
-    from plainstep import Scope, forms
+    from plainstep import Scope, forms, inspect
     from plainstep.cli import tables
 
     scope = Scope(tuple(filter(None, map(str.strip, columns.split(",")))), where, sample / 100)
     with bar():
-        found = project(ctx).check(*loads, scope=scope, mend=mend)
+        town = project(ctx)
+        found = town.check(*loads, scope=scope, mend=mend)
+    for load in () if loads else town.loads.values():
+        if inspect.incomparable(load):
+            click.echo(f"{load.name} is left out: {inspect.incomparable(load)}.", err=True)
     if as_json:
         echo_json([forms.check(one) for one in found])
     else:

@@ -1,6 +1,6 @@
 """Looking without touching: changes, net changes, lives of rows, status, ledger and check. Nothing here writes anywhere."""
 
-from plainstep.inspect.checking import CheckResult, check
+from plainstep.inspect.checking import CheckResult, check, incomparable
 from plainstep.inspect.looking import LookResult, flat_changes, look
 from plainstep.inspect.nets import NetResult, net
 from plainstep.inspect.standing import LoadStatus, status, statuses
@@ -16,6 +16,7 @@ __all__ = [
     "TraceResult",
     "check",
     "flat_changes",
+    "incomparable",
     "ledger",
     "look",
     "net",

@@ -69,6 +69,20 @@ class CheckResult:
         return notebook.check(self)
 
 
+def incomparable(load: Load) -> str:
+    """Why a load's target cannot be compared with its source, or empty."""
+    config = load.config
+    if config.shape == "events":
+        return "it makes events of changes, and rows as they stand are no changes"
+    if config.shape != "journal":
+        return ""
+    if config.first == "head":
+        return "a journal that begins at the head lacks what was there before"
+    if load.into_store.appends_only and config.format != "parquet":
+        return f"values are texts in files of {config.format}, and cannot be compared as what they are"
+    return ""
+
+
 def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckResult:
     """Compare the target with the source as it stood at the mark: changes still waiting are undone first.
 
@@ -81,6 +95,9 @@ def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckRe
         Refused: there is nothing to compare, or the source is no longer the one that was merged.
         ConfigError: the scope makes no sense here.
     """
+    reason = incomparable(load)
+    if reason:
+        raise Refused(f"{load.name} cannot be compared with its source: {reason}.")
     mark = load.target.mark(load.name)
     if mark is None:
         raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
