@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from tests.histories import Model, Row, histories
+from tests.postgres import Database, cluster
 from tests.support import TREE, WITHOUT_SHRINKING, Town
 from tests.test_crashes import DIE, POINTS, STEP
 from tests.test_steps import act
@@ -114,6 +115,10 @@ def grouped(rows: dict[int, Row]) -> list[tuple[Any, ...]]:
 
 
 class Laws(unittest.TestCase):
+    def rows(self, town: Town, store: str, table: str) -> list[tuple[Any, ...]]:
+        """All rows of a target's table, sorted."""
+        return town.rows(store, table)
+
     @given(st.lists(histories, min_size=2, max_size=4), st.sampled_from(["snapshot", "beginning"]))
     @settings(max_examples=3, deadline=None, phases=WITHOUT_SHRINKING)
     def test_every_shape_is_true_whatever_the_windows(self, parts: list[Any], first: str) -> None:
@@ -137,27 +142,27 @@ class Laws(unittest.TestCase):
 
     def holds(self, town: Town, store: str, rows: dict[int, Row], truth: Truth, begin: dict[int, Row]) -> None:
         now = sorted(((row["k"], row["a"], row["b"]) for row in rows.values()), key=repr)
-        self.assertEqual(town.rows(store, "mirror"), now)
-        flagged = town.rows(store, "flagged")
+        self.assertEqual(self.rows(town, store, "mirror"), now)
+        flagged = self.rows(town, store, "flagged")
         self.assertEqual([row[:3] for row in flagged if row[3] is None], now)
         self.assertTrue(all(row[4] is not None and row[5] >= 1 for row in flagged))
-        self.assertEqual(town.rows(store, "replay"), now)
-        self.scoped(town.rows(store, "scoped"), rows)
-        self.assertEqual([row[:8] for row in town.rows(store, "rollup")], grouped(rows))
+        self.assertEqual(self.rows(town, store, "replay"), now)
+        self.scoped(self.rows(town, store, "scoped"), rows)
+        self.assertEqual([row[:8] for row in self.rows(town, store, "rollup")], grouped(rows))
         for table in ("history", "watched"):
-            self.versions(town.rows(store, table), now)
+            self.versions(self.rows(town, store, table), now)
         [loaded, *_] = town.project.ledger(f"{store}_history")
         begun = loaded.upto if loaded.kind == "snapshot" else 0  # what was before, nobody told
         since = [change for change in truth.changes if change["position"] > begun]
         for position in {begun, *(change["position"] for change in since)}:
             then = [
                 row[:3]
-                for row in town.rows(store, "history")
+                for row in self.rows(town, store, "history")
                 if row[6] <= position and (row[7] is None or row[7] > position)
             ]
             stood = sorted(((row["k"], row["a"], row["b"]) for row in truth.at(position, begin).values()), key=repr)
             self.assertEqual(then, stood)
-        self.events(town.rows(store, "events"), since)
+        self.events(self.rows(town, store, "events"), since)
 
     def scoped(self, found: list[Any], rows: dict[int, Row]) -> None:
         inside = [row for row in rows.values() if (row["a"] or 0) > 1 or row["b"] == "oak"]
@@ -186,6 +191,122 @@ class Laws(unittest.TestCase):
         gone = [("gone", c["position"]) for c in changes if c["op"] == "delete"]
         self.assertEqual(sorted((row[1], row[5]) for row in found), sorted(rose + gone))
         self.assertEqual(len({row[0] for row in found}), len(found))
+
+
+class Postgresql(Laws):
+    """The same with PostgreSQL on either side; of one history, for a server takes its time."""
+
+    HISTORY = (
+        [
+            ("insert", 0, {"a": 1, "b": "oak"}),
+            ("insert", 1, {"a": 2, "b": None}),
+            ("insert", 2, {"a": None, "b": "elm"}),
+        ],
+        [
+            ("update", 0, {"a": 3, "b": "oak"}),
+            ("rekey", 1, 4),
+            ("delete", 2, None),
+            ("insert", 2, {"a": 0, "b": "oak"}),
+        ],
+        [("truncate", None, None), ("insert", 0, {"a": 2, "b": "elm"}), ("update", 0, {"a": 1, "b": "elm"})],
+        [("delete", 0, None), ("insert", 5, {"a": 3, "b": "oak"})],
+    )
+    test_every_shape_is_true_whatever_the_windows = None  # type: ignore[assignment]
+
+    def rows(self, town: Town, store: str, table: str) -> list[tuple[Any, ...]]:
+        """All rows of a target's table, sorted."""
+        if store != "lake":
+            return town.rows(store, table)
+        with self.lake.connect() as connection:
+            return sorted(connection.execute(f'SELECT * FROM "{table}"').fetchall(), key=repr)
+
+    def play(self, town: Town, source: Database | None, stores: tuple[str, ...]) -> None:
+        model = Model()
+        town.project.capture_on("town.tree")
+        for part in self.HISTORY:
+            if source is None:
+                act(town, model, list(part))
+            else:
+                _act_there(source, model, list(part))
+            found = town.project.step(raise_errors=False)
+            self.assertEqual([one.error for one in found if one.error], [])
+            for store in stores:
+                self.holds(town, store, model.rows, Truth(town), {})
+        for one in town.project.check():
+            self.assertTrue(one.ok, one)
+
+    def test_into_postgresql(self) -> None:
+        with Database(server=cluster()) as self.lake:
+            loads = (
+                f'\n[stores.lake]\nurl = "{self.lake.url}"\n'
+                + loads_of("lake", "beginning")
+                + loads_of("house", "beginning")
+            )
+            with Town(TREE, loads=loads) as town:
+                self.play(town, None, ("lake", "house"))
+
+    def test_from_postgresql(self) -> None:
+        with Database(TREE, server=cluster()) as source, Town(loads=loads_of("house", "beginning")) as town:
+            town.config.write_text(town.config.read_text().replace("sqlite:///town.db", source.url))
+            self.play(town, source, ("house",))
+
+    def test_old_values_out_of_a_mirror_in_the_same_group(self) -> None:
+        """A log that tells no old values: the mirror beside the rollup has them."""
+        load = """
+[loads.groups]
+from = "town.feed"
+into = "house.groups"
+key = ["k"]
+shape = "rollup"
+by = ["b"]
+measures = {{ n = "count(*)", s = "sum(a)" }}
+old_values = "copy"
+{layout}
+[loads.copy]
+from = "town.feed"
+into = "house.copy"
+key = ["k"]
+{layout}
+"""
+        layout = '[loads.{name}.layout]\nposition = ["n"]\noperation = "op"\ninsert = ["i"]\nupdate = ["u"]\ndelete = ["d"]\n'
+        text = load.replace("{layout}", "{}", 1).format(layout.format(name="groups"), layout=layout.format(name="copy"))
+        with Town(
+            "CREATE TABLE feed (n INTEGER PRIMARY KEY, op TEXT, k INTEGER, a INTEGER, b TEXT)", loads=text
+        ) as town:
+            town.sql("INSERT INTO feed (op, k, a, b) VALUES ('i', 1, 5, 'oak'), ('i', 2, 6, 'oak'), ('i', 3, 7, 'elm')")
+            self.assertIn("Put both in a group", town.run("step", "copy", "groups").output)
+            town.config.write_text(town.config.read_text() + '\n[groups.both]\nloads = ["groups", "copy"]\n')
+            (town.path / "house.duckdb").unlink()
+            expected = [
+                ("INSERT INTO feed (op, k, a, b) VALUES ('u', 1, 9, 'elm'), ('d', 2, NULL, NULL)", [("elm", 2, 16)]),
+                (
+                    "INSERT INTO feed (op, k, a, b) VALUES ('u', 3, 1, 'oak'), ('i', 4, 2, 'oak')",
+                    [("elm", 1, 9), ("oak", 2, 3)],
+                ),
+            ]
+            for statement, groups in expected:
+                town.project.step("copy")
+                town.sql(statement)
+                town.project.step("copy")
+                self.assertEqual([row[:3] for row in town.rows("house", "groups")], groups)
+
+
+def _act_there(source: Database, model: Model, acts: list[Any]) -> None:
+    """Make the model's acts in a PostgreSQL database."""
+    with source.connect() as connection:
+        for what, key, value in acts:
+            if not model.act(what, key, value):
+                continue
+            if what == "truncate":
+                connection.execute("DELETE FROM tree")
+            elif what == "insert":
+                connection.execute("INSERT INTO tree VALUES (%s, %s, %s)", [key, value["a"], value["b"]])
+            elif what == "update":
+                connection.execute("UPDATE tree SET a = %s, b = %s WHERE k = %s", [value["a"], value["b"], key])
+            elif what == "rekey":
+                connection.execute("UPDATE tree SET k = %s WHERE k = %s", [value, key])
+            else:
+                connection.execute("DELETE FROM tree WHERE k = %s", [key])
 
 
 class Scoped(unittest.TestCase):

@@ -109,7 +109,7 @@ def _with_old_values(load: Load, net: NetChanges) -> NetChanges:
     if load.source.reversible or mirror is None:
         return net
     mine, other = load.target.mark(load.name), mirror.target.mark(mirror.name)
-    if mine is None or other is None or mine.place != other.place:
+    if (mine.place if mine else None) != (other.place if other else None):
         raise Refused(
             f"{load.name} takes old values from {mirror.name}, whose mark is another: they are not those before this window.",
             "",

@@ -397,9 +397,10 @@ def _group(path: Path, text: str, project: Project, group: str, names: list[str]
         raise ConfigError(f"{where}: a load is in the group {doubled} already.")
     if len({(load.from_store.name, load.into_store.name) for load in loads}) > 1:
         raise ConfigError(f"{where}: the loads of a group have one source store, and one target store.")
-    if any(load.config.changes != "capture" for load in loads):
+    one_feed = len({(load.from_table, load.config.changes) for load in loads}) == 1
+    if not one_feed and any(load.config.changes != "capture" for load in loads):
         raise ConfigError(
-            f"{where}: the loads of a group read captured tables (changes = 'capture').",
+            f"{where}: the loads of a group read captured tables (changes = 'capture'), or all of them the same feed.",
             "Of anything else, nothing tells what stood at one moment.",
         )
     return loads

@@ -189,9 +189,10 @@ def _once(loads: Sequence[Load]) -> list[StepOutcome]:
     source, into = loads[0].from_store, loads[0].into_store
     loads[0].target.finish()
     with ExitStack() as reading:
-        if len(loads) > 1:
+        if len(loads) > 1 and loads[0].config.changes == "capture":
             reading.enter_context(source.moment([load.from_table for load in loads]))
-        found = [_planned(load, reading) for load in loads]
+        heads: dict[tuple[str, str], Span] = {}
+        found = [_planned(load, reading, heads) for load in loads]
         plans = [one for one in found if isinstance(one, _Plan)]
         if source.url == into.url and into.exclusive:
             for plan in plans:  # while it is read, it cannot be written
@@ -211,16 +212,19 @@ def _done(plan: _Plan) -> StepOutcome:
     return _stepped(plan.load, plan.entry)
 
 
-def _planned(load: Load, reading: ExitStack) -> _Plan | _Idle:
+def _planned(load: Load, reading: ExitStack, heads: dict[tuple[str, str], Span]) -> _Plan | _Idle:
     """What a step of a load will write, or that there is nothing to do.
 
     Args:
         load: the load.
         reading: keeps open what is still to be read while it is written.
+        heads: how far the loads before it go, by their source: those of one source go equally far.
     """
     began = time.perf_counter()
     mark = load.target.mark(load.name)
     span = span_of(load, mark)
+    first = heads.setdefault((load.from_table, span.identity), span)
+    span = replace(span, head=first.head, head_at=first.head_at, token=first.token)
     if mark is None:
         return _first(load, span, began, reading)
     refuse_unless_continuous(load, mark, span)
