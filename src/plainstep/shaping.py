@@ -130,7 +130,8 @@ def parts_of(load: Load, shape: Shape, edits: list[Edits], started: bool) -> lis
 
 def window_parts(load: Load, shape: Shape, found: Found, now: Moment, sure: bool = True) -> list[Part]:
     """What a window asks of a load's target tables."""
-    edits = shape.edits(found, now, held_by(load, shape))
+    with load.into_store.kept_open():
+        edits = shape.edits(found, now, held_by(load, shape))
     # Our own capture may begin long after its table did. Of a feed, the beginning is its table's, unless it is told.
     config = load.config
     begun = config.first == "snapshot" or (config.first == "beginning" and not load.source.own_capture)

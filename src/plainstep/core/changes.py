@@ -246,6 +246,18 @@ def in_tables(schema: pa.Schema, batches: Iterable[pa.RecordBatch], rows: int) -
         yield pa.Table.from_batches(gathered, schema)
 
 
+def gathered(parts: Iterable[Changes], rows: int) -> Iterator[Changes]:
+    """Batches, put together until they have at least so many rows; the last one may have fewer."""
+    waiting: list[Changes] = []
+    for part in parts:
+        waiting.append(part)
+        if sum(map(len, waiting)) >= rows:
+            yield concat(waiting)
+            waiting = []
+    if waiting:
+        yield concat(waiting)
+
+
 def concat(parts: Iterable[Changes]) -> Changes:
     """Several batches as one.
 

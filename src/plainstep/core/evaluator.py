@@ -25,10 +25,20 @@ def connection() -> duckdb.DuckDBPyConnection:
         import duckdb
 
         made = duckdb.connect(config={"enable_external_access": False})
-        made.execute("SET TimeZone = 'UTC'; SET lock_configuration = true")
+        made.execute("SET GLOBAL TimeZone = 'UTC'; SET lock_configuration = true")
         _local.connection = made
     found: duckdb.DuckDBPyConnection = _local.connection
     return found
+
+
+@contextmanager
+def scratch() -> Iterator[duckdb.DuckDBPyConnection]:
+    """A connection of one's own to this thread's evaluator, for temporary tables that fit in memory."""
+    evaluator = connection().cursor()
+    try:
+        yield evaluator
+    finally:
+        evaluator.close()
 
 
 @contextmanager

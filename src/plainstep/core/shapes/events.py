@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from plainstep.core.changes import AT, Changes
+from plainstep.core.changes import AT, Changes, gathered
 from plainstep.core.edits import Edits
 from plainstep.core.expressions import checked, names_in
 from plainstep.core.filters import condition
@@ -39,6 +39,8 @@ OUTBOX = pa.schema(
         ("sent_at", TIME),
     ]
 )
+# Changes that are judged at a time.
+AT_ONCE = 1 << 17
 # What a rule's condition may name.
 NAMES = ("was", "now", "op", "time", "txn")
 
@@ -103,7 +105,7 @@ class Events:
     def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
         """A message for each change that fits a rule, in the order of the changes."""
         changes = found.changes() if self.every_change and found.changes is not None else iter([found.net.as_changes()])
-        rows = [row for part in changes for row in self._messages(part, now)]
+        rows = [row for part in gathered(changes, AT_ONCE) for row in self._messages(part, now)]
         rows.sort(key=lambda row: row["position"])  # those of several rules stand in the order of their changes
         return [Edits(put=pa.Table.from_pylist(rows, OUTBOX), new=len(rows), sure=False)]
 

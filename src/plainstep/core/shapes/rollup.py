@@ -17,7 +17,7 @@ import pyarrow as pa
 
 from plainstep.core.changes import in_tables
 from plainstep.core.edits import Edits
-from plainstep.core.evaluator import spilling
+from plainstep.core.evaluator import scratch, spilling
 from plainstep.core.expressions import computed, typed
 from plainstep.core.net import NetChanges
 from plainstep.core.shapes.base import NUMBER, Found, Held, Moment, TargetTable
@@ -216,7 +216,7 @@ class Rollup:
                 'Name a mirror of the same source that has them: old_values = "LOAD"; or have the source tell them.',
             )
         held = _Nothing(tables) if net.truncated else held
-        with spilling() as evaluator:
+        with scratch() as evaluator:
             _store(
                 evaluator,
                 "r",
@@ -244,7 +244,7 @@ class Rollup:
         evaluator.register("h", before)
         same = _same(table.key, "d", "h")
         evaluator.execute(
-            f"CREATE TABLE n{index} AS SELECT {_of('d', table.key)}, coalesce(h.{ROWS}, 0) AS before, "
+            f"CREATE TEMP TABLE n{index} AS SELECT {_of('d', table.key)}, coalesce(h.{ROWS}, 0) AS before, "
             f"coalesce(h.{ROWS}, 0) + d.{ROWS} AS {ROWS} FROM d LEFT JOIN h ON {same}"
         )
         _refuse_below_zero(evaluator, f"n{index}")
@@ -267,7 +267,7 @@ class Rollup:
         added += [f"sum(CASE WHEN sign > 0 THEN {v} ELSE -{v} END) AS s_{v}" for v in sorted(sums)]
         added += [f"sum(CASE WHEN {v} IS NULL THEN 0 ELSE sign END) AS c_{v}" for v in sorted(counts)]
         groups = self._groups("")
-        evaluator.execute(f"CREATE TABLE g AS SELECT {groups}, {', '.join(added)} FROM r GROUP BY {groups}")
+        evaluator.execute(f"CREATE TEMP TABLE g AS SELECT {groups}, {', '.join(added)} FROM r GROUP BY {groups}")
         keys = _asked(evaluator, f"SELECT {groups} FROM g", pa.schema(list(self._by)))
         evaluator.register("b", held.rows("", table.schema.names, keys).cast(table.schema))
         joins = [f"LEFT JOIN b ON {_same(table.key, 'g', 'b')}"]
@@ -276,7 +276,7 @@ class Rollup:
                 f"LEFT JOIN ({self._ends(evaluator, index, of, held)}) e{index} ON {_same(table.key, 'g', f'e{index}')}"
             )
         evaluator.execute(
-            f"CREATE TABLE a AS SELECT {self._groups('g.')}, coalesce(b.{ROWS}, 0) AS before, {_named(self._becomes())} "
+            f"CREATE TEMP TABLE a AS SELECT {self._groups('g.')}, coalesce(b.{ROWS}, 0) AS before, {_named(self._becomes())} "
             f"FROM g {' '.join(joins)}"
         )
         _refuse_below_zero(evaluator, "a")
@@ -346,7 +346,7 @@ class Rollup:
         left = held.first_values(suffix, groups, VALUE, int(most) + 1, measure.kind == "max")
         evaluator.register("left_", left)
         evaluator.execute(
-            f"CREATE TABLE {name} AS SELECT {self._groups('l.')}, {measure.kind}(l.{VALUE}) AS {VALUE} FROM left_ l "
+            f"CREATE TEMP TABLE {name} AS SELECT {self._groups('l.')}, {measure.kind}(l.{VALUE}) AS {VALUE} FROM left_ l "
             f"WHERE NOT EXISTS (SELECT 1 FROM n{index} n WHERE n.{ROWS} = 0 AND {_same((*by, VALUE), 'n', 'l')}) "
             f"GROUP BY {self._groups('l.')}"
         )
@@ -399,7 +399,7 @@ def _sum_type(kind: pa.DataType) -> pa.DataType:
 def _store(evaluator: Any, name: str, rows: pa.Table) -> None:
     """Add rows to one of the evaluator's tables; made by the first."""
     evaluator.register("part", rows)
-    evaluator.execute(f"CREATE TABLE IF NOT EXISTS {name} AS SELECT * FROM part LIMIT 0")
+    evaluator.execute(f"CREATE TEMP TABLE IF NOT EXISTS {name} AS SELECT * FROM part LIMIT 0")
     evaluator.execute(f"INSERT INTO {name} SELECT * FROM part")
     evaluator.unregister("part")
 
