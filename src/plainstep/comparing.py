@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from plainstep.core.edits import Edits
     from plainstep.core.net import NetChanges
     from plainstep.core.positions import Mark
-    from plainstep.core.shapes.base import Moment, Shape
+    from plainstep.core.shapes.base import Moment, Shape, TargetTable
     from plainstep.core.shapes.rollup import Rollup
     from plainstep.load import Load
 
@@ -50,15 +50,27 @@ def differences_of(
 
 def _groups_of(load: Load, shape: Shape, rows: Iterable[pa.RecordBatch]) -> tuple[NetChanges, list[Edits]]:
     """The differences of a rollup's tables, computed anew."""
+    from plainstep.core.compare import rounded
     from plainstep.core.comparing import compared, net_of
     from plainstep.core.shapes.mirror import merged
 
     held = held_by(load, shape)
-    nets = []
+    nets, edits = [], []
     for table, whole in zip(shape.tables(), _rollup(load, shape).whole(rows), strict=True):
-        with compared(table.key, table.schema, held.stream(table.suffix, table.schema), whole.to_batches()) as found:
+        there = map(rounded, held.stream(table.suffix, table.schema))
+        with compared(table.key, table.schema, there, map(rounded, whole.to_batches())) as found:
             nets.append(net_of(found))
-    return nets[0], [merged(net) for net in nets]
+        edits.append(_as_computed(merged(nets[-1]), table, whole))
+    return nets[0], edits
+
+
+def _as_computed(edits: Edits, table: TargetTable, whole: pa.Table) -> Edits:
+    """The same edits, with rows as they were computed: they were compared in fewer digits."""
+    key = list(table.key)
+    if edits.put is not None:
+        put = whole.join(edits.put.select(key).cast(whole.select(key).schema), key, join_type="left semi")
+        edits.put, edits.new = put.select(table.schema.names), 0
+    return edits
 
 
 def _rollup(load: Load, shape: Shape) -> Rollup:
@@ -81,6 +93,7 @@ def compared_at_mark(
         Refused: the shape keeps nothing that could be compared.
         ConfigError: the scope makes no sense here.
     """
+    from plainstep.core.compare import rounded
     from plainstep.core.comparing import compared
 
     held = held_by(load, shape)
@@ -100,8 +113,9 @@ def compared_at_mark(
         )
     with compared(shape.key, shape.schema, iter(()), source, waiting, undo) as rows:
         whole = rollup.whole(rows.source())
-    with compared(table.key, table.schema, held.stream("", table.schema), whole[0].to_batches(), scope=scope) as found:
-        found.beside = whole[1:]
+    there = map(rounded, held.stream("", table.schema))
+    with compared(table.key, table.schema, there, map(rounded, whole[0].to_batches()), scope=scope) as found:
+        found.beside = whole
         yield found
 
 
@@ -118,8 +132,8 @@ def mending_edits(load: Load, shape: Shape, found: Comparison, mark: Mark) -> li
         for one in edits:
             one.sure = False
         return edits
-    edits = [merged(net)]
-    for table, whole in zip(shape.tables()[1:], found.beside, strict=True):
+    edits = [_as_computed(merged(net), shape.tables()[0], found.beside[0])]
+    for table, whole in zip(shape.tables()[1:], found.beside[1:], strict=True):
         with compared(table.key, table.schema, held.stream(table.suffix, table.schema), whole.to_batches()) as values:
             edits.append(merged(net_of(values)))
     return edits

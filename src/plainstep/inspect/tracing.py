@@ -101,7 +101,8 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
     else:
         result.row, result.known = _before_its_changes(load, wanted, upto, span.end)
     result.target = _at_target(load, wanted)
-    result.targets = {other.name: _at_target(other, wanted) for other in beside}
+    keep_rows = (other for other in beside if other.config.shape in ("mirror", "history"))
+    result.targets = {other.name: _at_target(other, wanted) for other in keep_rows}
     table = _table(load)
     # A part of a row would bring back something else.
     if table and last and last["op"] == "delete" and load.source.reversible and not narrows(load):
