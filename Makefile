@@ -21,7 +21,7 @@ types: $(VENV)/ready-dev
 	@$(BIN)/mypy
 
 bench: $(VENV)/ready-bench  ## every benchmark, beside hand-written peers
-	@for file in collapse step capture memory startup postgres feeds; do $(BIN)/python -m benchmarks.$$file || exit 1; done
+	@for file in collapse step capture memory startup postgres feeds check shapes; do $(BIN)/python -m benchmarks.$$file || exit 1; done
 
 screenshots: $(VENV)/ready-dev  ## the pictures in docs/screenshots (needs Xvfb, xterm and ImageMagick)
 	@docs/screenshots/take

@@ -20,8 +20,8 @@ from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, Target
 from plainstep.core.words import NOW, WAS, Op
 
 TEXT = pa.string()
-# An event waits until it is sent; one that could not be sent for too long is set aside.
-WAITING, SENT, ASIDE = "waiting", "sent", "aside"
+# An event waits until it is sent; then its state is "sent", or "aside" if it could not be sent for too long.
+WAITING = "waiting"
 OUTBOX = pa.schema(
     [
         ("id", TEXT),
