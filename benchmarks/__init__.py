@@ -19,13 +19,16 @@ def best_of(runs: int, *contenders: Callable[[], Any]) -> list[float]:
     return [min(kept) for kept in times]
 
 
-def in_pairs(runs: int, one: Callable[[], Any], other: Callable[[], Any]) -> tuple[float, float, float]:
+def in_pairs(
+    runs: int, one: Callable[[], Any], other: Callable[[], Any], before: Callable[[int], Any] = lambda turn: None
+) -> tuple[float, float, float]:
     """The median time of each of two, and the median of their ratios: run after one another, taking turns at being first.
 
-    On a machine whose speed varies from second to second, this varies least.
+    On a machine whose speed varies from second to second, this varies least. What is done before each pair is not timed.
     """
     pairs = []
     for turn in range(runs):
+        before(turn)
         both = {}
         for which in (0, 1) if turn % 2 else (1, 0):
             began = time.perf_counter()

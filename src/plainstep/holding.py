@@ -29,6 +29,7 @@ class TargetRows:
     def __init__(self, load: Load, tables: list[TargetTable]) -> None:
         self.load = load
         self.tables = {table.suffix: table for table in tables}
+        self._known: dict[str, Table | None] = {}
 
     def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
         """Rows of one of the tables; see ``plainstep.core.shapes.base.Held``."""
@@ -87,10 +88,11 @@ class TargetRows:
 
     def _table(self, suffix: str) -> Table | None:
         """One of the tables, to be read, or None if it is not there yet."""
-        name = beside(self.load.into_table, suffix)
-        if self.load.target.table(name, ()) is None:
-            return None
-        return self.load.into_store.table(name, {})
+        if suffix not in self._known:
+            name = beside(self.load.into_table, suffix)
+            there = self.load.target.table(name, ()) is not None
+            self._known[suffix] = self.load.into_store.table(name, {}) if there else None
+        return self._known[suffix]
 
 
 def beside(table: str, suffix: str) -> str:

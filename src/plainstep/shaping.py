@@ -57,7 +57,8 @@ def _journal(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
 
 
 def _rollup(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
-    from plainstep.core.shapes.rollup import Measure, Rollup
+    from plainstep.core.shapes.measures import Measure
+    from plainstep.core.shapes.rollup import Rollup
     from plainstep.core.words import quoted
 
     config = load.config

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import json
 from collections.abc import Collection, Iterator, Mapping
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any
 
 import pyarrow as pa
@@ -56,6 +56,7 @@ def names_in(sql: str, where: str) -> set[str]:
     return {str(node["column_names"][0]).lower() for node in nodes if node.get("class") == "COLUMN_REF"}
 
 
+@lru_cache(1000)
 def _parsed(sql: str, where: str) -> Any:
     """The expression, as a tree."""
     found = connection().execute("SELECT json_serialize_sql(?)", [f"SELECT {sql}"]).fetchall()
@@ -110,19 +111,22 @@ def typed(expressions: Mapping[str, str], schema: pa.Schema, where: str) -> pa.S
     Raises:
         ConfigError: one does not fit the columns' types.
     """
-    fields = []
-    # One row of nulls: a constant that does not convert to a column's type shows only where there is a row.
-    blank = pa.table(
-        [pa.nulls(1, field.type) for field in schema], schema=pa.schema([(f.name, f.type) for f in schema])
+    plain = pa.schema([(field.name, field.type) for field in schema])
+    return pa.schema(
+        [(name, _type_of(sql, plain, f"{where}.{name}" if name else where)) for name, sql in expressions.items()]
     )
-    for name, sql in expressions.items():
-        checked(sql, schema.names, f"{where}.{name}" if name else where)
-        try:
-            found = evaluated(blank, f"({sql}) AS x").schema.field(0)
-        except _database_error() as error:
-            raise ConfigError(f"{f'{where}.{name}' if name else where} = {sql!r}: {_first_line(error)}.") from None
-        fields.append(pa.field(name, found.type))
-    return pa.schema(fields)
+
+
+@lru_cache(1000)
+def _type_of(sql: str, schema: pa.Schema, where: str) -> pa.DataType:
+    """The type of one expression. It stays the same from step to step."""
+    checked(sql, schema.names, where)
+    # One row of nulls: a constant that does not convert to a column's type shows only where there is a row.
+    blank = pa.table([pa.nulls(1, field.type) for field in schema], schema=schema)
+    try:
+        return evaluated(blank, f"({sql}) AS x").schema.field(0).type
+    except _database_error() as error:
+        raise ConfigError(f"{where} = {sql!r}: {_first_line(error)}.") from None
 
 
 def computed(rows: pa.Table, expressions: Mapping[str, str]) -> pa.Table:

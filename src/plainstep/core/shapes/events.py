@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -39,6 +40,7 @@ OUTBOX = pa.schema(
         ("sent_at", TIME),
     ]
 )
+_encode = json.JSONEncoder(default=plain, ensure_ascii=False).encode
 # Changes that are judged at a time.
 AT_ONCE = 1 << 17
 # What a rule's condition may name.
@@ -86,12 +88,7 @@ class Events:
 
     def tables(self) -> list[TargetTable]:
         """The outbox."""
-        nothing = {side + field.name: pa.array([], field.type) for side in (WAS, NOW) for field in self.schema}
-        begin = {"op": pa.array([], pa.int8()), "seq": pa.array([], NUMBER), "at": pa.array([], AT)}
-        for rule in self.rules:
-            if rule.when:
-                checked(rule.when, NAMES, f"rules.{rule.name}")
-                condition(Changes(pa.table(begin | nothing)), rule.when)
+        _refuse_misfits(self.rules, pa.schema([(field.name, field.type) for field in self.schema]))
         return [TargetTable("", OUTBOX, ("id",))]
 
     def names_of(self, column: str) -> list[str]:
@@ -113,13 +110,17 @@ class Events:
         for rule in self.rules:
             fits = condition(changes, rule.when) if rule.when else np.ones(len(changes), dtype=np.bool_)
             fits &= changes.op() != Op.TRUNCATE
-            for row in changes.table.filter(pa.array(fits)).to_pylist():
-                yield self._message(rule, row, now)
+            fitting = changes.table.filter(pa.array(fits))
+            rows = fitting.select(["op", "seq", "at"]).to_pylist()
+            for row, was, new in zip(rows, _images(fitting, WAS), _images(fitting, NOW), strict=True):
+                yield self._message(rule, row, was, new, now)
 
-    def _message(self, rule: Rule, row: dict[str, Any], now: Moment) -> dict[str, Any]:
+    def _message(
+        self, rule: Rule, row: dict[str, Any], was: dict[str, Any] | None, new: dict[str, Any] | None, now: Moment
+    ) -> dict[str, Any]:
         op = Op(row["op"])
-        was = _image(row, WAS) if op in (Op.UPDATE, Op.DELETE) else None
-        new = _image(row, NOW) if op != Op.DELETE else None
+        was = was if op in (Op.UPDATE, Op.DELETE) else None
+        new = new if op != Op.DELETE else None
         key = {name: (new or was or {}).get(name) for name in self.key}
         data = {"op": op.word, "key": key, "was": was, "now": new}
         return {
@@ -130,7 +131,7 @@ class Events:
             "subject": "/".join(str(value) for value in key.values()),
             "time": row["at"] or now.at,
             "position": row["seq"],
-            "data": json.dumps(data, default=plain, ensure_ascii=False),
+            "data": _encode(data),
             "step_number": now.step,
             "state": WAITING,
             "tries": 0,
@@ -144,8 +145,26 @@ class Events:
         return iter(())
 
 
-def _image(row: dict[str, Any], side: str) -> dict[str, Any]:
-    return {name[len(side) :]: finite(value) for name, value in row.items() if name.startswith(side)}
+@lru_cache(100)
+def _refuse_misfits(rules: tuple[Rule, ...], schema: pa.Schema) -> None:
+    """Refuse rules that are no conditions over these columns; what fits, fits at every step."""
+    nothing = {side + field.name: pa.array([], field.type) for side in (WAS, NOW) for field in schema}
+    begin = {"op": pa.array([], pa.int8()), "seq": pa.array([], NUMBER), "at": pa.array([], AT)}
+    for rule in rules:
+        if rule.when:
+            checked(rule.when, NAMES, f"rules.{rule.name}")
+            condition(Changes(pa.table(begin | nothing)), rule.when)
+
+
+def _images(changes: pa.Table, side: str) -> list[dict[str, Any]]:
+    """Each change's row before, or after it."""
+    names = [name for name in changes.column_names if name.startswith(side)]
+    rows: list[dict[str, Any]] = changes.select(names).rename_columns([name[len(side) :] for name in names]).to_pylist()
+    floats = [name[len(side) :] for name in names if pa.types.is_floating(changes.schema.field(name).type)]
+    for row in rows:
+        for name in floats:
+            row[name] = finite(row[name])
+    return rows or [{}] * changes.num_rows
 
 
 def cloud_event(row: dict[str, Any]) -> dict[str, Any]:

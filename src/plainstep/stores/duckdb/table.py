@@ -37,7 +37,7 @@ class DuckdbTable:
         self.place, self.sql = f"{store.name}.{name}", quoted(name)
 
     @cached_property
-    def _described(self) -> tuple[pa.Schema, tuple[str, ...]]:
+    def _schema(self) -> pa.Schema:
         import pyarrow as pa
 
         from plainstep.stores.declared import arrow_type
@@ -56,30 +56,36 @@ class DuckdbTable:
                     "",
                     f"Its tables: {', '.join(known) or 'none'}.",
                 ) from None
-            row = connection.execute(
-                "SELECT constraint_column_names FROM duckdb_constraints() WHERE table_name = ? AND "
-                "constraint_type = 'PRIMARY KEY' AND database_name = current_database()",
-                [self.name],
-            ).fetchone()
         fields = [
             pa.field(field.name, arrow_type(self.place, field.name, self.types[field.name]))
             if field.name in self.types
             else field
             for field in schema
         ]
-        return pa.schema(fields), tuple(row[0]) if row else ()
+        return pa.schema(fields)
+
+    @cached_property
+    def _key(self) -> tuple[str, ...]:
+        self.schema()  # tells of a table that is not there
+        sql = (
+            "SELECT constraint_column_names FROM duckdb_constraints() WHERE table_name = ? AND "
+            "constraint_type = 'PRIMARY KEY' AND database_name = current_database()"
+        )
+        with self.store.opened(read_only=True) as connection:
+            rows = connection.execute(sql, [self.name]).fetchall()
+        return tuple(rows[0][0]) if rows else ()
 
     def schema(self) -> pa.Schema:
         """Its columns."""
-        return self._described[0]
+        return self._schema
 
     def key(self) -> tuple[str, ...]:
         """Its primary key, or nothing."""
-        return self._described[1]
+        return self._key
 
     def never_null(self) -> frozenset[str]:
         """The primary key: DuckDB scans a column for nulls at next to no cost."""
-        return frozenset(self._described[1])
+        return frozenset(self._key)
 
     def text(self, column: str) -> str:
         """A column's value as text, as SQL."""

@@ -156,6 +156,7 @@ class _Merge(Merge):
     def __init__(self, connection: duckdb.DuckDBPyConnection, commit: Commit) -> None:
         super().__init__(commit)
         self.connection = connection
+        self._referenced_tables: set[str] | None = None
 
     def execute(self, sql: str, parameters: Sequence[Any] = ()) -> int:
         return _count(self.connection.execute(sql, parameters))
@@ -232,11 +233,10 @@ class _Merge(Merge):
 
     def _referenced(self) -> bool:
         """Whether a foreign key points to the table: then a row cannot be replaced by deleting and inserting it."""
-        name = self.part.table
-        sql = (
-            "SELECT 1 FROM duckdb_constraints() WHERE constraint_type = 'FOREIGN KEY' AND referenced_table = ? LIMIT 1"
-        )
-        return self.finds(sql, [name])
+        if self._referenced_tables is None:
+            sql = "SELECT referenced_table FROM duckdb_constraints() WHERE constraint_type = 'FOREIGN KEY'"
+            self._referenced_tables = {name for (name,) in self.connection.execute(sql).fetchall()}
+        return self.part.table in self._referenced_tables
 
     def _put_in_place(self, new: pa.Table, known: pa.Table) -> int:
         """Update rows that are there, and insert those that are not; count in ``odd`` what was otherwise."""

@@ -147,9 +147,7 @@ def to_sqlite(column: pa.Array) -> list[Any]:
     if pa.types.is_decimal(kind):
         return column.cast(pa.string()).to_pylist()
     if pa.types.is_timestamp(kind):
-        marker = "" if kind.tz is None else "+00:00"
-        plain = column.cast(pa.timestamp("us", kind.tz)).cast(pa.timestamp("us"))
-        return [None if value is None else value + marker for value in _times(plain)]
+        return _times(column, kind.tz)
     if pa.types.is_time(kind):
         return column.cast(pa.time64("us")).cast(pa.string()).to_pylist()
     if pa.types.is_date(kind):
@@ -159,6 +157,10 @@ def to_sqlite(column: pa.Array) -> list[Any]:
     return column.to_pylist()
 
 
-def _times(plain: pa.Array) -> list[str | None]:
+def _times(column: pa.Array, zone: str | None) -> list[str | None]:
     """Times as text, without a fraction where there is none: that is how SQLite's own functions write them."""
-    return [None if value is None else value.removesuffix(".000000") for value in plain.cast(pa.string()).to_pylist()]
+    coded = column.cast(pa.timestamp("us", zone)).cast(pa.timestamp("us")).dictionary_encode()
+    marker = "" if zone is None else "+00:00"
+    # Written once for each time: the changes of one transaction, or of one step, have the same.
+    texts = [value.removesuffix(".000000") + marker for value in coded.dictionary.cast(pa.string()).to_pylist()]
+    return [None if index is None else texts[index] for index in coded.indices.to_pylist()]

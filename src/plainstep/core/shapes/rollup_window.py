@@ -1,0 +1,200 @@
+"""What a window makes of a rollup: the rows of its groups, and of its counted values, as they become.
+
+Everything is asked of an in-memory evaluator that has three kinds of tables: ``r``, the inputs of rows that come (``sign``
+is 1) and go (-1); ``n0``, ``n1`` ..., how often values are counted before and after; ``b``, the groups as they are.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plainstep.core.edits import Edits
+from plainstep.core.shapes.measures import ROWS, VALUE, Measure, answered
+from plainstep.core.words import quoted
+from plainstep.errors import Refused
+
+if TYPE_CHECKING:
+    from plainstep.core.shapes.base import Held, TargetTable
+    from plainstep.core.shapes.rollup import Rollup
+
+# Beside a row as it becomes: how many rows it counted before.
+BEFORE = "rows_before"
+
+
+class RollupWindow:
+    """One window.
+
+    Args:
+        rollup: the rollup.
+        evaluator: a connection of its own to the evaluator.
+        held: what the target holds.
+    """
+
+    def __init__(self, rollup: Rollup, evaluator: Any, held: Held) -> None:
+        self.rollup, self.evaluator, self.held = rollup, evaluator, held
+        self.by = tuple(rollup.by)
+
+    def edits(self, rows: pa.Table) -> list[Edits]:
+        """What is asked of each table.
+
+        Args:
+            rows: the inputs of the rows that come and go, with their ``sign``.
+        """
+        self.evaluator.register("r", rows)
+        groups, *counted = self.rollup.tables()
+        values = [
+            self._values(index, table, of)
+            for index, (table, of) in enumerate(zip(counted, self.rollup.counted, strict=True))
+        ]
+        return [self._groups(groups), *values]
+
+    def _values(self, index: int, table: TargetTable, of: str) -> Edits:
+        """Count values anew; leaves their counts behind as ``n{index}``."""
+        change = answered(self.evaluator, self.rollup.value_counts(of), table.schema)
+        before = self.held.rows(table.suffix, table.schema.names, change.select(table.key)).cast(table.schema)
+        self.evaluator.register("d", change)
+        self.evaluator.register("h", before)
+        sql = (
+            f"SELECT {_of('d', table.key)}, coalesce(h.{ROWS}, 0) + d.{ROWS} AS {ROWS}, coalesce(h.{ROWS}, 0) AS {BEFORE} "
+            f"FROM d LEFT JOIN h ON {_same(table.key, 'd', 'h')}"
+        )
+        counts = self._become(sql, table)
+        self.evaluator.register(f"n{index}", counts)
+        return _edits_of(counts, table)
+
+    def _become(self, sql: str, table: TargetTable) -> pa.Table:
+        """Rows as they become, and how many rows each counted before.
+
+        Raises:
+            Refused: more rows leave than were there.
+        """
+        found = answered(self.evaluator, sql, table.schema.append(pa.field(BEFORE, pa.int64())))
+        if found.num_rows and pc.min(found[ROWS]).as_py() < 0:
+            raise Refused(
+                "More rows leave a group than it holds.",
+                "The rollup and its source are no longer of one mind: something else wrote one of them.",
+                "plainstep reload LOAD computes it anew.",
+            )
+        return found
+
+    def _groups(self, table: TargetTable) -> Edits:
+        """The groups' rows as they become."""
+        mine = self.rollup.groups("")
+        self.evaluator.execute(
+            f"CREATE TEMP TABLE g AS SELECT {mine}, {', '.join(self._added())} FROM r GROUP BY {mine}"
+        )
+        keys = answered(self.evaluator, f"SELECT {mine} FROM g", self._key())
+        self.evaluator.register("b", self.held.rows("", table.schema.names, keys).cast(table.schema))
+        joins = [f"LEFT JOIN b ON {_same(self.by, 'g', 'b')}"]
+        for index, of in enumerate(self.rollup.counted):
+            joins.append(f"LEFT JOIN ({self._ends(index, of)}) e{index} ON {_same(self.by, 'g', f'e{index}')}")
+        becomes = dict(self._becomes())
+        columns = [f"{becomes[name]} AS {quoted(name)}" for name in table.schema.names if name not in self.by]
+        sql = f"SELECT {_of('g', self.by)}, {', '.join(columns)}, coalesce(b.{ROWS}, 0) AS {BEFORE} FROM g {' '.join(joins)}"
+        return _edits_of(self._become(sql, table), table)
+
+    def _key(self) -> pa.Schema:
+        return pa.schema(list(self.rollup.by_columns))
+
+    def _added(self) -> list[str]:
+        """What comes to each group, less what goes, as SQL over ``r``."""
+        measures, column = self.rollup.measures, self.rollup.input_of
+        sums = {column(one.of) for one in measures if one.kind in ("sum", "avg")}
+        counts = {column(one.of) for one in measures if one.kind in ("sum", "avg", "count")}
+        added = [f"sum(sign) AS {ROWS}"]
+        added += [f"sum(CASE WHEN sign > 0 THEN {v} ELSE -{v} END) AS s_{v}" for v in sorted(sums)]
+        return added + [f"sum(CASE WHEN {v} IS NULL THEN 0 ELSE sign END) AS c_{v}" for v in sorted(counts)]
+
+    def _becomes(self) -> list[tuple[str, str]]:
+        """Each column of a group's row as it becomes, as SQL over ``b``, ``g`` and the ends."""
+        found = [(ROWS, f"coalesce(b.{ROWS}, 0) + g.{ROWS}")]
+        for one in self.rollup.measures:
+            v, mine = (self.rollup.input_of(one.of) if one.of else ""), f"b.{quoted(one.name)}"
+            count = f"coalesce(b.{quoted(one.name + '_count')}, 0) + g.c_{v}"
+            if one.kind == "rows":
+                found.append((one.name, f"coalesce({mine}, 0) + g.{ROWS}"))
+            elif one.kind == "count":
+                found.append((one.name, f"coalesce({mine}, 0) + g.c_{v}"))
+            elif one.kind == "sum":
+                found.append((one.name, f"CASE WHEN {count} > 0 THEN coalesce({mine}, 0) + coalesce(g.s_{v}, 0) END"))
+                found.append((f"{one.name}_count", count))
+            elif one.kind == "avg":
+                total = f"coalesce(b.{quoted(one.name + '_sum')}, 0) + coalesce(g.s_{v}, 0)"
+                found.append((one.name, f"CASE WHEN {count} > 0 THEN ({total}) / ({count}) END"))
+                found.append((f"{one.name}_sum", f"CASE WHEN {count} > 0 THEN {total} END"))
+                found.append((f"{one.name}_count", count))
+            else:
+                found.append((one.name, self._end(one, mine)))
+        return found
+
+    def _end(self, one: Measure, mine: str) -> str:
+        """The smallest, largest, or number of distinct values, as SQL."""
+        e = f"e{list(self.rollup.counted).index(one.of)}"
+        if one.kind == "distinct":
+            return f"coalesce({mine}, 0) + coalesce({e}.more, 0)"
+        kept = f"CASE WHEN {e}.{one.kind}_went THEN {e}.next_{one.kind} ELSE {mine} END"
+        return f"{'least' if one.kind == 'min' else 'greatest'}({kept}, {e}.new_{one.kind})"
+
+    def _ends(self, index: int, of: str) -> str:
+        """What became of a group's values, as SQL: how many more there are, and the smallest and largest."""
+        kinds = [one for one in self.rollup.measures if one.of == of and one.kind in ("min", "max")]
+        columns = [
+            f"sum(CASE WHEN n.{BEFORE} = 0 AND n.{ROWS} > 0 THEN 1 WHEN n.{BEFORE} > 0 AND n.{ROWS} = 0 THEN -1 ELSE 0 END) AS more"
+        ]
+        joins = ""
+        for one in kinds:
+            kind, mine, following = one.kind, f"b.{quoted(one.name)}", f"x{index}_{one.kind}"
+            columns.append(f"coalesce(bool_or({_went(mine)}), false) AS {kind}_went")
+            columns.append(f"{kind}(CASE WHEN n.{ROWS} > 0 THEN n.{VALUE} END) AS new_{kind}")
+            columns.append(f"any_value({following}.{VALUE}) AS next_{kind}")
+            self._find_next(index, one, following)
+            joins += f" LEFT JOIN {following} ON {_same(self.by, 'n', following)}"
+        mine = _of("n", self.by)
+        return f"SELECT {mine}, {', '.join(columns)} FROM n{index} n LEFT JOIN b ON {_same(self.by, 'n', 'b')}{joins} GROUP BY {mine}"
+
+    def _find_next(self, index: int, measure: Measure, name: str) -> None:
+        """Make a table of the smallest (or largest) value that is left, of each group whose own one went."""
+        mine = _of("n", self.by)
+        gone = answered(
+            self.evaluator,
+            f"SELECT {mine}, count(*) AS gone FROM n{index} n JOIN b ON {_same(self.by, 'n', 'b')} WHERE n.{ROWS} = 0 "
+            f"GROUP BY {mine} HAVING bool_or({_went('b.' + quoted(measure.name))})",
+            self._key().append(pa.field("gone", pa.int64())),
+        )
+        # So many of the first values may have gone: the one after them is there still.
+        enough = (pc.max(gone["gone"]).as_py() or 0) + 1
+        suffix = self.rollup.counted[measure.of]
+        left = self.held.first_values(suffix, gone.select(self.by), VALUE, enough, measure.kind == "max")
+        self.evaluator.register("left_", left)
+        self.evaluator.execute(
+            f"CREATE TEMP TABLE {name} AS SELECT {_of('l', self.by)}, {measure.kind}(l.{VALUE}) AS {VALUE} FROM left_ l "
+            f"WHERE NOT EXISTS (SELECT 1 FROM n{index} n WHERE n.{ROWS} = 0 AND {_same((*self.by, VALUE), 'n', 'l')}) "
+            f"GROUP BY {_of('l', self.by)}"
+        )
+
+
+def _edits_of(rows: pa.Table, table: TargetTable) -> Edits:
+    """Rows to put and to drop, out of rows as they become."""
+    there, stays = pc.greater(rows[BEFORE], 0), pc.greater(rows[ROWS], 0)
+    names = table.schema.names
+    new = rows.filter(pc.and_not(stays, there)).select(names)
+    known = rows.filter(pc.and_(stays, there)).select(names)
+    drop = rows.filter(pc.and_not(there, stays)).select(table.key)
+    return Edits(put=pa.concat_tables([new, known]), new=new.num_rows, drop=drop)
+
+
+def _went(end: str) -> str:
+    """Whether a value that no row has any more was its group's end, as SQL."""
+    return f"n.{ROWS} = 0 AND n.{VALUE} IS NOT DISTINCT FROM {end}"
+
+
+def _of(table: str, names: Sequence[str]) -> str:
+    return ", ".join(f"{table}.{quoted(name)}" for name in names)
+
+
+def _same(names: Sequence[str], one: str, other: str) -> str:
+    return " AND ".join(f"{one}.{quoted(name)} = {other}.{quoted(name)}" for name in names)
