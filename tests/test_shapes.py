@@ -6,9 +6,10 @@ import contextlib
 import itertools
 import signal
 import unittest
+from collections.abc import Callable
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import plainstep
@@ -114,31 +115,42 @@ def grouped(rows: dict[int, Row]) -> list[tuple[Any, ...]]:
     return sorted(found, key=repr)
 
 
-class Laws(unittest.TestCase):
-    def rows(self, town: Town, store: str, table: str) -> list[tuple[Any, ...]]:
-        """All rows of a target's table, sorted."""
-        return town.rows(store, table)
+parts_of_histories = st.lists(histories, min_size=2, max_size=4)
+firsts = st.sampled_from(["snapshot", "beginning"])
 
-    @given(st.lists(histories, min_size=2, max_size=4), st.sampled_from(["snapshot", "beginning"]))
+
+class Laws(unittest.TestCase):
+    lake: Database | None = None
+
+    @given(parts_of_histories, firsts)
     @settings(max_examples=3, deadline=None, phases=WITHOUT_SHRINKING)
     def test_every_shape_is_true_whatever_the_windows(self, parts: list[Any], first: str) -> None:
-        loads = "".join(loads_of(store, first) for store in ("house", "shed"))
-        with Town(TREE, loads=loads) as town:
-            model = Model()
-            if first == "snapshot":
-                act(town, model, parts[0])
-            begin = {key: dict(row) for key, row in model.rows.items()}
-            town.project.capture_on("town.tree")
-            for part in parts[1:]:
-                act(town, model, part)
-                outcomes = town.project.step()
-                self.assertEqual({one.outcome for one in outcomes} - {"stepped", "nothing"}, set())
-                self.assertEqual({one.outcome for one in town.project.step()}, {"nothing"})
-                truth = Truth(town)
-                for store in ("house", "shed"):
-                    self.holds(town, store, model.rows, truth, begin)
-            for one in town.project.check(*[name for name in town.project.loads if not name.endswith("events")]):
-                self.assertTrue(one.ok, one)
+        with Town(TREE, loads="".join(loads_of(store, first) for store in ("house", "shed"))) as town:
+            self.play(town, parts, first, lambda model, acts: act(town, model, acts), ("house", "shed"))
+
+    def rows(self, town: Town, store: str, table: str) -> list[tuple[Any, ...]]:
+        """All rows of a target's table, sorted."""
+        if store != "lake" or self.lake is None:
+            return town.rows(store, table)
+        return sorted(self.lake.rows(f'SELECT * FROM "{table}"'), key=repr)
+
+    def play(self, town: Town, parts: Any, first: str, act: Callable[[Model, Any], None], stores: Any) -> None:
+        """Make some histories, a step after each, and see what every shape has become."""
+        model = Model()
+        if first == "snapshot":
+            act(model, parts[0])
+        begin = {key: dict(row) for key, row in model.rows.items()}
+        town.project.capture_on("town.tree")
+        for part in parts[1:] if first == "snapshot" else parts:
+            act(model, part)
+            outcomes = town.project.step(raise_errors=False)
+            self.assertEqual([one.error for one in outcomes if one.error], [])
+            self.assertEqual({one.outcome for one in town.project.step()}, {"nothing"})
+            truth = Truth(town)
+            for store in stores:
+                self.holds(town, store, model.rows, truth, begin)
+        for one in town.project.check(*[name for name in town.project.loads if not name.endswith("events")]):
+            self.assertTrue(one.ok, one)
 
     def holds(self, town: Town, store: str, rows: dict[int, Row], truth: Truth, begin: dict[int, Row]) -> None:
         now = sorted(((row["k"], row["a"], row["b"]) for row in rows.values()), key=repr)
@@ -194,7 +206,7 @@ class Laws(unittest.TestCase):
 
 
 class Postgresql(Laws):
-    """The same with PostgreSQL on either side; of one history, for a server takes its time."""
+    """The same with PostgreSQL on either side."""
 
     HISTORY = (
         [
@@ -213,42 +225,22 @@ class Postgresql(Laws):
     )
     test_every_shape_is_true_whatever_the_windows = None  # type: ignore[assignment]
 
-    def rows(self, town: Town, store: str, table: str) -> list[tuple[Any, ...]]:
-        """All rows of a target's table, sorted."""
-        if store != "lake":
-            return town.rows(store, table)
-        with self.lake.connect() as connection:
-            return sorted(connection.execute(f'SELECT * FROM "{table}"').fetchall(), key=repr)
-
-    def play(self, town: Town, source: Database | None, stores: tuple[str, ...]) -> None:
-        model = Model()
-        town.project.capture_on("town.tree")
-        for part in self.HISTORY:
-            if source is None:
-                act(town, model, list(part))
-            else:
-                _act_there(source, model, list(part))
-            found = town.project.step(raise_errors=False)
-            self.assertEqual([one.error for one in found if one.error], [])
-            for store in stores:
-                self.holds(town, store, model.rows, Truth(town), {})
-        for one in town.project.check():
-            self.assertTrue(one.ok, one)
-
-    def test_into_postgresql(self) -> None:
+    @example(HISTORY, "beginning")
+    @given(parts_of_histories, firsts)
+    @settings(max_examples=3, deadline=None, phases=WITHOUT_SHRINKING)
+    def test_into_postgresql(self, parts: Any, first: str) -> None:
         with Database(server=cluster()) as self.lake:
-            loads = (
-                f'\n[stores.lake]\nurl = "{self.lake.url}"\n'
-                + loads_of("lake", "beginning")
-                + loads_of("house", "beginning")
-            )
+            loads = f'\n[stores.lake]\nurl = "{self.lake.url}"\n' + loads_of("lake", first) + loads_of("house", first)
             with Town(TREE, loads=loads) as town:
-                self.play(town, None, ("lake", "house"))
+                self.play(town, parts, first, lambda model, acts: act(town, model, acts), ("lake", "house"))
 
-    def test_from_postgresql(self) -> None:
-        with Database(TREE, server=cluster()) as source, Town(loads=loads_of("house", "beginning")) as town:
+    @example(HISTORY, "beginning")
+    @given(parts_of_histories, firsts)
+    @settings(max_examples=2, deadline=None, phases=WITHOUT_SHRINKING)
+    def test_from_postgresql(self, parts: Any, first: str) -> None:
+        with Database(TREE, server=cluster()) as source, Town(loads=loads_of("house", first)) as town:
             town.config.write_text(town.config.read_text().replace("sqlite:///town.db", source.url))
-            self.play(town, source, ("house",))
+            self.play(town, parts, first, lambda model, acts: _act_there(source, model, acts), ("house",))
 
     def test_old_values_out_of_a_mirror_in_the_same_group(self) -> None:
         """A log that tells no old values: the mirror beside the rollup has them."""
