@@ -6,7 +6,7 @@ import random
 import sqlite3
 import threading
 import unittest
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 
@@ -32,8 +32,9 @@ def loads_into(store: str, url: str = "") -> str:
 class Writer:
     """Somebody who plants, fells and moves trees, all foreign keys being true at every commit."""
 
-    def __init__(self, town: Town) -> None:
-        self.town, self.chance, self.stop = town, random.Random(11), threading.Event()
+    def __init__(self, connect: Callable[[], Any], value: str = "?") -> None:
+        self.connect, self.value = connect, value
+        self.chance, self.stop = random.Random(11), threading.Event()
         self.thread = threading.Thread(target=self._write)
 
     def __enter__(self) -> Writer:
@@ -45,8 +46,7 @@ class Writer:
         self.thread.join()
 
     def _write(self) -> None:
-        connection = sqlite3.connect(self.town.path / "town.db", timeout=30, isolation_level=None)
-        connection.execute("PRAGMA foreign_keys = ON")
+        connection = self.connect()
         number = 1000
         while not self.stop.is_set():
             number += 1
@@ -64,9 +64,15 @@ class Writer:
                 ]
                 script += [("DELETE FROM ward WHERE ward_id = ?", [number])]
             for sql, values in script:
-                connection.execute(sql, values)
+                connection.execute(sql.replace("?", self.value), values)
             self.stop.wait(0.05)
         connection.close()
+
+
+def _connect(town: Town) -> sqlite3.Connection:
+    connection = sqlite3.connect(town.path / "town.db", timeout=30, isolation_level=None)
+    connection.execute("PRAGMA foreign_keys = ON")
+    return connection
 
 
 class Together(unittest.TestCase):
@@ -101,27 +107,46 @@ class Together(unittest.TestCase):
     def test_no_foreign_key_is_ever_broken_while_others_write(self) -> None:
         for kind in ("duckdb", "sqlite", "postgresql"):
             with self.subTest(kind), self.target(kind) as (town, _):
-                for name in TABLES:
-                    town.project.capture_on(f"town.{name}")
-                with Writer(town):
-                    for _ in range(3):
-                        outcomes = town.project.step("ward")  # the group steps, whichever of its loads is named
-                        self.assertEqual([one.load for one in outcomes], ["ward", "tree"])
-                        self.ledgers_agree(town)
-                    text = town.config.read_text().replace(
-                        'loads = ["ward", "tree"]', 'loads = ["ward", "tree", "visit"]'
-                    )
-                    town.config.write_text(text)
-                    for _ in range(3):  # one that is added later catches up by its own snapshot, in the group's commit
-                        town.project.step("visit")
-                        self.ledgers_agree(town)
-                town.project.step(*TABLES)
-                for one in town.project.check(*TABLES):
-                    self.assertTrue(one.ok, one)
-                kinds = [one.kind for one in town.project.ledger("visit")]
-                self.assertEqual((kinds[0], set(kinds[1:])), ("snapshot", {"changes"}))
+                self.stay_whole(town, Writer(lambda town=town: _connect(town)))
 
-    def ledgers_agree(self, town: Town) -> None:
+    def test_nor_where_the_source_is_postgresql(self) -> None:
+        for how in ("capture", "log"):
+            with (
+                self.subTest(how),
+                Database(WARD, TREE, VISIT, server=cluster()) as source,
+                self.target("postgresql") as (town, _),
+            ):
+                text = town.config.read_text().replace("sqlite:///town.db", source.url)
+                town.config.write_text(text.replace('from = "town.', f'changes = "{how}"\nfrom = "town.'))
+                [[begun]] = source.rows("SELECT pg_current_wal_lsn()::text")
+                self.stay_whole(town, Writer(source.connect, "%s"), how)
+                slots = source.rows(
+                    "SELECT confirmed_flush_lsn > %s FROM pg_replication_slots WHERE database = current_database()",
+                    [begun],
+                )
+                self.assertEqual(slots, [(True,)] * 3 if how == "log" else [])  # they let go of what is merged
+
+    def stay_whole(self, town: Town, writer: Writer, how: str = "capture") -> None:
+        """Step while somebody writes; a load joins the group in the middle of it."""
+        for name in TABLES:
+            town.project.capture_on(f"town.{name}", (), how)
+        with writer:
+            for _ in range(3):
+                outcomes = town.project.step("ward")  # the group steps, whichever of its loads is named
+                self.assertEqual([one.load for one in outcomes], ["ward", "tree"])
+                self.agree(town)
+            text = town.config.read_text().replace('loads = ["ward", "tree"]', 'loads = ["ward", "tree", "visit"]')
+            town.config.write_text(text)
+            for _ in range(3):  # one that is added later catches up by its own snapshot, in the group's commit
+                town.project.step("visit")
+                self.agree(town)
+        town.project.step(*TABLES)
+        for one in town.project.check(*TABLES):
+            self.assertTrue(one.ok, one)
+        kinds = [one.kind for one in town.project.ledger("visit")]
+        self.assertEqual((kinds[0], set(kinds[1:])), ("snapshot", {"changes"}))
+
+    def agree(self, town: Town) -> None:
         """Both stand at one moment: a tree whose ward is missing could not have been written."""
         for one in town.project.check("ward", "tree"):
             self.assertTrue(one.ok, one)

@@ -398,9 +398,9 @@ def _group(path: Path, text: str, project: Project, group: str, names: list[str]
     if len({(load.from_store.name, load.into_store.name) for load in loads}) > 1:
         raise ConfigError(f"{where}: the loads of a group have one source store, and one target store.")
     one_feed = len({(load.from_table, load.config.changes) for load in loads}) == 1
-    if not one_feed and any(load.config.changes != "capture" for load in loads):
+    if not one_feed and {load.config.changes for load in loads} not in ({"capture"}, {"log"}):
         raise ConfigError(
-            f"{where}: the loads of a group read captured tables (changes = 'capture'), or all of them the same feed.",
+            f"{where}: the loads of a group all read captured tables (changes = 'capture'), or the log, or the same feed.",
             "Of anything else, nothing tells what stood at one moment.",
         )
     return loads

@@ -189,7 +189,7 @@ def _once(loads: Sequence[Load]) -> list[StepOutcome]:
     source, into = loads[0].from_store, loads[0].into_store
     loads[0].target.finish()
     with ExitStack() as reading:
-        if len(loads) > 1 and loads[0].config.changes == "capture":
+        if len(loads) > 1 and _needs_moment(loads):
             reading.enter_context(source.moment([load.from_table for load in loads]))
         heads: dict[tuple[str, str], Span] = {}
         found = [_planned(load, reading, heads) for load in loads]
@@ -207,6 +207,15 @@ def _once(loads: Sequence[Load]) -> list[StepOutcome]:
     return [_done(one) if isinstance(one, _Plan) else _nothing(one) for one in found]
 
 
+def _needs_moment(loads: Sequence[Load]) -> bool:
+    """Whether loads stand at one moment only if their tables are read at one.
+
+    The log's places are the same for all tables: there, only loads that begin must have one snapshot.
+    """
+    how = loads[0].config.changes
+    return how == "capture" or (how == "log" and any(load.target.mark(load.name) is None for load in loads))
+
+
 def _done(plan: _Plan) -> StepOutcome:
     tell_source(plan.load, plan.span)
     return _stepped(plan.load, plan.entry)
@@ -218,12 +227,13 @@ def _planned(load: Load, reading: ExitStack, heads: dict[tuple[str, str], Span])
     Args:
         load: the load.
         reading: keeps open what is still to be read while it is written.
-        heads: how far the loads before it go, by their source: those of one source go equally far.
+        heads: how far the loads before it go, by their source: those of one source, and all in one log, go equally far.
     """
     began = time.perf_counter()
     mark = load.target.mark(load.name)
     span = span_of(load, mark)
-    first = heads.setdefault((load.from_table, span.identity), span)
+    whose = ("", "") if load.config.changes == "log" else (load.from_table, span.identity)
+    first = heads.setdefault(whose, span)
     span = replace(span, head=first.head, head_at=first.head_at, token=first.token)
     if mark is None:
         return _first(load, span, began, reading)

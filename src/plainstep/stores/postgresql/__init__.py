@@ -100,7 +100,7 @@ class PostgresqlStore:
 
     @contextmanager
     def moment(self, tables: Sequence[str]) -> Iterator[None]:
-        """Meanwhile, the spans and snapshots of these captured tables are of one snapshot of the server's."""
+        """Meanwhile, the spans and snapshots of these tables are of one snapshot of the server's."""
         from plainstep.stores.postgresql import catalog
 
         with self.opened() as connection, connection.transaction():
@@ -115,10 +115,15 @@ class PostgresqlStore:
             finally:
                 self._moment.__dict__.clear()
 
+    @property
+    def in_moment(self) -> bool:
+        """Whether everything is read as it stood at one moment now."""
+        return bool(self._moment.__dict__)
+
     def read_only(self, connection: Connection) -> None:
         """Read in this transaction, which has just begun, what stood at one moment."""
         connection.execute(READ_ONLY)
-        if self._moment.__dict__:
+        if self.in_moment:
             connection.execute(f"SET TRANSACTION SNAPSHOT '{self._moment.snapshot}'")
 
     def kept_open(self) -> AbstractContextManager[None]:

@@ -69,6 +69,11 @@ class LogSource(TableSource):
 
     def span(self) -> Span:
         """How far the log can be read now: all that is flushed."""
+        if self.store.in_moment:
+            with self.store.opened() as connection, connection.transaction():
+                self.store.read_only(connection)
+                self.renew(connection)
+                return self.stands_at(connection)
         with self.store.opened() as connection:
             self.renew(connection)
             return self._span(connection)
