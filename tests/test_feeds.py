@@ -57,9 +57,6 @@ class Feed:
     def warnings(self) -> list[str]:
         return []
 
-    def dropped(self) -> tuple[str, ...]:
-        return ()
-
     def schema(self) -> pa.Schema:
         return ROW
 
@@ -273,7 +270,7 @@ class Pure(unittest.TestCase):
         other = pa.schema([("k", pa.int64()), ("cost", pa.decimal128(6, 2)), ("b", pa.string())])
         self.assertEqual(fit("t", "house.t", wanted, other, started=True), Fit(widened=["cost"]))
         self.assertEqual(
-            fit("t", "house.t", wanted, more, started=True, dropped=["mine"]).note, "no longer at the source: mine"
+            fit("t", "house.t", wanted, more, started=True, dropped=["mine"]).note, "no longer arriving: mine"
         )
         refused = [(fewer, False, "add"), (more, True, "add"), (more, False, "add"), (other, False, "add")]
         refused += [(found, True, "refuse") for found in (fewer, more, other)] + [(other, True, "ignore")]

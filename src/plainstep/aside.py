@@ -92,7 +92,7 @@ def put_back(load: Load) -> PutBack:
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
     net = net.standing_at(mark.position, mark.at)
-    parts = window_parts(load, shape_of(load), Found(net), moment_of(entry, mark.at), sure=False)
+    parts = window_parts(load, shape_of(load), Found(net), moment_of(entry, mark.at), mark, sure=False)
     commit_to(load, parts, mark, span, entry, began, sorted(found))
     return PutBack(load.name, len(found), len(left), len(waiting) - len(left) - len(found), entry)
 

@@ -71,13 +71,21 @@ def commit_of(
     Raises:
         Refused: most rows of a feed contradict its layout.
     """
-    mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step, span.token)
+    columns, gone = _columns(load, before, bool(parts))
+    mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step, span.token, columns, gone)
     entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
     aside = set_aside(load) if parts and not back else []
     _refuse_most_aside(load, aside, entry.changes)
     if aside:
         entry.note = "; ".join(part for part in (entry.note, f"rows set aside: {len(aside):,}") if part)
     return Commit(parts, before, mark, entry, _tolerated(load, entry), aside, back, began)
+
+
+def _columns(load: Load, before: Mark | None, merged: bool) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The columns that a step merges, and those that were merged before and are gone from the source."""
+    was = before or Mark(load.name, "", 0, None, 0)
+    columns = tuple(load.source.schema().names) if merged else was.columns
+    return columns, tuple(name for name in (*was.gone, *was.columns) if name not in columns)
 
 
 def tell_source(load: Load, span: Span) -> None:

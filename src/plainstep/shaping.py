@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
     from plainstep.core.drift import Fit
     from plainstep.core.edits import Edits
+    from plainstep.core.positions import Mark
     from plainstep.core.shapes.base import Found, Moment, Shape, TargetTable
     from plainstep.load import Load
     from plainstep.stores.records import LedgerEntry
@@ -114,22 +115,32 @@ def moment_of(entry: LedgerEntry, changed_at: datetime | None) -> Moment:
     return Moment(entry.at, entry.step, entry.upto, changed_at, entry.identity)
 
 
-def parts_of(load: Load, shape: Shape, edits: list[Edits], started: bool) -> list[Part]:
-    """The edits of a shape's tables, ready to be committed."""
+def parts_of(load: Load, shape: Shape, edits: list[Edits], before: Mark | None, started: bool) -> list[Part]:
+    """The edits of a shape's tables, ready to be committed.
+
+    Args:
+        load: the load.
+        shape: its shape.
+        edits: what is asked of each of its tables.
+        before: its mark.
+        started: whether it merges into tables of its own.
+    """
     return [
         Part(
             beside(load.into_table, table.suffix),
             load.target.fits(table.schema),
             table.key,
             one,
-            partial(fit_of, load, shape, table, started, rows=one.put),
+            partial(fit_of, load, shape, table, before, started, rows=one.put),
             FileForm(tuple(load.config.partition), load.config.format),
         )
         for table, one in zip(shape.tables(), edits, strict=True)
     ]
 
 
-def window_parts(load: Load, shape: Shape, found: Found, now: Moment, sure: bool = True) -> list[Part]:
+def window_parts(
+    load: Load, shape: Shape, found: Found, now: Moment, before: Mark | None, sure: bool = True
+) -> list[Part]:
     """What a window asks of a load's target tables."""
     with load.into_store.kept_open():
         edits = shape.edits(found, now, held_by(load, shape))
@@ -138,11 +149,17 @@ def window_parts(load: Load, shape: Shape, found: Found, now: Moment, sure: bool
     begun = config.first == "snapshot" or (config.first == "beginning" and not load.source.own_capture)
     for one in edits:
         one.sure = one.sure and sure and begun and load.source.sure
-    return parts_of(load, shape, edits, started=True)
+    return parts_of(load, shape, edits, before, started=True)
 
 
 def fit_of(
-    load: Load, shape: Shape, table: TargetTable, started: bool, info: TableInfo | None, rows: pa.Table | None = None
+    load: Load,
+    shape: Shape,
+    table: TargetTable,
+    before: Mark | None,
+    started: bool,
+    info: TableInfo | None,
+    rows: pa.Table | None = None,
 ) -> Fit:
     """What is changed about a target table so that rows fit.
 
@@ -153,10 +170,8 @@ def fit_of(
 
     if info is None:
         return drift.Fit()
-    gone = [name for column in load.source.dropped() for name in shape.names_of(column)]
     wanted = load.target.fits(table.schema)
     place = beside(load.config.into, table.suffix)
-    how = load.config.drift
-    if how == "ignore":
-        gone = [name for name in info.schema.names if name not in wanted.names]
-    return drift.fit(load.name, place, wanted, info.schema, started, gone, how, rows)
+    told = {name for column in (before.gone if before else ()) for name in shape.names_of(column)}
+    gone = told | {name for column in (before.columns if before else ()) for name in shape.names_of(column)}
+    return drift.fit(load.name, place, wanted, info.schema, started, gone, told, load.config.drift, rows)

@@ -280,7 +280,9 @@ def _first(load: Load, span: Span, began: float, reading: ExitStack) -> _Plan:
         found = read_found(load, shape, Window.between(Place(span.start), span.end), None)
         return _merged(load, shape, found, span, None, began)
     entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
-    return _Plan(load, parts_of(load, shape, [Edits() for _ in shape.tables()], False), None, span, entry, began)
+    return _Plan(
+        load, parts_of(load, shape, [Edits() for _ in shape.tables()], None, started=False), None, span, entry, began
+    )
 
 
 def _snapshot(load: Load, began: float, reading: ExitStack) -> _Plan:
@@ -302,7 +304,7 @@ def _snapshot(load: Load, began: float, reading: ExitStack) -> _Plan:
     entry = entry_of(load, "snapshot", span, None)
     keyed = _begun(with_keys(rows, shape.key, load.config.source))
     edits = shape.first(keyed, moment_of(entry, span.head_at))
-    return _Plan(load, parts_of(load, shape, edits, started=False), None, span, entry, began)
+    return _Plan(load, parts_of(load, shape, edits, None, started=False), None, span, entry, began)
 
 
 def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
@@ -328,7 +330,7 @@ def _merged(
     counts = net.counts
     entry.inserts, entry.updates = counts["insert"], counts["update"] + counts.get("put", 0)
     entry.deletes = counts["delete"]
-    parts = window_parts(load, shape, found, moment_of(entry, span.head_at))
+    parts = window_parts(load, shape, found, moment_of(entry, span.head_at), mark)
     return _Plan(load, parts, mark, span, entry, began)
 
 
@@ -358,7 +360,7 @@ def reload(load: Load) -> StepOutcome:
         net, edits = differences_of(load, shape, rows, moment)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
-    return _stepped(load, commit_to(load, parts_of(load, shape, edits, started=True), mark, span, entry, began))
+    return _stepped(load, commit_to(load, parts_of(load, shape, edits, mark, started=True), mark, span, entry, began))
 
 
 def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:

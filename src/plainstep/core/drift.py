@@ -18,17 +18,20 @@ class Fit:
     Attributes:
         added: columns that it lacks.
         widened: columns that get a type which holds more.
-        dropped: columns that it has and the source has no more: they stay, and are empty in rows that come.
+        gone: columns that it has and the source has no more: they stay, and are null in rows that are put.
+        told: those of them of which the ledger tells already.
     """
 
     added: list[str] = field(default_factory=list)
     widened: list[str] = field(default_factory=list)
-    dropped: list[str] = field(default_factory=list)
+    gone: list[str] = field(default_factory=list)
+    told: Collection[str] = ()
 
     @property
     def note(self) -> str:
         """The same, for the ledger."""
-        told = {"added": self.added, "widened": self.widened, "no longer at the source:": self.dropped}
+        news = [name for name in self.gone if name not in self.told]
+        told = {"added": self.added, "widened": self.widened, "no longer arriving:": news}
         return "; ".join(_listed(word, names) for word, names in told.items() if names)
 
 
@@ -44,6 +47,7 @@ def fit(
     found: pa.Schema,
     started: bool,
     dropped: Collection[str] = (),
+    told: Collection[str] = (),
     drift: str = "add",
     rows: pa.Table | None = None,
 ) -> Fit:
@@ -56,6 +60,7 @@ def fit(
         started: whether the load has merged into this table before. Then columns may have come at the
             source; before that, a table that lacks some is somebody else's.
         dropped: columns that the source once had: the table may have them still.
+        told: those of them of which the ledger tells already.
         drift: ``add`` carries new columns and wider types, ``ignore`` and ``refuse`` do not.
         rows: rows that arrive: a column of integers is widened when one of them would not fit it.
 
@@ -64,7 +69,7 @@ def fit(
     """
     known = {one.name: one.type for one in found}
     absent = [name for name in wanted.names if name not in known]
-    extra = [name for name in found.names if name not in {*wanted.names, *dropped}]
+    extra = [name for name in found.names if name not in {*wanted.names, *dropped} and drift != "ignore"]
     if extra or (absent and not started):
         what = f"lacks the column {absent[0]!r}" if absent and not started else f"has a column {extra[0]!r} of its own"
         raise Refused(
@@ -79,7 +84,7 @@ def fit(
         and one.name in known
         and (widens(known[one.name], one.type) or _overflows(rows, one, known[one.name]))
     ]
-    gone = [name for name in found.names if name not in wanted.names]
+    gone = [name for name in found.names if name not in wanted.names and name in dropped]
     if drift == "refuse" and (absent or wider or gone):
         told = f"new: {', '.join(absent)}" if absent else f"wider: {', '.join(wider)}" if wider else ""
         raise Refused(
@@ -94,7 +99,7 @@ def fit(
                 "Values would be bent to fit, or not fit at all.",
                 f"Change the column's type to fit {one.type}, or merge into another table ('into').",
             )
-    return Fit(absent, wider if drift == "add" else [], gone)
+    return Fit(absent, wider if drift == "add" else [], gone, told)
 
 
 def holds(column: pa.DataType, value: pa.DataType) -> bool:

@@ -111,6 +111,8 @@ class Mark:
         at: when the change at the position was made, if known (UTC).
         step: the number of the step that set the mark, rising by one.
         token: the position's token; see ``Place``.
+        columns: the columns that the load merged in that step.
+        gone: columns that it merged before, and that its source has no more.
     """
 
     load: str
@@ -119,6 +121,8 @@ class Mark:
     at: datetime | None
     step: int
     token: str = ""
+    columns: tuple[str, ...] = ()
+    gone: tuple[str, ...] = ()
 
     @property
     def place(self) -> Place:

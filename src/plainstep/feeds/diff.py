@@ -55,10 +55,6 @@ class DiffSource:
         """What comparing cannot tell."""
         return ["what came and went in between", "when changes were made"]
 
-    def dropped(self) -> tuple[str, ...]:
-        """Not known."""
-        return ()
-
     @cached_property
     def _schema(self) -> pa.Schema:
         import pyarrow as pa

@@ -83,10 +83,6 @@ class FeedSource:
         }
         return [what for what, told in known.items() if not told]
 
-    def dropped(self) -> tuple[str, ...]:
-        """Not known."""
-        return ()
-
     def schema(self) -> pa.Schema:
         """The row's own columns."""
         return self.layout.schema

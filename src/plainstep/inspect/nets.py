@@ -109,9 +109,16 @@ def _refuse_what_a_step_would(load: Load, shape: Shape, asked: Window, found: Ne
         refuse_doubtful(load, asked, found)
     if load.config.strict and found.contradictions:
         raise Refused("changes contradict those before them, and strict = true refuses that.")
-    started = load.target.mark(load.name) is not None
+    mark = load.target.mark(load.name)
     for table in shape.tables():
-        fit_of(load, shape, table, started, load.target.table(beside(load.into_table, table.suffix), table.key))
+        fit_of(
+            load,
+            shape,
+            table,
+            mark,
+            mark is not None,
+            load.target.table(beside(load.into_table, table.suffix), table.key),
+        )
 
 
 def _counted(edits: list[Edits]) -> dict[str, int]:

@@ -174,12 +174,12 @@ def _at_target(load: Load, wanted: pa.Table) -> dict[str, Any] | None:
 
 def _in_history(load: Load, wanted: pa.Table, upto: Place) -> tuple[dict[str, Any] | None, bool]:
     """The row as it stood at a place, out of the history that a load keeps, and whether that is known."""
-    from plainstep.core.shapes.history import FROM_POSITION, UPTO_POSITION
+    from plainstep.core.shapes.history import stood
 
     shape = shape_of(load)
-    names = [*shape.schema.names, FROM_POSITION, UPTO_POSITION]
-    for row in held_by(load, shape).rows("", names, wanted).to_pylist():
-        if row[FROM_POSITION] <= upto.position and (row[UPTO_POSITION] or upto.position + 1) > upto.position:
+    found = held_by(load, shape).rows("", shape.tables()[0].schema.names, wanted)
+    for row in found.to_pylist():
+        if stood(row, upto):
             return {name: row[name] for name in shape.schema.names}, True
     return None, False
 

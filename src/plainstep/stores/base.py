@@ -126,10 +126,6 @@ class Source(Protocol):
         """What a person should know about this source, such as columns that are not captured."""
         ...
 
-    def dropped(self) -> tuple[str, ...]:
-        """Columns that the table had once, and that targets may have still."""
-        ...
-
     def schema(self) -> pa.Schema:
         """The columns that changes and snapshots carry."""
         ...

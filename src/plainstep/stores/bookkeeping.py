@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from datetime import UTC, datetime
@@ -17,6 +18,7 @@ COLUMNS = [
     "deletes", "put", "patch", "dropped", "append", "added", "contradictions", "seconds", "stepped_at", "note",
     "after_shown", "upto_shown", "read_seconds", "lag_seconds",
 ]  # fmt: skip
+MARK_COLUMNS = ["identity", "position", "token", "changed_at", "step", "columns", "gone_columns"]
 STEP_COLUMNS = """
     load_name VARCHAR NOT NULL, step BIGINT NOT NULL, kind VARCHAR NOT NULL, identity VARCHAR NOT NULL,
     after_position BIGINT, upto_position BIGINT NOT NULL, changes BIGINT NOT NULL,
@@ -52,7 +54,9 @@ class Books:
     position BIGINT NOT NULL,
     token VARCHAR NOT NULL,
     changed_at VARCHAR,
-    step BIGINT NOT NULL
+    step BIGINT NOT NULL,
+    columns VARCHAR NOT NULL,
+    gone_columns VARCHAR NOT NULL
 )""",
             f"CREATE TABLE IF NOT EXISTS {self.ledger} ({STEP_COLUMNS}, PRIMARY KEY (load_name, step))",
             # A refusal that comes back at every try is kept once.
@@ -82,14 +86,12 @@ class Books:
     @cached_property
     def find_mark(self) -> str:
         """The query for a load's mark."""
-        return (
-            f"SELECT identity, position, token, changed_at, step FROM {self.marks} WHERE load_name = {self.parameter}"
-        )
+        return f"SELECT {', '.join(MARK_COLUMNS)} FROM {self.marks} WHERE load_name = {self.parameter}"
 
     @cached_property
     def find_standing(self) -> str:
         """The query for every load's mark and the step that set it."""
-        marks = ", ".join(f"m.{name}" for name in ("load_name", "identity", "position", "token", "changed_at", "step"))
+        marks = ", ".join(f"m.{name}" for name in ("load_name", *MARK_COLUMNS))
         steps = ", ".join(f"l.{name}" for name in COLUMNS)
         on = "l.load_name = m.load_name AND l.step = m.step"
         return f"SELECT {marks}, {steps} FROM {self.marks} m JOIN {self.ledger} l ON {on}"
@@ -97,15 +99,13 @@ class Books:
     @cached_property
     def insert_mark(self) -> str:
         """A load's first mark; its values are those of ``mark_values``."""
-        values = ", ".join([self.parameter] * 6)
-        return f"INSERT INTO {self.marks} (identity, position, token, changed_at, step, load_name) VALUES ({values})"
+        values = ", ".join([self.parameter] * (len(MARK_COLUMNS) + 1))
+        return f"INSERT INTO {self.marks} ({', '.join(MARK_COLUMNS)}, load_name) VALUES ({values})"
 
     @cached_property
     def move_mark(self) -> str:
         """A load's next mark, if the one before is still at the step that comes as the last value."""
-        sets = ", ".join(
-            f"{name} = {self.parameter}" for name in ("identity", "position", "token", "changed_at", "step")
-        )
+        sets = ", ".join(f"{name} = {self.parameter}" for name in MARK_COLUMNS)
         return f"UPDATE {self.marks} SET {sets} WHERE load_name = {self.parameter} AND step = {self.parameter}"
 
     @cached_property
@@ -149,19 +149,25 @@ def mark_of(load: str, row: Sequence[Any] | None) -> Mark | None:
     """A mark from the row that ``Books.find_mark`` finds."""
     if row is None:
         return None
-    identity, position, token, at, step = row
-    return Mark(load, identity, position, read_time(at), step, token)
+    identity, position, token, at, step, columns, gone = row
+    return Mark(load, identity, position, read_time(at), step, token, _names(columns), _names(gone))
+
+
+def _names(text: str) -> tuple[str, ...]:
+    return tuple(json.loads(text))
 
 
 def standing_of(rows: Sequence[Sequence[Any]]) -> dict[str, tuple[Mark, LedgerEntry]]:
     """Each load's mark and the step that set it, from the rows that ``Books.find_standing`` finds."""
-    found = ((mark_of(row[0], row[1:6]), entry_of(row[6:])) for row in rows)
+    first = 1 + len(MARK_COLUMNS)
+    found = ((mark_of(row[0], row[1:first]), entry_of(row[first:])) for row in rows)
     return {mark.load: (mark, entry) for mark, entry in found if mark is not None}
 
 
 def mark_values(mark: Mark) -> list[Any]:
     """A mark's values in the order of ``Books.insert_mark``."""
-    return [mark.identity, mark.position, mark.token, written(mark.at), mark.step, mark.load]
+    columns, gone = (json.dumps(names, ensure_ascii=False) for names in (mark.columns, mark.gone))
+    return [mark.identity, mark.position, mark.token, written(mark.at), mark.step, columns, gone, mark.load]
 
 
 def entry_of(row: Sequence[Any]) -> LedgerEntry:

@@ -117,6 +117,9 @@ class Merge(ABC):
             constraints = self.table_constraints() if self.key else []
             self.execute(f"CREATE TABLE {self.table} ({', '.join(lines + constraints)})")
             return
+        put = self.part.edits.put
+        if put is not None and fit.gone:
+            self.part.edits.put = _with_nulls(put, fit.gone, info.schema)
         for name in fit.added:
             self.execute(f"ALTER TABLE {self.table} ADD COLUMN {columns[name]}")
         for name in fit.widened:
@@ -210,6 +213,16 @@ class Merge(ABC):
     @abstractmethod
     def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
         """Insert rows as they come, without looking for their keys; return how many."""
+
+
+def _with_nulls(rows: pa.Table, names: Sequence[str], schema: pa.Schema) -> pa.Table:
+    """Rows with columns that are null in all of them."""
+    import pyarrow as pa
+
+    for name in names:
+        if name not in rows.column_names:
+            rows = rows.append_column(name, pa.nulls(rows.num_rows, schema.field(name).type))
+    return rows
 
 
 def run(merges: Sequence[Merge]) -> None:

@@ -23,6 +23,7 @@ from plainstep.core.changes import Changes, concat, flat, numbers
 from plainstep.core.edits import Edits
 from plainstep.core.fold import Events, events_of
 from plainstep.core.net import differing
+from plainstep.core.positions import Place
 from plainstep.core.shapes.base import (
     NUMBER,
     TIME,
@@ -40,6 +41,7 @@ from plainstep.core.words import NOW, Op
 FROM, UPTO, BY = "valid_from", "valid_upto", "valid_by"
 FROM_POSITION, UPTO_POSITION = "from_position", "upto_position"
 ADDED = {FROM: TIME, UPTO: TIME, BY: pa.string(), FROM_POSITION: NUMBER, UPTO_POSITION: NUMBER}
+BEGUN = (FROM, FROM_POSITION)
 # By what a version's time is known: its change told it, or only the step's own is known.
 CHANGE, STEP = "change", "step"
 
@@ -83,8 +85,8 @@ class History:
         return [name for name in self.others if self.watch is None or name in self.watch]
 
     def tables(self) -> list[TargetTable]:
-        """The versions, by key and by the position at which each began."""
-        return [TargetTable("", self._versions, (*self.key, FROM_POSITION))]
+        """The versions, by key and by when each began. (Positions alone begin anew where a capture was rebuilt.)"""
+        return [TargetTable("", self._versions, (*self.key, *BEGUN))]
 
     @cached_property
     def _versions(self) -> pa.Schema:
@@ -227,6 +229,16 @@ def _joined(parts: list[_Events]) -> _Events:
     )
 
 
+def stood(version: dict[str, Any], place: Place) -> bool:
+    """Whether a version was valid at a place; by its time, too, where this is known: a rebuilt capture counts anew."""
+    by_position = version[FROM_POSITION] <= place.position and place.position < (
+        place.position + 1 if version[UPTO_POSITION] is None else version[UPTO_POSITION]
+    )
+    if place.at is None:
+        return by_position
+    return by_position and version[FROM] <= place.at and (version[UPTO] is None or place.at <= version[UPTO])
+
+
 def _written(shape: History, events: _Events, opened: pa.Table, now: Moment) -> Edits:
     """The versions that events make, as far as they are not at the target as they are.
 
@@ -247,11 +259,11 @@ def _written(shape: History, events: _Events, opened: pa.Table, now: Moment) -> 
     closes = (lasts + 1 < len(order)) & same[nexts]
     position = events.position[order]
     known = order[firsts] < opened.num_rows
-    # What stood at the very position at which something else stands now was never so.
-    never = closes & begins[nexts] & (position[firsts] == position[nexts])
+    times = _times(events, order, same, now)
+    # What stood at the very position and moment at which something else stands now was never so.
+    never = closes & begins[nexts] & (position[firsts] == position[nexts]) & (times[firsts] == times[nexts])
     new, again = ~known & ~never, known & (lasts != firsts) & ~never
     ends = known & (lasts == firsts) & closes & ~never
-    times = _times(events, order, same, now)
     told = events.at.is_valid().to_numpy(zero_copy_only=False)[order]
     told[np.flatnonzero(order < opened.num_rows)] = flat(pc.equal(opened[BY], CHANGE)).to_numpy(zero_copy_only=False)[
         order[order < opened.num_rows]
@@ -269,7 +281,7 @@ def _written(shape: History, events: _Events, opened: pa.Table, now: Moment) -> 
         return pa.table(columns).select(shape._versions.names).cast(shape._versions)
 
     put = pa.concat_tables([versions(new), versions(again)])
-    closing = versions(ends).select([*shape.key, FROM_POSITION, UPTO, UPTO_POSITION])
+    closing = versions(ends).select([*shape.key, *BEGUN, UPTO, UPTO_POSITION])
     patch = [closing] if closing.num_rows else []
     return Edits(put=put, new=int(new.sum()), patch=patch, sure=False)
 

@@ -156,14 +156,17 @@ class Journal:
                     yield batch.cast(self.schema)
 
     def _replayed(self) -> str:
-        """The rows that are left, as SQL over the journal. An update that moves a row to another key ends the old one."""
+        """The rows that are left, as SQL over the journal. An update that moves a row to another key ends the old one.
+
+        Steps come before positions: those begin anew where a capture was rebuilt.
+        """
         was, now = SIDES[WAS], SIDES[NOW]
         keys = ", ".join(quoted(name) for name in self.key)
         moved = " AND ".join(f"{quoted(was + name)} IS NOT NULL" for name in self.key)
         news = ", ".join(f"{quoted(now + name)} AS {quoted(name)}" for name in self.schema.names)
         nulls = ", ".join(f"{quoted(was + name)} AS {quoted(name)}" for name in self.schema.names)
         return (
-            "WITH e AS (SELECT *, row_number() OVER (ORDER BY position, step_number) AS n FROM j), "
+            "WITH e AS (SELECT *, row_number() OVER (ORDER BY step_number, position) AS n FROM j), "
             "t AS (SELECT coalesce(max(n), 0) AS n FROM e WHERE op = 'truncate'), "
             f"v AS (SELECT n * 2 + 1 AS n, true AS there, {news} FROM e WHERE op IN ('insert', 'update', 'put') "
             f"UNION ALL SELECT n * 2, false, {nulls} FROM e WHERE op IN ('delete', 'update') AND {moved}), "

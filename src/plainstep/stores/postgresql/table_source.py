@@ -92,10 +92,6 @@ class TableSource(ABC):
         with self.store.opened() as connection:
             return self.way.info(connection, self.state)
 
-    def dropped(self) -> tuple[str, ...]:
-        """Columns that the table once had while it was captured."""
-        return self.state.dropped
-
     def schema(self) -> pa.Schema:
         """The captured columns."""
         import pyarrow as pa

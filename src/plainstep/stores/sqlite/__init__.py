@@ -112,10 +112,10 @@ class SqliteStore:
 
     def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring capture up to the table's columns; say what was done."""
-        from plainstep.stores.sqlite import capture
+        from plainstep.stores.sqlite import refreshing
 
         self._refuse_log(how)
-        return capture.refresh(self, table)
+        return refreshing.refresh(self, table)
 
     def _refuse_log(self, how: str) -> None:
         if how == "log":

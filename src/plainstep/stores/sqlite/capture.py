@@ -8,14 +8,14 @@ import sqlite3
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from plainstep.core.words import NOW, WAS
 from plainstep.errors import Refused
 from plainstep.stores.records import CaptureInfo
-from plainstep.stores.sql import quoted, text
+from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.triggers import CLOCK, Captured, tables_sql, triggers_sql
 
@@ -50,6 +50,7 @@ class State:
         since: when it was turned on.
         table: the table, or None if it is gone.
         waiting: columns of the table that are not captured yet.
+        renamed: columns that were captured, with the names that they go by now, where no change of them was missed.
         problem: what is wrong, or empty; then changes may have been missed.
         remedy: the command that mends it.
     """
@@ -59,6 +60,7 @@ class State:
     since: datetime
     table: catalog.Table | None
     waiting: tuple[str, ...] = ()
+    renamed: dict[str, str] = field(default_factory=dict)
     problem: str = ""
     remedy: str = ""
 
@@ -105,7 +107,9 @@ def _judge(connection: sqlite3.Connection, store: str, state: State) -> None:
         return
     lost = [name for name in what.columns if name not in table.names]
     if lost:
-        state.problem = f"{what.table} no longer has the column {lost[0]}"
+        state.renamed = _renamed(what, table, found)
+        state.problem = "" if state.renamed else f"{what.table} no longer has the column {lost[0]}"
+        state.waiting = tuple(state.renamed.values())
         return
     state.waiting = tuple(name for name in table.names if name not in what.columns)
     cleared = _cleared(connection, what)
@@ -124,6 +128,28 @@ def _judge(connection: sqlite3.Connection, store: str, state: State) -> None:
             state.problem = f"the trigger {younger} was added later and changes {what.table} before capture sees it"
     if not state.problem and not state.waiting:
         state.remedy = ""
+
+
+def _renamed(what: Captured, table: catalog.Table, found: dict[str, str]) -> dict[str, str]:
+    """Columns that go by another name now: SQLite has followed it in the triggers, which went on writing as before.
+
+    Returns:
+        The columns by their old names; nothing where the triggers are not as SQLite leaves them.
+    """
+    places = dict(zip(what.columns, table.names, strict=False))
+    names = {old: new for old, new in places.items() if old not in table.names and new not in what.columns}
+    expected = triggers_sql(what.called(names), table)
+    written = {name: _with_names(sql, names, ("",)) for name, sql in found.items()}
+    same = all(written.get(name) == _with_names(sql, names, ("", WAS, NOW)) for name, sql in expected.items())
+    return names if same and all(name in names or name in table.names for name in what.columns) else {}
+
+
+def _with_names(sql: str, names: dict[str, str], sides: tuple[str, ...]) -> str:
+    """A statement with old names instead of new ones."""
+    for old, new in names.items():
+        for side in sides:
+            sql = sql.replace(quoted(side + new), quoted(side + old))
+    return sql
 
 
 def _cleared(connection: sqlite3.Connection, what: Captured) -> str:
@@ -149,7 +175,8 @@ def _younger(found: dict[str, str], ours: set[str], table: str) -> str:
 
 
 @contextmanager
-def _writing(connection: sqlite3.Connection) -> Iterator[None]:
+def writing(connection: sqlite3.Connection) -> Iterator[None]:
+    """Everything in one transaction."""
     connection.execute("BEGIN IMMEDIATE")
     try:
         yield
@@ -165,7 +192,7 @@ def turn_on(store: SqliteStore, table: str, key: tuple[str, ...]) -> tuple[Captu
     Raises:
         Refused: no such table, no key to tell its rows apart.
     """
-    with store.opened("rw") as connection, _writing(connection):
+    with store.opened("rw") as connection, writing(connection):
         state = inspect(connection, store.name, table)
         if state:
             return info(connection, state), False
@@ -173,13 +200,13 @@ def turn_on(store: SqliteStore, table: str, key: tuple[str, ...]) -> tuple[Captu
         if found is None:
             raise catalog.missing(table, connection, store.name)
         connection.execute(REGISTRY)
-        _install(connection, found, _key(found, key, store.name))
+        install(connection, found, chosen_key(found, key, store.name))
         state = inspect(connection, store.name, table)
         assert state is not None
         return info(connection, state), True
 
 
-def _install(connection: sqlite3.Connection, table: catalog.Table, key: tuple[str, ...]) -> None:
+def install(connection: sqlite3.Connection, table: catalog.Table, key: tuple[str, ...]) -> None:
     """Begin a capture, with an identity of its own."""
     if table.expression_index:
         raise Refused(
@@ -196,7 +223,12 @@ def _install(connection: sqlite3.Connection, table: catalog.Table, key: tuple[st
     )
 
 
-def _key(table: catalog.Table, asked: tuple[str, ...], store: str) -> tuple[str, ...]:
+def chosen_key(table: catalog.Table, asked: tuple[str, ...], store: str) -> tuple[str, ...]:
+    """The columns that tell rows apart: those that are asked for, or the primary key.
+
+    Raises:
+        Refused: they are not unique, or may be null.
+    """
     if not asked:
         if table.key:
             return table.key
@@ -236,14 +268,19 @@ def _never_null(table: catalog.Table, columns: tuple[str, ...]) -> bool:
 
 def turn_off(store: SqliteStore, table: str) -> CaptureInfo:
     """Turn capture off, and forget what it holds."""
-    with store.opened("rw") as connection, _writing(connection):
-        state = _on(connection, store, table)
+    with store.opened("rw") as connection, writing(connection):
+        state = captured(connection, store, table)
         found = info(connection, state)
-        _remove(connection, state.what)
+        remove(connection, state.what)
         return found
 
 
-def _on(connection: sqlite3.Connection, store: SqliteStore, table: str) -> State:
+def captured(connection: sqlite3.Connection, store: SqliteStore, table: str) -> State:
+    """A table's capture.
+
+    Raises:
+        Refused: it is off.
+    """
     state = inspect(connection, store.name, table)
     if state is None:
         raise off(connection, store, table)
@@ -261,8 +298,9 @@ def off(connection: sqlite3.Connection, store: SqliteStore, table: str) -> Refus
     )
 
 
-def _remove(connection: sqlite3.Connection, what: Captured) -> None:
-    _drop_triggers(connection, what)
+def remove(connection: sqlite3.Connection, what: Captured) -> None:
+    """Drop everything that belongs to a capture."""
+    drop_triggers(connection, what)
     for name in (what.changes, what.displaced):
         connection.execute(f"DROP TABLE IF EXISTS {quoted(name)}")
     connection.execute(READERS)
@@ -271,75 +309,12 @@ def _remove(connection: sqlite3.Connection, what: Captured) -> None:
     connection.execute("DELETE FROM plainstep_captures WHERE table_name = ?", [what.table])
 
 
-def _drop_triggers(connection: sqlite3.Connection, what: Captured) -> None:
+def drop_triggers(connection: sqlite3.Connection, what: Captured) -> None:
     """Drop every trigger of ours that writes this change table, whatever table it hangs on now."""
     rows = connection.execute("SELECT name, sql FROM sqlite_schema WHERE type = 'trigger'").fetchall()
     for name, sql in rows:
         if name.startswith("plainstep_") and (quoted(what.changes) in sql or quoted(what.displaced) in sql):
             connection.execute(f"DROP TRIGGER {quoted(name)}")
-
-
-def refresh(store: SqliteStore, table: str) -> tuple[CaptureInfo, str]:
-    """Bring capture up to the table as it is now.
-
-    Columns that were added are captured from here on, and the values they already hold are recorded as
-    updates, so that nothing is lost. Where changes may have been missed, a new capture is begun instead.
-    """
-    with store.opened("rw") as connection, _writing(connection):
-        state = _on(connection, store, table)
-        if state.problem:
-            done = _begin_anew(connection, store, state)
-        elif state.waiting:
-            done = _take_in(connection, state)
-        else:
-            done = "nothing to do: every column is captured"
-        state = _on(connection, store, table)
-        return info(connection, state), done
-
-
-def _begin_anew(connection: sqlite3.Connection, store: SqliteStore, state: State) -> str:
-    if state.table is None:
-        raise Refused(
-            f"The table {state.what.table} is gone from {store.name}.",
-            "There is nothing to capture.",
-            f"plainstep capture off {store.name}.{state.what.table}",
-        )
-    key = tuple(name for name in state.what.key if name in state.table.names)
-    _remove(connection, state.what)
-    _install(connection, state.table, _key(state.table, key, store.name))
-    return (
-        f"begun anew, because {state.problem}; changes may have been missed, "
-        "so every load of it must be reloaded: plainstep reload LOAD"
-    )
-
-
-def _take_in(connection: sqlite3.Connection, state: State) -> str:
-    assert state.table is not None
-    what = Captured(state.what.table, state.what.key, (*state.what.columns, *state.waiting))
-    for name in state.waiting:
-        for side in (WAS, NOW):
-            connection.execute(f"ALTER TABLE {quoted(what.changes)} ADD COLUMN {quoted(side + name)}")
-        connection.execute(f"ALTER TABLE {quoted(what.displaced)} ADD COLUMN {quoted(name)}")
-    _drop_triggers(connection, state.what)
-    for statement in triggers_sql(what, state.table).values():
-        connection.execute(statement)
-    connection.execute(
-        "UPDATE plainstep_captures SET columns = ? WHERE table_name = ?",
-        [json.dumps(what.columns), what.table],
-    )
-    recorded = _record_values(connection, what, state)
-    return f"now capturing {', '.join(state.waiting)} too; rows that had values there already, recorded as updates: {recorded:,}"
-
-
-def _record_values(connection: sqlite3.Connection, what: Captured, state: State) -> int:
-    """Record the values that the new columns already hold, as updates from null."""
-    names = [quoted(WAS + name) for name in state.what.columns] + [quoted(NOW + name) for name in what.columns]
-    values = [quoted(name) for name in state.what.columns] + [quoted(name) for name in what.columns]
-    filled = " OR ".join(f"{quoted(name)} IS NOT NULL" for name in state.waiting)
-    return connection.execute(
-        f"INSERT INTO {quoted(what.changes)} (op, at, {', '.join(names)}) "
-        f"SELECT {text('update')}, {CLOCK}, {', '.join(values)} FROM {quoted(what.table)} WHERE {filled}"
-    ).rowcount
 
 
 def list_all(store: SqliteStore, table: str = "") -> list[CaptureInfo]:
@@ -355,7 +330,7 @@ def list_all(store: SqliteStore, table: str = "") -> list[CaptureInfo]:
                 return []
             raise
         wanted = [name for (name,) in rows if table.lower() in ("", name.lower())]
-        states = [_on(connection, store, name) for name in wanted]
+        states = [captured(connection, store, name) for name in wanted]
         return [info(connection, state) for state in states]
 
 

@@ -59,6 +59,12 @@ class SqliteSource:
         state = capture.inspect(connection, self.store.name, self.name)
         if state is None:
             raise capture.off(connection, self.store, self.name)
+        for old, new in state.renamed.items():
+            raise Refused(
+                f"The column {old} of {self.store.name}.{self.name} is called {new} now.",
+                "Its changes are recorded, and can be merged as soon as capture knows the new name.",
+                state.remedy,
+            )
         if state.problem:
             raise Refused(
                 f"The capture of {self.store.name}.{self.name} cannot be trusted: {state.problem}.",
@@ -101,10 +107,6 @@ class SqliteSource:
         """What its capture holds."""
         with self.store.opened() as connection:
             return capture.info(connection, self._state)
-
-    def dropped(self) -> tuple[str, ...]:
-        """Nothing: a capture that lost a column is refused."""
-        return ()
 
     def schema(self) -> pa.Schema:
         """The captured columns."""

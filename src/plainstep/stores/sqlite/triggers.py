@@ -38,6 +38,11 @@ class Captured:
     key: tuple[str, ...]
     columns: tuple[str, ...]
 
+    def called(self, names: dict[str, str]) -> Captured:
+        """The same, some columns under new names."""
+        key, columns = (tuple(names.get(name, name) for name in part) for part in (self.key, self.columns))
+        return Captured(self.table, key, columns)
+
     @property
     def changes(self) -> str:
         """The change table's name."""
