@@ -42,7 +42,7 @@ from = "{store}.journal"
 into = "{store}.replay"
 key = ["k"]
 [loads.{store}_replay.layout]
-position = ["position"]
+position = ["step_number", "position"]
 operation = "op"
 insert = ["insert"]
 update = ["update"]
@@ -51,7 +51,7 @@ truncate = ["truncate"]
 time = "changed_at"
 was = "was_*"
 now = "now_*"
-bookkeeping = ["step_number", "stepped_at", "txn", "changed_by"]
+bookkeeping = ["stepped_at", "txn", "changed_by"]
 """
 
 
@@ -453,6 +453,10 @@ delete = ["d"]
             at = [town.project.trace("it", "1", at=str(position)).row for position in (0, 1, 2, 3)]
             self.assertEqual([row and row["a"] for row in at], [1, 2, 3, None])
             self.assertIsNone(town.project.trace("it", "1").target)
+            last = [
+                town.run("look", "it", "--after", "2", "--upto", "3", *more).output for more in ([], ["--unfiltered"])
+            ]
+            self.assertTrue("delete" in last[0] and "update" in last[1] and "a 3 -> 9" in last[1], last)
             town.project.trim("town", really=True)
             at = [town.project.trace("it", "1", at=str(position)).row for position in (0, 1, 2, 3)]
             self.assertEqual([row and row["a"] for row in at], [1, 2, 3, None])

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from plainstep.core.edits import Edits
     from plainstep.core.net import NetChanges
     from plainstep.core.positions import Mark
-    from plainstep.core.shapes.base import Moment, Shape, TargetTable
+    from plainstep.core.shapes.base import Held, Moment, Shape, TargetTable
     from plainstep.core.shapes.rollup import Rollup
     from plainstep.load import Load
 
@@ -50,23 +50,26 @@ def differences_of(
 
 def _groups_of(load: Load, shape: Shape, rows: Iterable[pa.RecordBatch]) -> tuple[NetChanges, list[Edits]]:
     """The differences of a rollup's tables, computed anew."""
+    held, whole = held_by(load, shape), _rollup(load, shape).whole(rows)
+    nets = [_difference(held, table, one) for table, one in zip(shape.tables(), whole, strict=True)]
+    return nets[0], [_as_computed(*one) for one in zip(nets, shape.tables(), whole, strict=True)]
+
+
+def _difference(held: Held, table: TargetTable, whole: pa.Table) -> NetChanges:
+    """What differs between one of a rollup's tables and the same computed anew."""
     from plainstep.core.compare import rounded
     from plainstep.core.comparing import compared, net_of
+
+    there = map(rounded, held.stream(table.suffix, table.schema))
+    with compared(table.key, table.schema, there, map(rounded, whole.to_batches())) as found:
+        return net_of(found)
+
+
+def _as_computed(net: NetChanges, table: TargetTable, whole: pa.Table) -> Edits:
+    """What merges differences, with rows as they were computed: they were compared in fewer digits."""
     from plainstep.core.shapes.mirror import merged
 
-    held = held_by(load, shape)
-    nets, edits = [], []
-    for table, whole in zip(shape.tables(), _rollup(load, shape).whole(rows), strict=True):
-        there = map(rounded, held.stream(table.suffix, table.schema))
-        with compared(table.key, table.schema, there, map(rounded, whole.to_batches())) as found:
-            nets.append(net_of(found))
-        edits.append(_as_computed(merged(nets[-1]), table, whole))
-    return nets[0], edits
-
-
-def _as_computed(edits: Edits, table: TargetTable, whole: pa.Table) -> Edits:
-    """The same edits, with rows as they were computed: they were compared in fewer digits."""
-    key = list(table.key)
+    edits, key = merged(net), list(table.key)
     if edits.put is not None:
         put = whole.join(edits.put.select(key).cast(whole.select(key).schema), key, join_type="left semi")
         edits.put, edits.new = put.select(table.schema.names), 0
@@ -121,9 +124,8 @@ def compared_at_mark(
 
 def mending_edits(load: Load, shape: Shape, found: Comparison, mark: Mark) -> list[Edits]:
     """What merges exactly the differences that were found."""
-    from plainstep.core.comparing import compared, net_of
+    from plainstep.core.comparing import net_of
     from plainstep.core.shapes.base import Found, Moment
-    from plainstep.core.shapes.mirror import merged
 
     held, net = held_by(load, shape), net_of(found)
     if shape.keeps_rows:
@@ -132,8 +134,6 @@ def mending_edits(load: Load, shape: Shape, found: Comparison, mark: Mark) -> li
         for one in edits:
             one.sure = False
         return edits
-    edits = [_as_computed(merged(net), shape.tables()[0], found.beside[0])]
-    for table, whole in zip(shape.tables()[1:], found.beside[1:], strict=True):
-        with compared(table.key, table.schema, held.stream(table.suffix, table.schema), whole.to_batches()) as values:
-            edits.append(merged(net_of(values)))
-    return edits
+    beside = zip(shape.tables()[1:], found.beside[1:], strict=True)
+    nets = [net, *(_difference(held, table, whole) for table, whole in beside)]
+    return [_as_computed(*one) for one in zip(nets, shape.tables(), found.beside, strict=True)]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
@@ -61,6 +61,12 @@ class Load:
 
             return source_of(self)
         return self.from_store.source(self.from_table, self.config.types, self.config.changes, self.reader)
+
+    @property
+    def unfiltered(self) -> Load:
+        """The same load of whole rows, of all of them: to look at what its filter keeps out."""
+        everything = {"where": "", "columns": [], "derive": {}, "key": list(self.whole_source.key()), "drift": "add"}
+        return replace(self, config=self.config.model_copy(update=everything))
 
     @cached_property
     def target(self) -> Target:

@@ -123,6 +123,7 @@ class Project:
         limit: int | None = 100,
         skip: int = 0,
         only: Filter | None = None,
+        unfiltered: bool = False,
     ) -> LookResult:
         """The raw changes of a window, oldest first; default: those not yet merged.
 
@@ -132,13 +133,22 @@ class Project:
             limit: how many changes to keep; None for all. Counts are always of the whole window.
             skip: how many to leave out before them.
             only: which changes to keep; None for all. See ``plainstep.Filter``.
+            unfiltered: show them as the source tells them, without the load's ``where``, ``columns`` and ``derive``.
         """
         from plainstep import inspect
 
-        return inspect.look(self.load(name), after, upto, limit, skip, only)
+        return inspect.look(self._seen(name, unfiltered), after, upto, limit, skip, only)
+
+    def _seen(self, name: str, unfiltered: bool) -> Load:
+        return self.load(name).unfiltered if unfiltered else self.load(name)
 
     def changes(
-        self, name: str, after: str | None = None, upto: str | None = None, only: Filter | None = None
+        self,
+        name: str,
+        after: str | None = None,
+        upto: str | None = None,
+        only: Filter | None = None,
+        unfiltered: bool = False,
     ) -> Iterator[pa.Table]:
         """The raw changes of a window as Arrow tables of one schema, however many there are; arguments as for ``look``.
 
@@ -148,7 +158,7 @@ class Project:
         """
         from plainstep import inspect
 
-        return inspect.flat_changes(self.load(name), after, upto, only)
+        return inspect.flat_changes(self._seen(name, unfiltered), after, upto, only)
 
     def net(self, name: str, after: str | None = None, upto: str | None = None) -> NetResult:
         """The net changes of a window, and what a step would do with them; arguments as for ``look``."""

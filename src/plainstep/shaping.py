@@ -133,6 +133,7 @@ def parts_of(load: Load, shape: Shape, edits: list[Edits], before: Mark | None, 
             one,
             partial(fit_of, load, shape, table, before, started, rows=one.put),
             FileForm(tuple(load.config.partition), load.config.format),
+            counted=not table.suffix,
         )
         for table, one in zip(shape.tables(), edits, strict=True)
     ]

@@ -17,9 +17,14 @@ from plainstep.cli.text import echo_json
 @LOAD
 @of_some_changes
 @of_a_window
+@click.option(
+    "--unfiltered",
+    is_flag=True,
+    help="As the source tells them, without the load's where, columns and derive.",
+)
 @JSON
 @click.pass_context
-def look(ctx: click.Context, /, load: str, asked: Asked, as_json: bool, **chosen: Any) -> None:
+def look(ctx: click.Context, /, load: str, asked: Asked, unfiltered: bool, as_json: bool, **chosen: Any) -> None:
     """The raw changes, oldest first.
 
     By default those not yet merged. Counts are of the whole window, however few rows are shown.
@@ -30,9 +35,9 @@ def look(ctx: click.Context, /, load: str, asked: Asked, as_json: bool, **chosen
     only, town = Filter(**chosen), project(ctx)
     with bar():
         if asked.data:
-            to_a_file(town.changes(load, asked.after, asked.upto, only), asked.data, asked.out)
+            to_a_file(town.changes(load, asked.after, asked.upto, only, unfiltered), asked.data, asked.out)
             return
-        found = town.look(load, asked.after, asked.upto, asked.room, asked.skip, only)
+        found = town.look(load, asked.after, asked.upto, asked.room, asked.skip, only, unfiltered)
     if as_json:
         echo_json(forms.look(found))
     else:

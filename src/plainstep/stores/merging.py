@@ -5,11 +5,12 @@ from __future__ import annotations
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from itertools import chain
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from plainstep.stores import bookkeeping
-from plainstep.stores.records import Commit, Part, TableInfo
+from plainstep.stores.records import Commit, LedgerEntry, Part, TableInfo
 from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:
@@ -28,6 +29,7 @@ class Merge(ABC):
         part: what is done to one of its tables, while that is being done.
         table: this table's name, as SQL writes it.
         key: this table's key.
+        tally: where edits of this table are counted: the ledger row, or nowhere that lasts.
         odd: rows that were not as expected: there already, or not there.
     """
 
@@ -35,6 +37,7 @@ class Merge(ABC):
     part: Part
     table: str
     key: list[str]
+    tally: LedgerEntry
 
     def __init__(self, commit: Commit) -> None:
         self.commit = commit
@@ -87,6 +90,7 @@ class Merge(ABC):
     def _each(self, parts: Iterable[Part]) -> Iterator[Part]:
         for part in parts:
             self.part, self.table, self.key = part, self.sql_of(part.table), list(part.key)
+            self.tally = self.commit.entry if part.counted else replace(self.commit.entry)
             yield part
 
     def sql_of(self, table: str) -> str:
@@ -133,11 +137,11 @@ class Merge(ABC):
         """Remove the rows that go; count in ``odd`` those that are not there."""
         if edits.drop is not None and edits.drop.num_rows:
             dropped = self.drop(edits.drop)
-            self.commit.entry.drop += dropped
+            self.tally.drop += dropped
             self.odd += edits.drop.num_rows - dropped
 
     def _write(self, edits: Edits) -> None:
-        entry = self.commit.entry
+        entry = self.tally
         if edits.put is not None and edits.put.num_rows:
             entry.put += self.put(edits.put.slice(0, edits.new), edits.put.slice(edits.new))
         if edits.clean is not None and edits.clean.num_rows:

@@ -140,6 +140,7 @@ class Part:
         fit: told how the table stands, within the transaction; refuses if the rows would not fit, or says what is
             changed about the table so that they do.
         form: how they are laid out, where the target is a folder of files.
+        counted: whether its edits are counted in the ledger; those of tables that a shape keeps beside its own are not.
     """
 
     table: str
@@ -148,6 +149,7 @@ class Part:
     edits: Edits
     fit: Callable[[TableInfo | None], Fit]
     form: FileForm = FileForm()
+    counted: bool = True
 
 
 @dataclass

@@ -102,9 +102,12 @@ class Events:
     def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
         """A message for each change that fits a rule, in the order of the changes."""
         changes = found.changes() if self.every_change and found.changes is not None else iter([found.net.as_changes()])
-        rows = [row for part in gathered(changes, AT_ONCE) for row in self._messages(part, now)]
-        rows.sort(key=lambda row: row["position"])  # those of several rules stand in the order of their changes
-        return [Edits(put=pa.Table.from_pylist(rows, OUTBOX), new=len(rows), sure=False)]
+        parts = [OUTBOX.empty_table()]
+        for some in gathered(changes, AT_ONCE):
+            rows = sorted(self._messages(some, now), key=lambda row: row["position"])  # of several rules
+            parts.append(pa.Table.from_pylist(rows, OUTBOX))
+        messages = pa.concat_tables(parts)
+        return [Edits(put=messages, new=messages.num_rows, sure=False)]
 
     def _messages(self, changes: Changes, now: Moment) -> Iterator[dict[str, Any]]:
         for rule in self.rules:

@@ -203,7 +203,7 @@ class _Merge(Merge):
             return
         leaving = pa.concat_tables([edits.drop, known.cast(edits.drop.schema)])
         missing = leaving.num_rows - self.drop(leaving)
-        self.commit.entry.drop += self._stood(edits.drop) if missing else edits.drop.num_rows
+        self.tally.drop += self._stood(edits.drop) if missing else edits.drop.num_rows
         self.odd += missing
 
     def _stood(self, keys: pa.Table) -> int:
