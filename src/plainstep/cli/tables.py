@@ -136,7 +136,8 @@ def trace(found: TraceResult) -> None:
     else:
         click.echo(f"{when}: {_row(found.row)}")
     if not found.at:
-        for name, held in {"the target": found.target, **found.targets}.items():
+        own = {"the target": found.target} if found.holds_rows else {}
+        for name, held in {**own, **found.targets}.items():
             place = name if name == "the target" else f"the target of {name}"
             click.echo(f"At {place}: " + ("the same" if held == found.row else _row(held)))
     if found.restore:

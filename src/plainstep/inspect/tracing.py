@@ -23,6 +23,10 @@ if TYPE_CHECKING:
     from plainstep.stores.base import Table
 
 
+# The shapes whose targets hold the source's rows by their key.
+ROWS_BY_KEY = ("mirror", "history")
+
+
 @dataclass
 class Event:
     """One change of the row.
@@ -49,6 +53,7 @@ class TraceResult:
         row: the row as it was then, or as it is at the source now; None if it was not there.
         known: whether ``row`` is known: before its first change that is held, only what that change tells is.
         target: the row as it stands at the target now, or None.
+        holds_rows: whether the target holds rows by this key at all.
         targets: the row as it stands at the target of every other load of the same table, by the load's name.
         restore: an INSERT statement that brings the row back as it was last, where it is gone; else empty.
     """
@@ -61,6 +66,7 @@ class TraceResult:
     row: dict[str, Any] | None = None
     known: bool = True
     target: dict[str, Any] | None = None
+    holds_rows: bool = True
     targets: dict[str, dict[str, Any] | None] = field(default_factory=dict)
     restore: str = ""
 
@@ -100,8 +106,9 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
         result.row = last["now"] if _of(last["now"], result.key) else None
     else:
         result.row, result.known = _before_its_changes(load, wanted, upto, span.end)
+    result.holds_rows = load.config.shape in ROWS_BY_KEY
     result.target = _at_target(load, wanted)
-    keep_rows = (other for other in beside if other.config.shape in ("mirror", "history"))
+    keep_rows = (other for other in beside if other.config.shape in ROWS_BY_KEY)
     result.targets = {other.name: _at_target(other, wanted) for other in keep_rows}
     table = _table(load)
     # A part of a row would bring back something else.
@@ -166,7 +173,7 @@ def _table(load: Load) -> Table | None:
 def _at_target(load: Load, wanted: pa.Table) -> dict[str, Any] | None:
     """The row as it stands at a load's target, if this holds rows by their key."""
     shape = shape_of(load)
-    if load.config.shape not in ("mirror", "history") or tuple(wanted.column_names) != shape.key:
+    if load.config.shape not in ROWS_BY_KEY or tuple(wanted.column_names) != shape.key:
         return None
     rows: list[dict[str, Any]] = held_by(load, shape).rows("", shape.schema.names, wanted, shape.gone).to_pylist()
     return rows[0] if rows else None

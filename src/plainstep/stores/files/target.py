@@ -101,7 +101,14 @@ class FolderTarget(SqliteTarget):
                     "Its values are texts there, and could not be compared as what they are.",
                     'Set format = "parquet" for a journal that is to be checked.',
                 )
-            with ParquetFile(self._there(file)) as parquet:
+            path = self._there(file)
+            if not path.exists():
+                raise Refused(
+                    f"A file of the journal {self.place}.{name} is gone: {file}.",
+                    "What it holds cannot be compared. Steps need no file that is written, and go on.",
+                    f"Put it back at {self.folder / file}.",
+                )
+            with ParquetFile(path) as parquet:
                 names = [one for one in schema.names if one in parquet.schema_arrow.names]
                 for batch in parquet.iter_batches(columns=names):
                     yield widened(batch, schema).cast(schema)
