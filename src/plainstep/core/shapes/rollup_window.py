@@ -91,7 +91,8 @@ class RollupWindow:
         self.evaluator.register("b", self.held.rows("", table.schema.names, keys).cast(table.schema))
         joins = [f"LEFT JOIN b ON {_same(self.by, 'g', 'b')}"]
         for index, of in enumerate(self.rollup.counted):
-            joins.append(f"LEFT JOIN ({self._ends(index, of)}) e{index} ON {_same(self.by, 'g', f'e{index}')}")
+            made = self._ends(index, of)
+            joins += [f"LEFT JOIN {name} ON {_same(self.by, 'g', name)}" for name in made]
         becomes = dict(self._becomes())
         columns = [f"{becomes[name]} AS {quoted(name)}" for name in table.schema.names if name not in self.by]
         sql = f"SELECT {_of('g', self.by)}, {', '.join(columns)}, coalesce(b.{ROWS}, 0) AS {BEFORE} FROM g {' '.join(joins)}"
@@ -133,42 +134,45 @@ class RollupWindow:
 
     def _end(self, one: Measure, mine: str) -> str:
         """The smallest, largest, or number of distinct values, as SQL."""
-        e = f"e{list(self.rollup.counted).index(one.of)}"
-        if one.kind == "distinct":
-            return f"coalesce({mine}, 0) + coalesce({e}.more, 0)"
-        kept = f"CASE WHEN {e}.{one.kind}_went THEN {e}.next_{one.kind} ELSE {mine} END"
-        return f"{'least' if one.kind == 'min' else 'greatest'}({kept}, {e}.new_{one.kind})"
+        index, kind = list(self.rollup.counted).index(one.of), one.kind
+        if kind == "distinct":
+            return f"coalesce({mine}, 0) + coalesce(e{index}.more, 0)"
+        following = f"x{index}_{kind}.{VALUE}"
+        kept = f"CASE WHEN e{index}.{kind}_went THEN {following} ELSE {mine} END"
+        return f"{'least' if kind == 'min' else 'greatest'}({kept}, e{index}.new_{kind})"
 
-    def _ends(self, index: int, of: str) -> str:
-        """What became of a group's values, as SQL: how many more there are, and the smallest and largest."""
+    def _ends(self, index: int, of: str) -> list[str]:
+        """Make tables of what became of each group's values; return their names.
+
+        ``e{index}`` tells how many more values there are, whether the smallest (largest) went, and the smallest (largest)
+        of those that came or stay; ``x{index}_min`` (``_max``) the one that follows where it went.
+        """
         kinds = [one for one in self.rollup.measures if one.of == of and one.kind in ("min", "max")]
-        columns = [
-            f"sum(CASE WHEN n.{BEFORE} = 0 AND n.{ROWS} > 0 THEN 1 WHEN n.{BEFORE} > 0 AND n.{ROWS} = 0 THEN -1 ELSE 0 END) AS more"
-        ]
-        joins = ""
+        mine, gone = _of("n", self.by), f"n.{ROWS} = 0"
+        came = f"CASE WHEN n.{BEFORE} = 0 THEN 1 WHEN {gone} THEN -1 ELSE 0 END"
+        columns = [f"sum({came}) AS more", f"count(*) FILTER ({gone}) AS gone"]
         for one in kinds:
-            kind, mine, following = one.kind, f"b.{quoted(one.name)}", f"x{index}_{one.kind}"
-            columns.append(f"coalesce(bool_or({_went(mine)}), false) AS {kind}_went")
-            columns.append(f"{kind}(CASE WHEN n.{ROWS} > 0 THEN n.{VALUE} END) AS new_{kind}")
-            columns.append(f"any_value({following}.{VALUE}) AS next_{kind}")
-            self._find_next(index, one, following)
-            joins += f" LEFT JOIN {following} ON {_same(self.by, 'n', following)}"
-        mine = _of("n", self.by)
-        return f"SELECT {mine}, {', '.join(columns)} FROM n{index} n LEFT JOIN b ON {_same(self.by, 'n', 'b')}{joins} GROUP BY {mine}"
+            went = f"{gone} AND n.{VALUE} IS NOT DISTINCT FROM b.{quoted(one.name)}"
+            columns.append(f"bool_or({went}) AS {one.kind}_went")
+            columns.append(f"{one.kind}(n.{VALUE}) FILTER (n.{ROWS} > 0) AS new_{one.kind}")
+        sql = f"SELECT {mine}, {', '.join(columns)} FROM n{index} n LEFT JOIN b ON {_same(self.by, 'n', 'b')} GROUP BY {mine}"
+        ends = self.evaluator.sql(sql).to_arrow_table()
+        self.evaluator.register(f"e{index}", ends)
+        for one in kinds:
+            self._find_next(index, one, ends.filter(ends[f"{one.kind}_went"]))
+        return [f"e{index}", *(f"x{index}_{one.kind}" for one in kinds)]
 
-    def _find_next(self, index: int, measure: Measure, name: str) -> None:
+    def _find_next(self, index: int, measure: Measure, ends: pa.Table) -> None:
         """Make a table of the smallest (or largest) value that is left, of each group whose own one went."""
-        mine = _of("n", self.by)
-        gone = answered(
-            self.evaluator,
-            f"SELECT {mine}, count(*) AS gone FROM n{index} n JOIN b ON {_same(self.by, 'n', 'b')} WHERE n.{ROWS} = 0 "
-            f"GROUP BY {mine} HAVING bool_or({_went('b.' + quoted(measure.name))})",
-            self._key().append(pa.field("gone", pa.int64())),
-        )
         # So many of the first values may have gone: the one after them is there still.
-        enough = (pc.max(gone["gone"]).as_py() or 0) + 1
+        enough = (pc.max(ends["gone"]).as_py() or 0) + 1
         suffix = self.rollup.counted[measure.of]
-        left = self.held.first_values(suffix, gone.select(self.by), VALUE, enough, measure.kind == "max")
+        groups = ends.select(self.by).cast(self._key())
+        left = self.held.first_values(suffix, groups, VALUE, enough, measure.kind == "max")
+        name = f"x{index}_{measure.kind}"
+        if not left.num_rows:
+            self.evaluator.register(name, left)
+            return
         self.evaluator.register("left_", left)
         self.evaluator.execute(
             f"CREATE TEMP TABLE {name} AS SELECT {_of('l', self.by)}, {measure.kind}(l.{VALUE}) AS {VALUE} FROM left_ l "
@@ -185,11 +189,6 @@ def _edits_of(rows: pa.Table, table: TargetTable) -> Edits:
     known = rows.filter(pc.and_(stays, there)).select(names)
     drop = rows.filter(pc.and_not(there, stays)).select(table.key)
     return Edits(put=pa.concat_tables([new, known]), new=new.num_rows, drop=drop)
-
-
-def _went(end: str) -> str:
-    """Whether a value that no row has any more was its group's end, as SQL."""
-    return f"n.{ROWS} = 0 AND n.{VALUE} IS NOT DISTINCT FROM {end}"
 
 
 def _of(table: str, names: Sequence[str]) -> str:
