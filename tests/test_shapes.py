@@ -419,6 +419,37 @@ delete = ["d"]
                     if drift != "refuse":
                         self.assertTrue(town.project.check("it")[0].ok)
 
+    def test_a_column_that_widens_is_widened_in_every_store(self) -> None:
+        create = "CREATE TABLE tree (k INTEGER PRIMARY KEY, height NUMERIC(6, 2), girth NUMERIC(20, 2))"
+        shapes = {"mirror": "", "history": 'shape = "history"', "journal": 'shape = "journal"'}
+        with (
+            Database(create, "INSERT INTO tree VALUES (1, 3.5, 10), (2, NULL, 20)") as source,
+            Database() as self.lake,
+        ):
+            loads = f'\n[stores.woods]\nurl = "{source.url}"\n[stores.lake]\nurl = "{self.lake.url}"\n'
+            stores = ("house", "shed", "lake")
+            loads += "".join(
+                f'[loads.{store}_{name}]\nfrom = "woods.tree"\ninto = "{store}.{name}"\n{said}\n'
+                for store in stores
+                for name, said in shapes.items()
+            )
+            with Town(loads=loads) as town:
+                names = [f"{store}_{name}" for store in stores for name in shapes]
+                town.project.capture_on("woods.tree")
+                town.project.step(*names)
+                source.sql(
+                    "ALTER TABLE tree ALTER height TYPE NUMERIC(12, 4), ALTER girth TYPE NUMERIC(24, 3)",
+                    "UPDATE tree SET height = 123456.1234, girth = 123456789012345678901.123 WHERE k = 1",
+                )
+                town.project.capture_refresh("woods.tree")
+                for turn in range(2):
+                    for outcome in town.project.step(*names):
+                        assert outcome.entry
+                        told = "widened the column" if turn == 0 else ""
+                        self.assertEqual(told in outcome.entry.note, bool(told) or not outcome.entry.note)
+                    self.assertEqual([one.load for one in town.project.check(*names) if not one.ok], [])
+                    source.sql("UPDATE tree SET height = 0.0001 WHERE k = 2")
+
     def test_sums_that_were_added_in_another_order_are_equal_and_others_are_mended(self) -> None:
         load = '\n[loads.it]\nfrom = "town.tree"\ninto = "house.it"\nshape = "rollup"\nby = ["b"]\nmeasures = { s = "sum(a / 10.0)", m = "max(a)" }\n'
         with Town(TREE, *(f"INSERT INTO tree VALUES ({n}, {n * 7}, 'oak')" for n in range(1, 40)), loads=load) as town:

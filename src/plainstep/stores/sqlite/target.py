@@ -192,7 +192,26 @@ class _Merge(IndexedMerge):
         return [f"PRIMARY KEY ({', '.join(quoted(name) for name in self.key)})"]
 
     def widen(self, column: str, declared: str) -> None:
-        """Nothing: in SQLite, a column holds whatever is put there."""
+        """Declare a column anew. A column holds whatever is put there, but is read as what it is declared to be.
+
+        Raises:
+            Refused: it cannot be, because a key, an index or something else needs it as it is.
+        """
+        table = catalog.find(self.connection, self.part.table)
+        if table is None or table.declared(column).upper() == declared.upper():
+            return
+        new = column + "_wider"
+        try:
+            self.execute(f"ALTER TABLE {self.table} ADD COLUMN {quoted(new)} {declared}")
+            self.execute(f"UPDATE {self.table} SET {quoted(new)} = {quoted(column)}")
+            self.execute(f"ALTER TABLE {self.table} DROP COLUMN {quoted(column)}")
+            self.execute(f"ALTER TABLE {self.table} RENAME COLUMN {quoted(new)} TO {quoted(column)}")
+        except sqlite3.OperationalError as error:
+            raise Refused(
+                f"The column {column} of {self.place}.{self.part.table} is {table.declared(column)}, and {declared} arrives.",
+                f"SQLite declares a column anew only by dropping it, and says: {error}.",
+                "Make the table anew with the wider column by hand, or merge into another one ('into').",
+            ) from error
 
     def _many(self, sql: Callable[[list[str]], str], rows: pa.Table) -> int:
         """Run a statement for every row; return how many rows it touched.
