@@ -231,12 +231,22 @@ def _planned(load: Load, reading: ExitStack, heads: dict[tuple[str, str], Span])
     """
     began = time.perf_counter()
     mark = load.target.mark(load.name)
+    if mark is None:
+        return _first(load, _as_far_as_the_others(load, None, heads), began, reading)
+    with load.from_store.kept_open():
+        return _next(load, mark, _as_far_as_the_others(load, mark, heads), began)
+
+
+def _as_far_as_the_others(load: Load, mark: Mark | None, heads: dict[tuple[str, str], Span]) -> Span:
+    """How far a load goes: as far as those before it."""
     span = span_of(load, mark)
     whose = ("", "") if load.config.changes == "log" else (load.from_table, span.identity)
     first = heads.setdefault(whose, span)
-    span = replace(span, head=first.head, head_at=first.head_at, token=first.token)
-    if mark is None:
-        return _first(load, span, began, reading)
+    return replace(span, head=first.head, head_at=first.head_at, token=first.token)
+
+
+def _next(load: Load, mark: Mark, span: Span, began: float) -> _Plan | _Idle:
+    """What a step of a load that has begun will write."""
     refuse_unless_continuous(load, mark, span)
     window = ahead(mark, span)
     waiting = load.source.waiting(window)

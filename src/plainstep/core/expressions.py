@@ -56,6 +56,24 @@ def names_in(sql: str, where: str) -> set[str]:
     return {str(node["column_names"][0]).lower() for node in nodes if node.get("class") == "COLUMN_REF"}
 
 
+def fields_in(sql: str, where: str) -> dict[str, set[str]] | None:
+    """The fields that an expression takes of each of its names, in lower case; None where that does not show.
+
+    A name that is taken as a whole has the field "".
+
+    Raises:
+        ConfigError: it is no SQL.
+    """
+    found: dict[str, set[str]] = {}
+    for node in _nodes(_parsed(sql, where)):
+        if node.get("class") == "LAMBDA":
+            return None
+        if node.get("class") == "COLUMN_REF":
+            names = [name.lower() for name in node["column_names"]]
+            found.setdefault(names[0], set()).update(names[1:2] or ("",))
+    return found
+
+
 @lru_cache(1000)
 def _parsed(sql: str, where: str) -> Any:
     """The expression, as a tree."""

@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 
 from plainstep.core.changes import Changes, flat, words
 from plainstep.core.evaluator import evaluated
+from plainstep.core.expressions import fields_in
 from plainstep.core.net import differing, surely
 from plainstep.core.values import as_text, fitted
 from plainstep.core.words import NOW, WAS, Op
@@ -123,6 +124,19 @@ def _of_transaction(changes: Changes, txn: str) -> Bools:
     return surely(pc.equal(as_text(flat(changes.table["txn"])), txn)).to_numpy(zero_copy_only=False)
 
 
+def _asked(columns: list[str], image: str, sql: str) -> list[str]:
+    """The columns of an image that a condition looks at; all of them where that does not show, or one is none."""
+    try:
+        named = fields_in(sql, "")
+    except ConfigError:  # told by what evaluates it
+        return columns
+    wanted = {""} if named is None else named.get(image, set())
+    if not wanted:
+        return columns[:1]  # a struct has at least one
+    found = [column for column in columns if column.lower() in wanted]
+    return found if len(found) == len(wanted) else columns
+
+
 def condition(changes: Changes, sql: str) -> Bools:
     """For which changes a condition holds. It is evaluated in memory, with no access to files or network.
 
@@ -137,9 +151,10 @@ def condition(changes: Changes, sql: str) -> Bools:
     if "txn" in changes.table.column_names:
         columns["txn"] = changes.table["txn"]
     for side, name in SIDES.items():
-        values = [changes.image(side, column) for column in changes.columns]
+        fields = _asked(changes.columns, name, sql)
+        values = [changes.image(side, column) for column in fields]
         gone = pa.array(absent[side] | (ops == Op.TRUNCATE))
-        columns[name] = pa.StructArray.from_arrays(values, changes.columns, mask=gone)
+        columns[name] = pa.StructArray.from_arrays(values, fields, mask=gone)
     try:
         return evaluated(pa.table(columns), f"coalesce(({sql})::BOOLEAN, false) AS keep")["keep"].to_numpy()
     except duckdb.Error as error:

@@ -196,18 +196,19 @@ class SqliteReading:
         values = [to_sqlite(keys[name].combine_chunks()) for name in keys.column_names]
         if any(isinstance(value, bytes) for column in values for value in column):
             values = [[value.hex() if isinstance(value, bytes) else value for value in column] for column in values]
-        rows = json.dumps(list(zip(*values, strict=True)))
+        alone = len(values) == 1  # then it need not be taken out of a list, which takes as long as finding the row
+        rows = json.dumps(values[0] if alone else list(zip(*values, strict=True)))
         terms = " AND ".join(
-            f"t.{quoted(name)} = {self._key_value(name, place)}" for place, name in enumerate(keys.column_names)
+            f"t.{quoted(name)} = {self._key_value(name, 'k.value' if alone else f'k.value ->> {place}')}"
+            for place, name in enumerate(keys.column_names)
         )
         rest = f"FROM json_each(?) k CROSS JOIN {self.table.sql} t ON {terms}"
         rest += f" WHERE t.{quoted(where_null)} IS NULL" if where_null else ""
         yield from self._select(columns, {}, rest, "t.", [rows])
 
-    def _key_value(self, name: str, place: int) -> str:
+    def _key_value(self, name: str, value: str) -> str:
         import pyarrow as pa
 
-        value = f"k.value ->> {place}"
         kind = self.table.columns[name].kind
         if pa.types.is_binary(kind):
             return f"unhex({value})"
