@@ -5,6 +5,7 @@ The source here is a list in memory behind the same protocol that every source h
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import unittest
 import unittest.mock
@@ -187,6 +188,9 @@ class OtherPeoplesStore:
 
     def source(self, table: str, types: dict[str, str], how: str, reader: str) -> Feed:
         return Feed(Model().play([("insert", 1, {"a": 1, "b": table}), ("insert", 2, {"a": 2, "b": None})]))
+
+    def kept_open(self) -> contextlib.AbstractContextManager[None]:
+        return contextlib.nullcontext()
 
     def captures(self) -> list[Any]:
         return []
