@@ -5,11 +5,16 @@ from __future__ import annotations
 import json
 import threading
 import unittest
+from collections import defaultdict
+from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 
-from plainstep import delivering
-from tests.support import Town
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from plainstep import outbox
+from tests.support import WITHOUT_SHRINKING, Town
 
 TABLE = "CREATE TABLE tree (k INTEGER PRIMARY KEY, status TEXT)"
 LOAD = """
@@ -31,18 +36,23 @@ class Receiver:
 
     def __init__(self) -> None:
         self.got: list[dict[str, Any]] = []
-        self.refuses: set[str] = set()
+        self.answers: dict[str, int] = {}
         outer = self
 
         class Handler(BaseHTTPRequestHandler):
+            protocol_version = "HTTP/1.1"
+
             def do_POST(self) -> None:
                 body = json.loads(self.rfile.read(int(self.headers["Content-Length"])))
                 outer.types.add(self.headers["Content-Type"])
-                if body["subject"] in outer.refuses:
-                    self.send_response(503)
-                else:
+                answer = outer.answers.get(body["subject"], 204)
+                if not answer:  # hang up
+                    self.close_connection = True
+                    return
+                if answer == 204:
                     outer.got.append(body)
-                    self.send_response(204)
+                self.send_response(answer)
+                self.send_header("Content-Length", "0")
                 self.end_headers()
 
             def log_message(self, *_: object) -> None:
@@ -72,7 +82,7 @@ class Http(unittest.TestCase):
     def test_events_are_sent_once_committed_and_failed_ones_are_tried_again_then_set_aside(self) -> None:
         for into in ("house", "shed"):
             self.receiver.got.clear()
-            self.receiver.refuses = {"2"}
+            self.receiver.answers = {"2": 503}
             with Town(TABLE, loads=LOAD.format(into=into, deliver=self.receiver.url)) as town:
                 town.project.capture_on("town.tree")
                 town.project.step("alarm")
@@ -99,7 +109,7 @@ class Http(unittest.TestCase):
                     ["the receiver answered 503 Service Unavailable"],
                 )
                 self.assertEqual(town.project.status("alarm")[0].health, "at risk")
-                self.receiver.refuses = set()
+                self.receiver.answers = {}
                 result = town.run("aside", "alarm", "--back")
                 self.assertIn("1 event put back", result.output)
                 self.assertEqual(
@@ -111,25 +121,68 @@ class Http(unittest.TestCase):
 
     def wake(self, town: Town) -> None:
         """Let every rest be over."""
-        import pyarrow as pa
+        load, long_ago = town.project.load("alarm"), datetime.fromtimestamp(0, UTC)
+        rows = [row for some in outbox.waiting(load) for row in some]
+        outbox.amend(load, [{"id": row["id"], "try_again_at": long_ago} for row in rows])
 
-        load = town.project.load("alarm")
-        long_ago = pa.scalar(0, pa.timestamp("us", "UTC"))
-        rows = list(delivering._rows(load, "state = 'waiting'"))
-        delivering.amend(
-            load, pa.table({"id": [row["id"] for row in rows], "try_again_at": pa.array([long_ago] * len(rows))})
-        )
-
-    def test_a_receiver_that_is_not_there_loses_nothing(self) -> None:
-        url = self.receiver.url
+    def test_a_receiver_that_is_not_there_rests_as_a_whole_and_sets_nothing_aside(self) -> None:
         self.receiver.close()
-        with Town(TABLE, loads=LOAD.format(into="house", deliver=url)) as town:
+        with Town(TABLE, loads=LOAD.format(into="house", deliver=self.receiver.url)) as town:
             town.project.capture_on("town.tree")
             town.project.step("alarm")
             town.sql("INSERT INTO tree VALUES (1, 'young'), (2, 'young')")
             [outcome] = town.project.step("alarm")
             self.assertEqual((outcome.outcome, outcome.delivery.waiting), ("stepped", 2))
-            self.assertIn("no answer from the receiver", outcome.warnings[0])
+            self.assertIn("nothing reaches the receiver", outcome.warnings[0])
+            [again] = town.project.step("alarm")
+            self.assertEqual((again.delivery.problem, again.delivery.waiting), ("", 2))  # it was not tried
+            for _ in range(5):  # more often than an event is tried
+                self.wake(town)
+                [outcome] = town.project.step("alarm")
+            self.assertEqual((outcome.delivery.waiting, outcome.delivery.aside), (2, 0))
+
+    def test_a_receiver_that_hangs_up_or_redirects_has_not_taken_the_event(self) -> None:
+        with Town(TABLE, loads=LOAD.format(into="shed", deliver=self.receiver.url)) as town:
+            town.project.capture_on("town.tree")
+            town.project.step("alarm")
+            town.sql("INSERT INTO tree VALUES (1, 'young'), (2, 'young'), (3, 'young')")
+            self.receiver.answers = {"1": 302, "2": 0}
+            [outcome] = town.project.step("alarm")
+            self.assertEqual(self.subjects(), [])
+            self.assertIn("gave no answer", outcome.delivery.problem)
+            town.project.step("alarm")  # the third is not held up by them
+            self.assertEqual(self.subjects(), [("planted", "3")])
+            self.receiver.answers = {}
+            self.wake(town)
+            town.project.step("alarm")
+            self.assertEqual(self.subjects()[1:], [("planted", "1"), ("planted", "2")])
+
+    @given(st.lists(st.tuples(st.sampled_from("123"), st.sampled_from([204, 503, 0])), max_size=12), st.booleans())
+    @settings(max_examples=6, deadline=None, phases=WITHOUT_SHRINKING)
+    def test_every_event_arrives_and_those_of_a_key_in_order(self, failures: list[Any], split: bool) -> None:
+        """Whatever the receiver answers: repeats discarded by id, each key's events are there in their order."""
+        self.receiver.got.clear()
+        load = LOAD.format(into=("house", "shed")[split], deliver=self.receiver.url).replace("tries = 3", "tries = 50")
+        with Town(TABLE, loads=load) as town:
+            town.project.capture_on("town.tree")
+            town.project.step("alarm")
+            for key, answer in failures:
+                self.receiver.answers = {key: answer}
+                town.sql(f"INSERT OR REPLACE INTO tree VALUES ({key}, 'young')")
+                town.sql(f"UPDATE tree SET status = 'condemned' WHERE k = {key}")
+                town.project.step("alarm")
+                if split:
+                    self.wake(town)
+            self.receiver.answers = {}
+            self.wake(town)
+            town.project.step("alarm")
+            arrived: dict[str, list[str]] = defaultdict(list)
+            for event in {event["id"]: event for event in self.receiver.got}.values():
+                arrived[event["subject"]].append(event["type"])
+            times = {key: [one for one, _ in failures].count(key) for key in "123"}
+            self.assertEqual(
+                dict(arrived), {key: ["planted", "condemned"] * count for key, count in times.items() if count}
+            )
 
 
 class Files(unittest.TestCase):
@@ -138,7 +191,7 @@ class Files(unittest.TestCase):
             town.project.capture_on("town.tree")
             town.project.step("alarm")
             town.sql("INSERT INTO tree VALUES (1, 'young'), (2, 'young')")
-            dies = "import plainstep, os; from plainstep import delivering; delivering._write_down = lambda *a: os._exit(9); plainstep.load_project('plainstep.toml').step('alarm')"
+            dies = "import plainstep, os; from plainstep import outbox; outbox.note = lambda *a: os._exit(9); plainstep.load_project('plainstep.toml').step('alarm')"
             child = town.child(dies)
             child.communicate(timeout=60)
             self.assertEqual(child.returncode, 9)

@@ -46,11 +46,11 @@ class Feed:
 
     own_capture = False
     rereads = False
-    reversible = True
     sure = True
 
     def __init__(self, model: Model, form: str = "whole") -> None:
         self.model, self.form = model, form
+        self.reversible = form != "bare keys"
 
     def key(self) -> tuple[str, ...]:
         return ("k",)
@@ -76,9 +76,10 @@ class Feed:
 
     def read(self, window: Window) -> Iterator[Changes]:
         changes = [self.said(change) for change in self.model.changes[window.after : window.upto]]
-        yield as_changes(flat([]))
+        untold = ["was.a", "was.b"] if self.form == "bare keys" else []
+        yield as_changes(flat([]).drop_columns(untold))
         for at in range(0, len(changes), 3):
-            yield as_changes(flat(changes[max(0, at - 1) : at + 3]))
+            yield as_changes(flat(changes[max(0, at - 1) : at + 3]).drop_columns(untold))
 
     def said(self, change: Row) -> Row:
         """The change as this feed would tell it."""
@@ -87,8 +88,6 @@ class Feed:
             return change | {"op": "put"}
         if self.form == "latest" and change["op"] == "update" and was["k"] == now["k"]:
             return change | {"op": "put", "was": None}
-        if self.form == "bare keys" and was is not None:
-            return change | {"was": {"k": was["k"], "a": None, "b": None}}
         if self.form == "parts" and change["op"] == "update" and was["k"] == now["k"]:
             given = [name for name in ("a", "b") if was[name] != now[name]]
             part = {"k": now["k"], **{name: now[name] for name in given}}

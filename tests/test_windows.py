@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep.core.evaluator import connection, evaluated
+from plainstep.core.expressions import checked
 from plainstep.core.positions import Place, Window
 from plainstep.errors import PlainStepError
 from plainstep.feeds.sql import SqlFeed
@@ -139,6 +140,14 @@ class Evaluator(unittest.TestCase):
             "INSTALL httpfs",
         ):
             self.assertRaises(duckdb.Error, connection().execute, statement)
+
+    def test_an_expression_gives_the_same_whenever_it_is_asked(self) -> None:
+        """Whatever the evaluator has loaded: arithmetic with time zones comes only with the first use of one."""
+        evaluated(pa.table({"a": [1]}), "TIMESTAMPTZ '2026-03-02 10:00:00+01' + INTERVAL 1 DAY AS t")
+        for sql in ("a + 1", "t + INTERVAL 1 DAY", "date_trunc('hour', t)", "year(t AT TIME ZONE 'Europe/Dublin')"):
+            checked(sql, ["a", "t"], "derive")
+        for sql in ("now()", "today() - a", "random() + a", "age(t)", "getvariable('a')", "uuid()"):
+            self.assertRaisesRegex(plainstep.ConfigError, "not be judged alike", checked, sql, ["a", "t"], "derive")
 
 
 class Strictness(unittest.TestCase):

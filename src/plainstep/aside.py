@@ -6,7 +6,7 @@ import time
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from plainstep import delivering
+from plainstep import delivering, outbox
 from plainstep.committing import commit_to, entry_of, set_aside
 from plainstep.core.positions import Place, Span, Window
 from plainstep.errors import Refused
@@ -48,7 +48,7 @@ class PutBack:
 def rows_of(load: Load) -> list[Aside]:
     """The rows of a load that are set aside: rows that contradict its layout, and events that could not be sent."""
     if load.config.deliver:
-        return [*load.target.aside(load.name), *delivering.set_aside(load)]
+        return [*load.target.aside(load.name), *outbox.set_aside(load)]
     return load.target.aside(load.name)
 
 

@@ -173,7 +173,9 @@ class LoadConfig(BaseModel):
         description="events: for each type of event, a condition in SQL on was and now; empty for every change.",
     )
     deliver: str = Field(
-        default="", description="events: where they are sent: http://HOST/PATH, or file:///FOLDER for JSON Lines."
+        default="",
+        description="events: where they are sent: http(s)://HOST/PATH, or file:///FOLDER for JSON Lines; ${NAME} takes a value from "
+        "the environment.",
     )
     tries: int = Field(default=10, ge=1, description="events: after how many failed deliveries an event is set aside.")
     partition: list[str] = Field(

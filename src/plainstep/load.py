@@ -24,6 +24,7 @@ class Load:
         keep: how long its source keeps changes, as plainstep.toml has it; empty where it does not say.
         base: the folder that relative paths start from.
         old_values: the load whose mirror has the old values that the feed does not tell, if one is named.
+        deliver: where its events are sent, with its values from the environment.
         rows_store, rows_table: the table that the changes are of, where something else writes them.
     """
 
@@ -38,6 +39,7 @@ class Load:
     keep: str = ""
     base: Path = Path()
     old_values: Load | None = None
+    deliver: str = ""
 
     @property
     def reader(self) -> str:

@@ -18,6 +18,7 @@ from plainstep.config_lines import explained, line_of
 from plainstep.core.durations import duration
 from plainstep.errors import ConfigError
 from plainstep.load import Load
+from plainstep.senders import refuse_unknown
 from plainstep.stores import open_store
 
 if TYPE_CHECKING:
@@ -359,7 +360,7 @@ def _build(path: Path, text: str) -> Project:
         raise explained(path, text, error) from None
     base = path.absolute().parent
     stores = {
-        name: open_store(name, _filled(path, text, name, store.url), base, store.wait)
+        name: open_store(name, _filled(path, text, ["stores", name, "url"], store.url), base, store.wait)
         for name, store in config.stores.items()
     }
     project = Project(path, stores)
@@ -377,7 +378,10 @@ def _build(path: Path, text: str) -> Project:
                 'Set shape = "journal", or merge into a database.',
             )
         keep = config.stores[load.source.partition(".")[0]].keep
-        made = Load(name, load, from_store, from_table, into_store, into_table, keep=keep, base=base)
+        deliver = _filled(path, text, ["loads", name, "deliver"], load.deliver)
+        if deliver:
+            refuse_unknown(deliver, f"{path}, line {line_of(text, ['loads', name, 'deliver'])}: deliver")
+        made = Load(name, load, from_store, from_table, into_store, into_table, keep=keep, base=base, deliver=deliver)
         project.keeps[from_store.name] = keep
         if load.rows:
             line = line_of(text, ["loads", name, "rows"])
@@ -443,13 +447,15 @@ def _refuse_shared_targets(path: Path, text: str, project: Project) -> None:
         taken[place] = name
 
 
-def _filled(path: Path, text: str, store: str, url: str) -> str:
+def _filled(path: Path, text: str, setting: list[str], url: str) -> str:
+    """A URL with its values from the environment."""
+
     def value(match: re.Match[str]) -> str:
         name = match[1]
         if name not in os.environ:
             raise ConfigError(
-                f"{path}, line {line_of(text, ['stores', store, 'url'])}: the environment has no {name}.",
-                f"The URL of the store {store!r} takes its value from there.",
+                f"{path}, line {line_of(text, setting)}: the environment has no {name}.",
+                f"{'.'.join(setting)} takes its value from there.",
                 f"export {name}=...",
             )
         return os.environ[name]

@@ -35,7 +35,7 @@ def checked(sql: str, columns: Collection[str], where: str) -> None:
         if kind in BEYOND_THE_ROW:
             raise ConfigError(f"{where} = {sql!r} looks at more than the row: {BEYOND_THE_ROW[kind]}.")
         if kind == "FUNCTION":
-            _refuse_function(str(node.get("function_name", "")), sql, where)
+            _refuse_function(str(node.get("function_name", "")), len(node.get("arguments", ())), sql, where)
         if kind == "COLUMN_REF" and node["column_names"][0].lower() not in known:
             name = node["column_names"][0]
             near = difflib.get_close_matches(name, list(columns), 1)
@@ -103,21 +103,24 @@ def _nodes(tree: Any, within_lambda: bool = False) -> Iterator[dict[str, Any]]:
             yield from _nodes(part, within_lambda)
 
 
+# Functions that must not stand in an expression, each with what is wrong with it. One that goes by the time zone gives the
+# same for the same row: the evaluator's is always UTC. Which overloads there are depends on what the evaluator has loaded.
+FORBIDDEN = """SELECT function_name, function_type FROM duckdb_functions() WHERE function_type = 'aggregate' OR (
+    function_type = 'scalar' AND (stability = 'VOLATILE' OR (stability <> 'CONSISTENT'
+    AND function_name NOT IN ('make_timestamptz', 'timezone') AND NOT contains(array_to_string(parameter_types, ' '), 'TIME'))))"""
+
+
 @cache
 def _functions() -> dict[str, str]:
-    """The functions that must not stand in an expression, each with what is wrong with it."""
-    rows = connection().execute(
-        "SELECT function_name, function_type, stability FROM duckdb_functions() WHERE function_type = 'aggregate' "
-        "OR (function_type = 'scalar' AND stability IS DISTINCT FROM 'CONSISTENT')"
-    )
     told = {"aggregate": "looks at many rows", "scalar": "does not give the same for the same row every time"}
-    return {name: told[kind] for name, kind, _ in rows.fetchall()}
+    return {name: told[kind] for name, kind in connection().execute(FORBIDDEN).fetchall()}
 
 
-def _refuse_function(name: str, sql: str, where: str) -> None:
-    if name in _functions():
+def _refuse_function(name: str, arguments: int, sql: str, where: str) -> None:
+    told = "counts from today" if (name, arguments) == ("age", 1) else _functions().get(name)
+    if told:
         raise ConfigError(
-            f"{where} = {sql!r} uses {name}, which {_functions()[name]}.",
+            f"{where} = {sql!r} uses {name}, which {told}.",
             "An old row and a new one would not be judged alike.",
             "Use only what follows from the row itself.",
         )

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.durations import duration
 from plainstep.core.positions import Mark, Place, Span, Window
-from plainstep.delivering import counts
 from plainstep.errors import MarkMoved, PlainStepError
 from plainstep.inspect.probing import missed
+from plainstep.outbox import counts
 from plainstep.stores.base import CapturedTable, ForeignSource
 from plainstep.windows import ahead, shown, span_of, why_not
 
