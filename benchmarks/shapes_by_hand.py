@@ -98,11 +98,11 @@ def statements(store: str, shape: str) -> list[str]:
     if shape == "journal":
         images_of = ", ".join(f'"{name}"' for name in SIDES)
         return [
-            f"INSERT INTO journal SELECT 1, CURRENT_TIMESTAMP, seq, op, {now}, NULL, NULL, {images_of} FROM c ORDER BY seq"
+            f"INSERT INTO journal SELECT 1, CURRENT_TIMESTAMP, row_number() OVER (ORDER BY seq), seq, op, {now}, NULL, NULL, {images_of} FROM c ORDER BY seq"
         ]
     if shape == "events":
         return [
-            f"INSERT INTO events SELECT 'felled-' || seq, 'felled', 'town', CAST(\"now.tree_id\" AS {say['text']}), {now}, seq, "
+            f"INSERT INTO events SELECT 'felled-' || seq, 'felled', 'town', CAST(\"now.tree_id\" AS {say['text']}), {now}, seq, seq, "
             f"{document}, 1, 'waiting', 0, CURRENT_TIMESTAMP, NULL, NULL FROM c "
             "WHERE \"was.status\" <> 'felled' AND \"now.status\" = 'felled'"
         ]

@@ -42,7 +42,7 @@ from = "{store}.journal"
 into = "{store}.replay"
 key = ["k"]
 [loads.{store}_replay.layout]
-position = ["step_number", "position"]
+position = ["step_number", "change_number"]
 operation = "op"
 insert = ["insert"]
 update = ["update"]
@@ -51,7 +51,7 @@ truncate = ["truncate"]
 time = "changed_at"
 was = "was_*"
 now = "now_*"
-bookkeeping = ["stepped_at", "txn", "changed_by"]
+bookkeeping = ["stepped_at", "position", "txn", "changed_by"]
 """
 
 
@@ -201,7 +201,7 @@ class Laws(unittest.TestCase):
             if c["op"] == "update" and None not in (c["was"]["a"], c["now"]["a"]) and c["now"]["a"] > c["was"]["a"]
         ]
         gone = [("gone", c["position"]) for c in changes if c["op"] == "delete"]
-        self.assertEqual(sorted((row[1], row[5]) for row in found), sorted(rose + gone))
+        self.assertEqual(sorted((row[1], row[6]) for row in found), sorted(rose + gone))
         self.assertEqual(len({row[0] for row in found}), len(found))
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -20,29 +20,31 @@ if TYPE_CHECKING:
     from plainstep.core.shapes.base import Found, Shape
     from plainstep.load import Load
 
+    Takers = Sequence[Callable[[Changes], None]]
+
 
 def read_net(load: Load, window: Window, total: int | None = None) -> NetChanges:
     """The net changes of a window, collapsed batch by batch; ``total`` says how many changes there are, if known."""
     return _collapsed(load, load.source.read(window), total)
 
 
-def _collapsed(load: Load, batches: Iterable[Changes], total: int | None) -> NetChanges:
+def _collapsed(load: Load, batches: Iterable[Changes], total: int | None, takers: Takers = ()) -> NetChanges:
+    """The net changes of some batches; each is handed to some others, too."""
     from plainstep.core.collapse import Collapser
 
     collapser = Collapser(key_of(load, load.source.schema()))
     for changes in counted(batches, f"{load.name}: changes", total):
-        collapser.add(changes)
+        for take in (*takers, collapser.add):
+            take(changes)
     return collapser.result()
 
 
-def read_lean(load: Load, window: Window, total: int | None) -> NetChanges:
+def _read_lean(load: Load, window: Window, total: int | None, takers: Takers) -> NetChanges:
     """The net changes of a window, without old values where the source is quicker without them."""
     source = load.source
     if not isinstance(source, LeanSource):
-        net = read_net(load, window, total)
-        _refuse_if_doubtful(load, window, net)
-        return net
-    net = _collapsed(load, source.read_lean(window), total)
+        return _read_surely(load, window, total, takers)
+    net = _collapsed(load, source.read_lean(window), total, takers)
     unsure = net.unsure
     if not len(unsure):
         return net
@@ -55,36 +57,28 @@ def read_found(load: Load, shape: Shape, window: Window, total: int | None) -> F
     Raises:
         Refused: the shape needs old values, and the source does not tell them.
     """
-    from plainstep.core.shapes.base import Found
-
-    if not shape.every_change and not shape.old_values:
-        return Found(read_lean(load, window, total))
-    _refuse_untold(load, shape)
-    if shape.every_change:
-        return _read_every_change(load, window, total)
-    net = read_net(load, window, total)
-    _refuse_if_doubtful(load, window, net)
-    return Found(_with_old_values(load, net))
-
-
-def _read_every_change(load: Load, window: Window, total: int | None) -> Found:
-    from plainstep.core.collapse import Collapser
+    from plainstep.core.numbering import Numbering
     from plainstep.core.shapes.base import Found
     from plainstep.spooling import Spool
 
-    spool, collapser = Spool(), Collapser(key_of(load, load.source.schema()))
-    for changes in counted(load.source.read(window), f"{load.name}: changes", total):
-        spool.add(changes)
-        collapser.add(changes)
-    spool.done()
-    net = collapser.result()
-    _refuse_if_doubtful(load, window, net)
-    return Found(net, spool)
+    numbering, spool = Numbering(), Spool()
+    takers = [numbering.add] if shape.placed else []
+    if not shape.every_change and not shape.old_values:
+        return Found(_read_lean(load, window, total, takers), None, numbering)
+    _refuse_untold(load, shape)
+    if shape.every_change:
+        net = _read_surely(load, window, total, [*takers, spool.add])
+        spool.done()
+        return Found(net, spool, numbering)
+    return Found(_with_old_values(load, _read_surely(load, window, total, takers)), None, numbering)
 
 
-def _refuse_if_doubtful(load: Load, window: Window, net: NetChanges) -> None:
+def _read_surely(load: Load, window: Window, total: int | None, takers: Takers) -> NetChanges:
+    """The net changes of a window, if they do not speak against their layout; its changes are handed to some others, too."""
+    net = _collapsed(load, load.source.read(window), total, takers)
     if load.config.strict is None:
         refuse_doubtful(load, window, net)
+    return net
 
 
 def _refuse_untold(load: Load, shape: Shape) -> None:

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 
 # Events that are read, and held in memory, at a time.
 AT_ONCE = 10_000
-# Steps come before positions: those begin anew where a capture was rebuilt.
-ORDER = ("step_number", "position", "id")
+# Positions say nothing of the order: they begin anew where a capture was rebuilt.
+ORDER = ("step_number", "change_number", "id")
 
 
 def waiting(load: Load) -> Iterator[list[dict[str, Any]]]:
@@ -30,7 +30,7 @@ def waiting(load: Load) -> Iterator[list[dict[str, Any]]]:
         if len(rows) < AT_ONCE:
             return
         last = rows[-1]
-        after = f" AND ({', '.join(ORDER)}) > ({last['step_number']}, {last['position']}, {text(last['id'])})"
+        after = f" AND ({', '.join(ORDER)}) > ({last['step_number']}, {last['change_number']}, {text(last['id'])})"
 
 
 def set_aside(load: Load) -> list[Aside]:

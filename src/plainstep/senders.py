@@ -158,7 +158,7 @@ class FileSender:
 
         first, which = rows[0], hashlib.sha256("\n".join(row["id"] for row in rows).encode()).hexdigest()[:12]
         self.folder.mkdir(parents=True, exist_ok=True)
-        name = f"{self.name}-{first['step_number']:08d}-{first['position']:015d}-{which}.jsonl"
+        name = f"{self.name}-{first['step_number']:08d}-{first['change_number']:012d}-{which}.jsonl"
         with new_file(self.folder / name) as out:
             out.writelines(json.dumps(cloud_event(row), ensure_ascii=False).encode() + b"\n" for row in rows)
             out.flush()

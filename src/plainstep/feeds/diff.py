@@ -144,9 +144,9 @@ class DiffSource:
         seq = 0
         with compared(self.key(), schema, held, rows) as differences:
             for found in differences.tables():
-                yield Changes(
-                    found.append_column("seq", pa.array(range(seq + 1, seq + 1 + found.num_rows), pa.int64()))
-                )
+                numbers = pa.array(range(seq + 1, seq + 1 + found.num_rows), pa.int64())
+                place = pa.repeat(pa.scalar(window.upto, pa.int64()), found.num_rows)
+                yield Changes(found.append_column("seq", numbers).append_column("place", place))
                 seq += found.num_rows
 
     def _held(self, schema: pa.Schema) -> Iterator[pa.RecordBatch]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Protocol
 
@@ -12,6 +12,7 @@ import pyarrow as pa
 from plainstep.core.changes import AT, Changes
 from plainstep.core.edits import Edits
 from plainstep.core.net import NetChanges
+from plainstep.core.numbering import Numbering
 from plainstep.errors import ConfigError, Refused
 
 
@@ -56,10 +57,12 @@ class Found:
     Attributes:
         net: its net changes.
         changes: gives all its changes, in reading order; None where nobody asked for them.
+        numbering: where they stand.
     """
 
     net: NetChanges
     changes: Callable[[], Iterator[Changes]] | None = None
+    numbering: Numbering = field(default_factory=Numbering)
 
 
 class Held(Protocol):
@@ -101,6 +104,7 @@ class Shape(Protocol):
         key: its key.
         every_change: whether it is made of all changes, rather than of net changes.
         old_values: whether it needs old values.
+        placed: whether it tells where changes stand.
         keeps_rows: whether it holds the source's rows, so that they can be compared.
         gone: the column that holds a value where a row is no longer the source's; empty where such rows are not there.
     """
@@ -113,6 +117,8 @@ class Shape(Protocol):
     def every_change(self) -> bool: ...  # noqa: D102
     @property
     def old_values(self) -> bool: ...  # noqa: D102
+    @property
+    def placed(self) -> bool: ...  # noqa: D102
     @property
     def keeps_rows(self) -> bool: ...  # noqa: D102
     @property

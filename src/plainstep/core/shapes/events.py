@@ -7,16 +7,18 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
+from operator import itemgetter
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from plainstep.core.changes import AT, Changes, gathered
+from plainstep.core.changes import AT, Changes, gathered, numbers
 from plainstep.core.edits import Edits
 from plainstep.core.expressions import checked, names_in
 from plainstep.core.filters import condition
 from plainstep.core.jsonable import finite, plain
+from plainstep.core.numbering import Numbering
 from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable
 from plainstep.core.words import NOW, WAS, Op
 
@@ -30,6 +32,7 @@ OUTBOX = pa.schema(
         ("source", TEXT),
         ("subject", TEXT),
         ("time", TIME),
+        ("change_number", NUMBER),
         ("position", NUMBER),
         ("data", TEXT),
         ("step_number", NUMBER),
@@ -78,6 +81,7 @@ class Events:
     source: str
     every_change: bool = True
 
+    placed = True
     keeps_rows = False
     gone = ""
 
@@ -104,17 +108,21 @@ class Events:
         changes = found.changes() if self.every_change and found.changes is not None else iter([found.net.as_changes()])
         parts = [OUTBOX.empty_table()]
         for some in gathered(changes, AT_ONCE):
-            rows = sorted(self._messages(some, now), key=lambda row: row["position"])  # of several rules
+            rows = sorted(
+                self._messages(some, found.numbering, now), key=itemgetter("change_number")
+            )  # of several rules
             parts.append(pa.Table.from_pylist(rows, OUTBOX))
         messages = pa.concat_tables(parts)
         return [Edits(put=messages, new=messages.num_rows, sure=False)]
 
-    def _messages(self, changes: Changes, now: Moment) -> Iterator[dict[str, Any]]:
+    def _messages(self, changes: Changes, numbering: Numbering, now: Moment) -> Iterator[dict[str, Any]]:
         for rule in self.rules:
             fits = condition(changes, rule.when) if rule.when else np.ones(len(changes), dtype=np.bool_)
             fits &= changes.op() != Op.TRUNCATE
             fitting = changes.table.filter(pa.array(fits))
-            rows = fitting.select(["op", "seq", "at"]).to_pylist()
+            seq = numbers(fitting["seq"])
+            places = {"position": pa.array(numbering.positions(seq)), "label": pa.array(numbering.labels(seq), TEXT)}
+            rows = pa.table({name: fitting[name] for name in ("op", "seq", "at")} | places).to_pylist()
             for row, was, new in zip(rows, _images(fitting, WAS), _images(fitting, NOW), strict=True):
                 yield self._message(rule, row, was, new, now)
 
@@ -128,12 +136,13 @@ class Events:
         data = {"op": op.word, "key": key, "was": was, "now": new}
         return {
             # The same change makes the same event, however often it is read: a receiver knows a repeat by it.
-            "id": f"{rule.name}-{row['seq']}-{op.word}-{now.identity}",
+            "id": f"{rule.name}-{row['label']}-{op.word}-{now.identity}",
             "type": rule.name,
             "source": self.source,
             "subject": "/".join(str(value) for value in key.values()),
             "time": row["at"] or now.at,
-            "position": row["seq"],
+            "change_number": row["seq"],
+            "position": row["position"],
             "data": _encode(data),
             "step_number": now.step,
             "state": WAITING,

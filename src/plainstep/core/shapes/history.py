@@ -23,6 +23,7 @@ from plainstep.core.changes import Changes, concat, flat, numbers
 from plainstep.core.edits import Edits
 from plainstep.core.fold import Events, events_of
 from plainstep.core.net import differing
+from plainstep.core.numbering import Numbering
 from plainstep.core.positions import Place
 from plainstep.core.shapes.base import (
     NUMBER,
@@ -67,6 +68,7 @@ class History:
     every_change: bool = False
 
     old_values = False
+    placed = True
     keeps_rows = True
     gone = UPTO
 
@@ -121,17 +123,18 @@ class History:
         if not self.every_change or found.changes is None:
             if found.net.truncated:
                 yield now.position, now.changed_at
-            yield self._events(Events.of_net(found.net))
+            yield self._events(Events.of_net(found.net), found.numbering)
             return
         whole = concat(found.changes())
         begin = 0
         for place in np.flatnonzero(whole.op() == Op.TRUNCATE).tolist():
-            yield self._events(events_of(Changes(whole.table.slice(begin, place - begin)), self.key))
-            yield int(whole.seq()[place]), whole.table["at"][place].as_py()
+            yield self._events(events_of(Changes(whole.table.slice(begin, place - begin)), self.key), found.numbering)
+            [position] = found.numbering.positions(whole.seq()[place : place + 1]).tolist()
+            yield position, whole.table["at"][place].as_py()
             begin = place + 1
-        yield self._events(events_of(Changes(whole.table.slice(begin)), self.key))
+        yield self._events(events_of(Changes(whole.table.slice(begin)), self.key), found.numbering)
 
-    def _events(self, events: Events) -> _Events:
+    def _events(self, events: Events, numbering: Numbering) -> _Events:
         """Events in the target's types."""
         rows = pa.array(np.arange(len(events.has)) if events.row is None else events.row)
         values = {name: flat(events.table[NOW + name]).take(rows) for name in self.others}
@@ -139,7 +142,7 @@ class History:
         return _Events(
             pa.table(keys_of).select(self.key).cast(self._fields(self.key)),
             np.asarray(events.has, dtype=np.bool_),
-            events.last_seq,
+            numbering.positions(events.last_seq),
             events.at,
             pa.table(values, schema=None).cast(self._fields(self.others)) if values else _no_columns(len(rows)),
             {name: events.given[name] for name in self.others if name in events.given},
@@ -257,9 +260,10 @@ def _written(shape: History, events: _Events, opened: pa.Table, now: Moment) -> 
     lasts[(np.cumsum(begins) - 1)[living]] = living  # the last one that is written stays
     nexts = np.minimum(lasts + 1, len(order) - 1)
     closes = (lasts + 1 < len(order)) & same[nexts]
-    position = events.position[order]
+    # Clocks may be set back, and a transaction may commit after others that began later.
+    position = _rising(events.position[order], same)
     known = order[firsts] < opened.num_rows
-    times = _times(events, order, same, now)
+    times = _rising(_times(events, now)[order], same)
     # What stood at the very position and moment at which something else stands now was never so.
     never = closes & begins[nexts] & (position[firsts] == position[nexts]) & (times[firsts] == times[nexts])
     new, again = ~known & ~never, known & (lasts != firsts) & ~never
@@ -313,12 +317,18 @@ def _differs(shape: History, events: _Events, source: dict[str, Ints]) -> Bools:
     return found
 
 
-def _times(events: _Events, order: Ints, same: Bools, now: Moment) -> Ints:
-    """When events were, in microseconds; never before the one before them of the same key."""
+def _times(events: _Events, now: Moment) -> Ints:
+    """When events were, in microseconds."""
     known = pc.coalesce(events.at, pa.scalar(now.at, TIME))
-    times = known.cast(pa.int64()).to_numpy(zero_copy_only=False)[order].copy()
-    backwards = np.flatnonzero(same[1:] & (times[1:] < times[:-1])) + 1
-    while len(backwards):  # clocks that were set back: few keys, or none
-        times[backwards] = times[backwards - 1]
-        backwards = np.flatnonzero(same[1:] & (times[1:] < times[:-1])) + 1
-    return times
+    found: Ints = known.cast(pa.int64()).to_numpy(zero_copy_only=False)
+    return found
+
+
+def _rising(numbers: Ints, same: Bools) -> Ints:
+    """Numbers none of which is smaller than the one before it of the same key."""
+    found = numbers.copy()
+    backwards = np.flatnonzero(same[1:] & (found[1:] < found[:-1])) + 1
+    while len(backwards):  # few keys, or none
+        found[backwards] = found[backwards - 1]
+        backwards = np.flatnonzero(same[1:] & (found[1:] < found[:-1])) + 1
+    return found

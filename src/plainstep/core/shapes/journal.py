@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from plainstep.core.changes import Changes, flat, words
 from plainstep.core.edits import Edits
 from plainstep.core.evaluator import spilling
-from plainstep.core.net import NetChanges
+from plainstep.core.numbering import Numbering
 from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable, constant
 from plainstep.core.words import NOW, WAS, Op, quoted
 from plainstep.errors import ConfigError
@@ -23,6 +24,7 @@ TEXT = pa.string()
 ABOUT = {
     "step_number": NUMBER,
     "stepped_at": TIME,
+    "change_number": NUMBER,
     "position": NUMBER,
     "op": TEXT,
     "changed_at": TIME,
@@ -49,6 +51,7 @@ class Journal:
     operations: tuple[str, ...] = ("insert", "update", "delete")
 
     old_values = True
+    placed = True
     keeps_rows = True
     gone = ""
 
@@ -76,7 +79,8 @@ class Journal:
 
     def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
         """Every row, as if it had been inserted at the position of the load."""
-        return [Edits(append=(batch for some in rows for batch in self._begun(some, now).to_batches()))]
+        parts = _numbered(self._begun(some, now) for some in rows)
+        return [Edits(append=(batch for part in parts for batch in part.to_batches()))]
 
     def _begun(self, rows: pa.RecordBatch, now: Moment) -> pa.Table:
         count = rows.num_rows
@@ -88,12 +92,14 @@ class Journal:
 
     def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
         """The changes, or the net changes in the order in which they came about."""
+        parts: Iterator[pa.Table]
         if self.every_change and found.changes is not None:
-            parts = (self._of_changes(part, now) for part in found.changes())
-            return [Edits(append=(batch for part in parts for batch in part.to_batches()))]
-        return [Edits(append=self._of_net(found.net, now).to_batches())]
+            parts = map(partial(self._of_changes, found.numbering, now), found.changes())
+        else:
+            parts = self._of_net(found, now)
+        return [Edits(append=(batch for part in _numbered(parts) for batch in part.to_batches()))]
 
-    def _of_changes(self, changes: Changes, now: Moment) -> pa.Table:
+    def _of_changes(self, numbering: Numbering, now: Moment, changes: Changes) -> pa.Table:
         ops = changes.op()
         wanted = [Op[word.upper()] for word in self.operations]
         if "delete" in self.operations:
@@ -103,7 +109,8 @@ class Journal:
         keep = pc.is_in(pa.array(ops), value_set=pa.array(wanted, pa.int8()))
         changes = Changes(changes.table.filter(keep))
         table = changes.table
-        columns: dict[str, Any] = {"position": table["seq"], "op": words(table["op"]), "changed_at": table["at"]}
+        positions = pa.array(numbering.positions(changes.seq()), NUMBER)
+        columns: dict[str, Any] = {"position": positions, "op": words(table["op"]), "changed_at": table["at"]}
         columns |= {
             mine: flat(table[theirs]).cast(TEXT)
             for mine, theirs in (("txn", "txn"), ("changed_by", "by"))
@@ -113,14 +120,11 @@ class Journal:
             columns |= {prefix + name: changes.image(side, name) for name in self.schema.names}
         return self._written(columns, len(changes), now)
 
-    def _of_net(self, net: NetChanges, now: Moment) -> pa.Table:
-        written = self._of_changes(net.as_changes(), now)
-        if not net.truncated:
-            return written
-        # What is left came after the truncate.
-        place = pc.min(written["position"]).as_py() - 1 if written.num_rows else now.position
-        cleared = {"position": constant(place, NUMBER, 1), "op": constant(Op.TRUNCATE.word, TEXT, 1)}
-        return pa.concat_tables([self._written(cleared, 1, now), written])
+    def _of_net(self, found: Found, now: Moment) -> Iterator[pa.Table]:
+        if found.net.truncated:  # what is left came after it
+            cleared = {"position": constant(now.position, NUMBER, 1), "op": constant(Op.TRUNCATE.word, TEXT, 1)}
+            yield self._written(cleared, 1, now)
+        yield self._of_changes(found.numbering, now, found.net.as_changes())
 
     def _written(self, columns: dict[str, Any], count: int, now: Moment) -> pa.Table:
         """Columns in the target's order and types; those that are not told are null."""
@@ -139,7 +143,7 @@ class Journal:
         images = {SIDES[side] + name: self.schema.field(name) for side in SIDES for name in self.schema.names}
         wanted = pa.schema(
             [
-                *((name, ABOUT[name]) for name in ("step_number", "position", "op")),
+                *((name, ABOUT[name]) for name in ("step_number", "change_number", "op")),
                 *(f.with_name(n) for n, f in images.items()),
             ]
         )
@@ -158,7 +162,7 @@ class Journal:
     def _replayed(self) -> str:
         """The rows that are left, as SQL over the journal. An update that moves a row to another key ends the old one.
 
-        Steps come before positions: those begin anew where a capture was rebuilt.
+        Positions say nothing of the order: they begin anew where a capture was rebuilt.
         """
         was, now = SIDES[WAS], SIDES[NOW]
         keys = ", ".join(quoted(name) for name in self.key)
@@ -166,10 +170,19 @@ class Journal:
         news = ", ".join(f"{quoted(now + name)} AS {quoted(name)}" for name in self.schema.names)
         nulls = ", ".join(f"{quoted(was + name)} AS {quoted(name)}" for name in self.schema.names)
         return (
-            "WITH e AS (SELECT *, row_number() OVER (ORDER BY step_number, position) AS n FROM j), "
+            "WITH e AS (SELECT *, row_number() OVER (ORDER BY step_number, change_number) AS n FROM j), "
             "t AS (SELECT coalesce(max(n), 0) AS n FROM e WHERE op = 'truncate'), "
             f"v AS (SELECT n * 2 + 1 AS n, true AS there, {news} FROM e WHERE op IN ('insert', 'update', 'put') "
             f"UNION ALL SELECT n * 2, false, {nulls} FROM e WHERE op IN ('delete', 'update') AND {moved}), "
             f"l AS (SELECT v.*, row_number() OVER (PARTITION BY {keys} ORDER BY v.n DESC) AS last FROM v, t WHERE v.n > 2 * t.n) "
             f"SELECT {', '.join(quoted(name) for name in self.schema.names)} FROM l WHERE last = 1 AND there"
         )
+
+
+def _numbered(parts: Iterable[pa.Table]) -> Iterator[pa.Table]:
+    """The parts of a step, their rows counted throughout."""
+    begin = 1
+    for part in parts:
+        numbers = pa.array(np.arange(begin, begin + part.num_rows), NUMBER)
+        yield part.set_column(part.schema.get_field_index("change_number"), part.schema.field("change_number"), numbers)
+        begin += part.num_rows

@@ -45,6 +45,7 @@ class Mirror:
 
     every_change = False
     old_values = False
+    placed = False
     keeps_rows = True
 
     @property

@@ -47,6 +47,7 @@ class Rollup:
 
     every_change = False
     old_values = True
+    placed = False
     keeps_rows = False
     gone = ""
 

@@ -260,7 +260,7 @@ class LogSource(TableSource):
             "seq": pa.array(np.arange(seq + 1, seq + 1 + count)),
             "at": pa.array([begin.at for begin in begins], pa.int64()).cast(AT),
             "txn": pa.array([begin.xid for begin in begins], pa.int64()),
-            "position": pa.array([begin.position for begin in begins], pa.int64()),
+            "place": pa.array([begin.position + 1 for begin in begins], pa.int64()),  # the first that includes it
         }
         if rows and rows.sent:
             names = [column.name for column in self.columns]
