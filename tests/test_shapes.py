@@ -68,14 +68,20 @@ def loads_of(store: str, first: str) -> str:
 class Truth:
     """What the source was at every position, and what every shape must make of it."""
 
-    def __init__(self, town: Town) -> None:
-        self.changes = list(_changes(town))
+    def __init__(self) -> None:
+        self.changes: list[Row] = []
+
+    def see(self, town: Town) -> None:
+        """Take in what the next step is to merge."""
+        self.changes += _changes(town, after=None)
 
     def at(self, position: int, begin: dict[int, Row]) -> dict[int, Row]:
         """The rows as they were at a position."""
         rows = dict(begin)
         for change in self.changes:
             if change["position"] <= position:
+                if change["op"] == "truncate":
+                    rows.clear()
                 if change["was"]:
                     rows.pop(change["was"]["k"], None)
                 if change["now"]:
@@ -83,10 +89,10 @@ class Truth:
         return rows
 
 
-def _changes(town: Town, load: str = "house_mirror") -> list[Row]:
+def _changes(town: Town, load: str = "house_mirror", after: str | None = "start") -> list[Row]:
     from plainstep import rows
 
-    found = town.project.look(load, after="start", limit=None)
+    found = town.project.look(load, after=after, limit=None)
     return rows.changes(found.changes, ("k",))
 
 
@@ -134,19 +140,24 @@ class Laws(unittest.TestCase):
             return town.rows(store, table)
         return sorted(self.lake.rows(f'SELECT * FROM "{table}"'), key=repr)
 
-    def play(self, town: Town, parts: Any, first: str, act: Callable[[Model, Any], None], stores: Any) -> None:
+    def play(
+        self, town: Town, parts: Any, first: str, act: Callable[[Model, Any], None], stores: Any, how: str = "capture"
+    ) -> None:
         """Make some histories, a step after each, and see what every shape has become."""
         model = Model()
         if first == "snapshot":
             act(model, parts[0])
         begin = {key: dict(row) for key, row in model.rows.items()}
-        town.project.capture_on("town.tree")
+        town.project.capture_on("town.tree", (), how)
+        if how == "log":  # it tells nothing of what was before the first load
+            town.project.step()
+        truth = Truth()
         for part in parts[1:] if first == "snapshot" else parts:
             act(model, part)
+            truth.see(town)
             outcomes = town.project.step(raise_errors=False)
             self.assertEqual([one.error for one in outcomes if one.error], [])
             self.assertEqual({one.outcome for one in town.project.step()}, {"nothing"})
-            truth = Truth(town)
             for store in stores:
                 self.holds(town, store, model.rows, truth, begin)
         for one in town.project.check(*[name for name in town.project.loads if not name.endswith("events")]):
@@ -170,7 +181,7 @@ class Laws(unittest.TestCase):
             then = [
                 row[:3]
                 for row in self.rows(town, store, "history")
-                if row[6] <= position and (row[7] is None or row[7] > position)
+                if row[7] <= position and (row[8] is None or row[8] > position)
             ]
             stood = sorted(((row["k"], row["a"], row["b"]) for row in truth.at(position, begin).values()), key=repr)
             self.assertEqual(then, stood)
@@ -183,15 +194,17 @@ class Laws(unittest.TestCase):
 
     def versions(self, found: list[Any], now: list[Any]) -> None:
         """No gap and no overlap, and one open version of every living key."""
-        self.assertEqual([row[:3] for row in found if row[4] is None], now)
+        self.assertEqual([row[:3] for row in found if row[5] is None], now)
         lives: dict[int, list[Any]] = {}
         for row in found:
             lives.setdefault(row[0], []).append(row)
         for versions in lives.values():
-            versions.sort(key=lambda row: row[6])
+            versions.sort(key=lambda row: row[3])
+            self.assertEqual([row[3] for row in versions], list(range(1, len(versions) + 1)))
             for row, later in itertools.pairwise(versions):
-                self.assertTrue(row[4] is not None and row[3] <= row[4] <= later[3], (row, later))
-                self.assertLessEqual(row[7], later[6])
+                self.assertTrue(row[5] is not None and row[4] <= row[5] <= later[4], (row, later))
+                self.assertLessEqual(row[7], row[8])
+                self.assertLessEqual(row[8], later[7])
 
     def events(self, found: list[Any], changes: list[Row]) -> None:
         """Every transition has its event once."""
@@ -234,13 +247,31 @@ class Postgresql(Laws):
             with Town(TREE, loads=loads) as town:
                 self.play(town, parts, first, lambda model, acts: act(town, model, acts), ("lake", "house"))
 
-    @example(HISTORY, "beginning")
-    @given(parts_of_histories, firsts)
+    @example(HISTORY, "beginning", "capture")
+    @example(HISTORY, "snapshot", "log")
+    @given(parts_of_histories, firsts, st.just("capture"))
     @settings(max_examples=2, deadline=None, phases=WITHOUT_SHRINKING)
-    def test_from_postgresql(self, parts: Any, first: str) -> None:
-        with Database(TREE, server=cluster()) as source, Town(loads=loads_of("house", first)) as town:
+    def test_from_postgresql(self, parts: Any, first: str, how: str) -> None:
+        whole = "ALTER TABLE tree REPLICA IDENTITY FULL"
+        with Database(TREE, whole, server=cluster()) as source, Town(loads=loads_of("house", first)) as town:
+            text = town.config.read_text().replace("sqlite:///town.db", source.url)
+            town.config.write_text(text.replace('from = "town.', f'changes = "{how}"\nfrom = "town.'))
+            self.play(town, parts, first, lambda model, acts: _act_there(source, model, acts), ("house",), how)
+
+    def test_every_event_of_a_transaction_has_an_id_of_its_own_in_the_log_as_well(self) -> None:
+        load = '\n[loads.it]\nfrom = "town.tree"\ninto = "house.it"\nshape = "events"\nchanges = "log"\nrules = { any = "" }\n'
+        with Database(TREE, "ALTER TABLE tree REPLICA IDENTITY FULL") as source, Town(loads=load) as town:
             town.config.write_text(town.config.read_text().replace("sqlite:///town.db", source.url))
-            self.play(town, parts, first, lambda model, acts: _act_there(source, model, acts), ("house",))
+            town.project.capture_on("town.tree", (), "log")
+            town.project.step("it")
+            for turn in range(3):
+                source.sql(f"INSERT INTO tree SELECT n, {turn}, 'oak' FROM generate_series({turn}0, {turn}9) n")
+                source.sql("UPDATE tree SET a = a + 1")
+                positions = [change["position"] for change in _changes(town, "it", None)]
+                self.assertEqual(len(set(positions)), 2)  # a transaction's changes stand where its commit does
+                self.assertLessEqual(max(positions), int(town.project.status("it")[0].head or 0))
+                town.project.step("it")
+            self.assertEqual(len({row[0] for row in town.rows("house", "it")}), 30 + 10 + 20 + 30)
 
     def test_old_values_out_of_a_mirror_in_the_same_group(self) -> None:
         """A log that tells no old values: the mirror beside the rollup has them."""
@@ -290,7 +321,7 @@ def _act_there(source: Database, model: Model, acts: list[Any]) -> None:
             if not model.act(what, key, value):
                 continue
             if what == "truncate":
-                connection.execute("DELETE FROM tree")
+                connection.execute("TRUNCATE tree")
             elif what == "insert":
                 connection.execute("INSERT INTO tree VALUES (%s, %s, %s)", [key, value["a"], value["b"]])
             elif what == "update":
@@ -529,6 +560,58 @@ class Killed(unittest.TestCase):
                     self.assertTrue(here.project.check("it")[0].ok)
                 if name == "journal":
                     self.assertEqual(len(here.rows(store, "it")), 2 + len(changes))
+
+
+FEED = """
+[loads.{name}]
+from = "town.feed"
+into = "house.{name}"
+key = ["k"]
+{said}
+[loads.{name}.layout]
+position = ["day", "n"]
+operation = "op"
+insert = ["i"]
+update = ["u"]
+delete = ["d"]
+was = "was_*"
+now = "now_*"
+"""
+
+
+class Feeds(unittest.TestCase):
+    """Shapes of what something else wrote, whose positions are no single numbers."""
+
+    @given(st.lists(st.booleans(), min_size=12, max_size=12))
+    @settings(max_examples=4, deadline=None, phases=WITHOUT_SHRINKING)
+    def test_events_and_positions_are_the_same_however_the_feed_is_cut(self, cuts: list[bool]) -> None:
+        shapes = {
+            "told": 'shape = "events"\nrules = { any = "", grew = "now.a > was.a" }',
+            "archive": 'shape = "journal"',
+            "versions": 'shape = "history"\ngrain = "change"',
+        }
+        loads = "".join(FEED.format(name=name, said=said) for name, said in shapes.items())
+        table = "CREATE TABLE feed (day TEXT, n INTEGER, op TEXT, was_k INTEGER, was_a INTEGER, now_k INTEGER, now_a INTEGER)"
+        results = []
+        for step_after in (cuts, [False] * 11 + [True]):
+            with Town(table, loads=loads) as town:
+                for number, step in enumerate(step_after):
+                    key, age = number % 2, number // 2
+                    old = f"{key}, {age - 1}" if age else "NULL, NULL"
+                    town.sql(
+                        f"INSERT INTO feed VALUES ('2026-03-0{1 + number // 4}', {number}, '{'u' if age else 'i'}', {old}, {key}, {age})"
+                    )
+                    if step:
+                        town.project.step(*shapes)
+                town.project.step(*shapes)
+                told = sorted((row[0], row[6]) for row in town.rows("house", "told"))
+                versions = sorted((row[0], row[1], row[-2], row[-1]) for row in town.rows("house", "versions"))
+                journal = [row[3] for row in sorted(town.rows("house", "archive"), key=lambda row: (row[0], row[2]))]
+                results.append((told, versions, journal))
+                self.assertEqual(len({one for one, _ in told}), 12 + 10)
+                self.assertEqual(journal, sorted(journal))
+                self.assertTrue(all(town.project.check("versions", "archive")))
+        self.assertEqual(*results)
 
 
 ARCHIVE = """

@@ -146,12 +146,6 @@ def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
     return replace(found, state=state, read=len(found) if load.source.rereads else net.read)
 
 
-def _of(schema: pa.Schema, names: tuple[str, ...]) -> pa.Schema:
-    import pyarrow as pa
-
-    return pa.schema([schema.field(name) for name in names])
-
-
 def key_of(load: Load, schema: pa.Schema) -> tuple[str, ...]:
     """The load's key: as configured, or as captured.
 
@@ -210,16 +204,16 @@ LOOKED_UP = 1000
 def _unlike_the_target(load: Load, net: NetChanges) -> Doubt | None:
     from plainstep.core.doubts import swapped
     from plainstep.core.words import NOW, WAS, Op
-    from plainstep.feeds.lookup import matching
+    from plainstep.shaping import held_by, shape_of
 
     rows = net.rows(Op.UPDATE)[:LOOKED_UP]
     if not load.source.reversible or net.partial or net.truncated or not len(rows):
         return None
-    schema = load.target.fits(load.source.schema())
+    shape = shape_of(load)
+    schema = shape.schema
     info = load.target.table(load.into_table, net.key)
     if info is None or any(name not in info.schema.names for name in schema.names):
         return None
-    keys = net.keys_of(rows).cast(_of(schema, net.key))
-    held = matching(load.into_store.table(load.into_table, {}), schema, keys)
+    held = held_by(load, shape).rows("", schema.names, net.keys_of(rows), shape.gone)
     was, now = (net.images(side, rows).select(schema.names).cast(schema) for side in (WAS, NOW))
     return swapped(was, now, held, net.key)

@@ -41,8 +41,8 @@ from plainstep.core.words import NOW, Op
 
 FROM, UPTO, BY = "valid_from", "valid_upto", "valid_by"
 FROM_POSITION, UPTO_POSITION = "from_position", "upto_position"
-ADDED = {FROM: TIME, UPTO: TIME, BY: pa.string(), FROM_POSITION: NUMBER, UPTO_POSITION: NUMBER}
-BEGUN = (FROM, FROM_POSITION)
+VERSION = "version_number"
+ADDED = {VERSION: NUMBER, FROM: TIME, UPTO: TIME, BY: pa.string(), FROM_POSITION: NUMBER, UPTO_POSITION: NUMBER}
 # By what a version's time is known: its change told it, or only the step's own is known.
 CHANGE, STEP = "change", "step"
 
@@ -87,8 +87,8 @@ class History:
         return [name for name in self.others if self.watch is None or name in self.watch]
 
     def tables(self) -> list[TargetTable]:
-        """The versions, by key and by when each began. (Positions alone begin anew where a capture was rebuilt.)"""
-        return [TargetTable("", self._versions, (*self.key, *BEGUN))]
+        """The versions, counted for each key."""
+        return [TargetTable("", self._versions, (*self.key, VERSION))]
 
     @cached_property
     def _versions(self) -> pa.Schema:
@@ -98,7 +98,7 @@ class History:
         """A version of every row. It has been as it is since the last change before the load, if that is known."""
         since = now.changed_at or now.at
         by = CHANGE if now.changed_at else STEP
-        values = {FROM: since, UPTO: None, BY: by, FROM_POSITION: now.position, UPTO_POSITION: None}
+        values = {VERSION: 1, FROM: since, UPTO: None, BY: by, FROM_POSITION: now.position, UPTO_POSITION: None}
         typed = {name: (value, ADDED[name]) for name, value in values.items()}
         parts = (extended(pa.Table.from_batches([some]), typed) for some in rows)
         return [Edits(append=(batch for part in parts for batch in part.to_batches()))]
@@ -159,8 +159,8 @@ class History:
         """The open versions as events; of keys that have none, the end of their last one, if they ever had one."""
         key = list(self.key)
         rest = keys_of.join(opened.select(key), key, join_type="left anti")
-        ends = held.rows("", [*key, UPTO, UPTO_POSITION], rest).group_by(key)
-        ended = ends.aggregate([(UPTO, "max"), (UPTO_POSITION, "max")])
+        last = (UPTO, UPTO_POSITION, VERSION)
+        ended = held.rows("", [*key, *last], rest).group_by(key).aggregate([(name, "max") for name in last])
         count = opened.num_rows + ended.num_rows
         nothing = self._fields(self.others).empty_table() if self.others else _no_columns(0)
         values = opened.select(self.others) if self.others else _no_columns(opened.num_rows)
@@ -172,6 +172,7 @@ class History:
             pa.concat_arrays([flat(opened[FROM]), flat(ended[UPTO + "_max"]).cast(TIME)]),
             pa.concat_tables([values, pa.table(gone, schema=nothing.schema)]) if self.others else _no_columns(count),
             {},
+            np.concatenate([numbers(opened[VERSION]), numbers(ended[VERSION + "_max"])]).astype(np.int64),
         )
 
     def _all_end(self, parts: list[_Events], position: int, at: datetime | None) -> _Events:
@@ -200,6 +201,7 @@ class _Events:
         at: when it was; null where that is not known.
         values: the other columns' values after it.
         given: for columns that come in parts, which events carry a value.
+        version: the numbers of the versions that are there already; of none where they are not.
     """
 
     keys: pa.Table
@@ -208,6 +210,7 @@ class _Events:
     at: pa.Array
     values: pa.Table
     given: dict[str, Bools]
+    version: Ints | None = None
 
 
 def _no_columns(count: int) -> pa.Table:
@@ -229,6 +232,7 @@ def _joined(parts: list[_Events]) -> _Events:
         pa.concat_arrays([flat(one.at).cast(TIME) for one in parts]),
         pa.concat_tables([one.values for one in parts]),
         given,
+        np.concatenate([np.zeros(len(one.has), np.int64) if one.version is None else one.version for one in parts]),
     )
 
 
@@ -264,10 +268,8 @@ def _written(shape: History, events: _Events, opened: pa.Table, now: Moment) -> 
     position = _rising(events.position[order], same)
     known = order[firsts] < opened.num_rows
     times = _rising(_times(events, now)[order], same)
-    # What stood at the very position and moment at which something else stands now was never so.
-    never = closes & begins[nexts] & (position[firsts] == position[nexts]) & (times[firsts] == times[nexts])
-    new, again = ~known & ~never, known & (lasts != firsts) & ~never
-    ends = known & (lasts == firsts) & closes & ~never
+    number = _numbers(events, order, same, begins)[firsts]
+    new, again, ends = ~known, known & (lasts != firsts), known & (lasts == firsts) & closes
     told = events.at.is_valid().to_numpy(zero_copy_only=False)[order]
     told[np.flatnonzero(order < opened.num_rows)] = flat(pc.equal(opened[BY], CHANGE)).to_numpy(zero_copy_only=False)[
         order[order < opened.num_rows]
@@ -277,6 +279,7 @@ def _written(shape: History, events: _Events, opened: pa.Table, now: Moment) -> 
         first, last, behind, open_ = firsts[which], lasts[which], nexts[which], ~closes[which]
         columns: dict[str, Any] = {name: flat(events.keys[name]).take(pa.array(order[first])) for name in shape.key}
         columns |= {name: flat(events.values[name]).take(pa.array(source[name][last])) for name in shape.others}
+        columns[VERSION] = pa.array(number[which])
         columns[FROM] = pa.array(times[first], TIME)
         columns[UPTO] = pa.array(times[behind], TIME, mask=open_)
         columns[BY] = pc.if_else(pa.array(told[first]), CHANGE, STEP)
@@ -285,7 +288,7 @@ def _written(shape: History, events: _Events, opened: pa.Table, now: Moment) -> 
         return pa.table(columns).select(shape._versions.names).cast(shape._versions)
 
     put = pa.concat_tables([versions(new), versions(again)])
-    closing = versions(ends).select([*shape.key, *BEGUN, UPTO, UPTO_POSITION])
+    closing = versions(ends).select([*shape.key, VERSION, UPTO, UPTO_POSITION])
     patch = [closing] if closing.num_rows else []
     return Edits(put=put, new=int(new.sum()), patch=patch, sure=False)
 
@@ -314,6 +317,19 @@ def _differs(shape: History, events: _Events, source: dict[str, Ints]) -> Bools:
     for name in shape.watched:
         values = flat(events.values[name]).take(pa.array(source[name]))
         found[1:] |= differing(values.slice(1), values.slice(0, max(len(values) - 1, 0)))
+    return found
+
+
+def _numbers(events: _Events, order: Ints, same: Bools, begins: Bools) -> Ints:
+    """The number of each event's version, if it begins one: they are counted on from those that are there."""
+    starts = np.flatnonzero(~same)
+    group = np.cumsum(~same) - 1
+    assert events.version is not None
+    there = events.version[order][starts]
+    before: Ints = (np.cumsum(begins) - begins)[starts]
+    # A version that is open is counted already.
+    first = there - (begins[starts] & (there > 0)) - before
+    found: Ints = np.cumsum(begins) + first[group] if len(order) else order
     return found
 
 
