@@ -8,6 +8,7 @@ import signal
 import unittest
 from collections.abc import Callable
 from typing import Any
+from unittest import mock
 
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
@@ -503,6 +504,11 @@ delete = ["d"]
             [mended] = town.rows("house", "it")
             self.assertAlmostEqual(mended[1], kept[1])
             self.assertEqual(town.project.reload("it").edits["put"], 0)
+            with duckdb.connect(str(town.path / "house.duckdb")) as connection:  # what would go wrong only later
+                connection.execute("UPDATE it_m_values SET row_count = row_count + 1")
+            result = town.run("check", "it", "--mend")
+            self.assertIn("beside its groups differ", result.output)
+            self.assertTrue(town.project.check("it")[0].ok)
 
     def test_a_row_as_it_stood_out_of_its_history(self) -> None:
         load = '\n[loads.it]\nfrom = "town.tree"\ninto = "house.it"\nshape = "history"\nwhere = "a < 9"\n'
@@ -703,6 +709,19 @@ class Archive(unittest.TestCase):
                     ),
                 )
                 self.assertEqual([one.kind for one in town.project.ledger("archive")], ["snapshot", "changes"])
+
+    def test_more_partitions_than_may_be_open_at_a_time(self) -> None:
+        rows = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 70000) INSERT INTO tree SELECT i, 0, i % 5 FROM n"
+        text = ARCHIVE.format(first="beginning", format="parquet").replace('["date", "b"]', '["b"]')
+        with Town(TREE, loads=text) as town, mock.patch("plainstep.stores.files.target.MOST_OPEN", 2):
+            town.project.capture_on("town.tree")
+            town.sql(rows)
+            [outcome] = town.project.step("archive")
+            self.assertEqual(outcome.edits["append"], 70000)
+            self.assertEqual(self.rows(town), [(n, "insert") for n in range(1, 70001)])
+            folders = {path.parent.name for path in (town.path / "archive" / "tree").rglob("*.parquet")}
+            self.assertEqual(folders, {f"b={n}" for n in range(5)})
+            self.assertTrue(town.project.check("archive")[0].ok)
 
     def test_what_is_no_journal_is_refused_at_once(self) -> None:
         with (

@@ -118,7 +118,10 @@ def compared_at_mark(
         whole = rollup.whole(rows.source())
     there = map(rounded, held.stream("", table.schema))
     with compared(table.key, table.schema, there, map(rounded, whole[0].to_batches()), scope=scope) as found:
-        found.beside = whole
+        found.whole = whole
+        if scope is None or scope.all:
+            beside = zip(shape.tables()[1:], whole[1:], strict=True)
+            found.beside = [_difference(held, table, one) for table, one in beside]
         yield found
 
 
@@ -134,6 +137,4 @@ def mending_edits(load: Load, shape: Shape, found: Comparison, mark: Mark) -> li
         for one in edits:
             one.sure = False
         return edits
-    beside = zip(shape.tables()[1:], found.beside[1:], strict=True)
-    nets = [net, *(_difference(held, table, whole) for table, whole in beside)]
-    return [_as_computed(*one) for one in zip(nets, shape.tables(), found.beside, strict=True)]
+    return [_as_computed(*one) for one in zip([net, *found.beside], shape.tables(), found.whole, strict=True)]

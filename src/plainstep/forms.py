@@ -188,6 +188,7 @@ def check(found: CheckResult) -> dict[str, Any]:
         "missing",
         "extra",
         "different",
+        "beside",
         "columns",
         "whole",
     )

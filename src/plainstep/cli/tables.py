@@ -324,6 +324,8 @@ def _differences(one: CheckResult) -> None:
         table.add_row(row["what"], *key_cells(row), what_changed(as_change, one.differences.key))
     show(table)
     rest(one.missing + one.extra + one.different - len(rows))
+    if one.beside:
+        click.echo(f"{many(one.beside, 'row')} of the values that are counted beside its groups differ, too.")
     if one.mended:
         done = {name: getattr(one.mended, name) for name in ("put", "patch", "drop")}
         click.echo(f"{one.load}: mended in step {one.mended.step}: {counts(done)}.")

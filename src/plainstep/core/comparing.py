@@ -49,13 +49,15 @@ class Comparison:
     Attributes:
         target_rows: how many rows there are at the target.
         missing, extra, different: how many keys the target lacks, has too many, or has with other values.
-        beside: what the source makes of tables that were not compared.
+        whole: each of the shape's tables as the source makes it, where it was computed.
+        beside: what differs in those that stand beside the first.
     """
 
     def __init__(self, evaluator: Any, key: tuple[str, ...], schema: pa.Schema, target_rows: int) -> None:
         self._evaluator, self.key, self.schema = evaluator, key, schema
         self.target_rows = target_rows
-        self.beside: list[pa.Table] = []
+        self.whole: list[pa.Table] = []
+        self.beside: list[NetChanges] = []
         counts = dict(evaluator.sql("SELECT op, count(*) FROM d GROUP BY op").fetchall())
         self.missing, self.different, self.extra = (counts.get(int(op), 0) for op in (Op.INSERT, Op.UPDATE, Op.DELETE))
 

@@ -40,6 +40,7 @@ class CheckResult:
         source_rows, target_rows: how many rows there are on either side.
         waiting: changes not merged yet, and allowed for.
         missing, extra, different: keys that the target lacks, has too many, or has with other values.
+        beside: how many rows differ in the tables that a rollup keeps beside its groups.
         differences: the first differing keys, with both rows, as net changes from target to source.
         columns: how many columns were compared, the key's among them.
         whole: whether every row and column was compared.
@@ -61,6 +62,7 @@ class CheckResult:
     columns: int = 0
     whole: bool = True
     kept: bool = False
+    beside: int = 0
     mended: LedgerEntry | None = None
 
     def _repr_html_(self) -> str:
@@ -163,9 +165,11 @@ def _checked(load: Load, mark: Mark, found: Comparison, scope: Scope | None) -> 
     merged = load.config.operations
     meant = {"insert": found.missing, "update": found.different, "delete": found.extra}
     kept = load.config.deletes == "ignore" or "delete" not in merged
+    beside = sum(map(len, found.beside))
     return CheckResult(
         load.name,
-        ok=not any(count and op in merged and not (op == "delete" and kept) for op, count in meant.items()),
+        ok=not beside
+        and not any(count and op in merged and not (op == "delete" and kept) for op, count in meant.items()),
         position=shown(load, mark.place),
         at=mark.at,
         source_rows=found.source_rows,
@@ -178,4 +182,5 @@ def _checked(load: Load, mark: Mark, found: Comparison, scope: Scope | None) -> 
         whole=scope is None or scope.all,
         differences=net_of(found, SHOWN_DIFFERENCES),
         kept=kept,
+        beside=beside,
     )

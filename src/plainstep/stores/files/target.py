@@ -10,10 +10,11 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from plainstep.errors import Refused, StoreError
@@ -37,6 +38,8 @@ CREATE = f"""CREATE TABLE IF NOT EXISTS {FILES} (
     file VARCHAR PRIMARY KEY, table_name VARCHAR NOT NULL, load_name VARCHAR NOT NULL, step BIGINT NOT NULL,
     row_count BIGINT NOT NULL, named BIGINT NOT NULL
 )"""
+# So many files of a step are open at a time: processes are often allowed 1,024.
+MOST_OPEN = 400
 # What a partition without a value is called.
 NONE = "none"
 
@@ -240,25 +243,24 @@ class _Append(Merge):
 
 
 class _Parts:
-    """The files of one step, one for each partition."""
+    """The files of one step: one for each partition, or several where there are more partitions than may be open."""
 
     def __init__(self, append: _Append, schema: pa.Schema) -> None:
         self.append, self.schema, self.form = append, schema, append.part.form
         self.counts: dict[str, int] = {}
-        self._open: dict[str, tuple[Any, Any, IO[bytes]]] = {}
+        self._open: dict[str, _File] = {}  # by partition, the one that was written to last at the end
+        self._begun: Counter[str] = Counter()
 
     def __enter__(self) -> _Parts:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, *more: Any) -> None:
-        for context, _, out in self._open.values():
-            context.__exit__(kind, *more)
-            out.flush()
-            os.fsync(out.fileno())
-            out.close()
+        for file in self._open.values():
+            file.close(kind, *more)
 
     def write(self, batch: pa.RecordBatch) -> None:
         """Write rows, each into the file of its partition."""
+        import numpy as np
         import pyarrow as pa
         import pyarrow.compute as pc
 
@@ -267,13 +269,20 @@ class _Parts:
             self._write("", table)
             return
         labels = pc.binary_join_element_wise(*(self._labels(table, name) for name in self.form.partition), "/")
-        for label in pc.unique(labels).to_pylist():
-            self._write(label, table.filter(pc.equal(labels, label)))
+        known = labels.dictionary_encode()
+        codes = known.indices.to_numpy(zero_copy_only=False)
+        sorted_rows = table.take(pa.array(np.argsort(codes, kind="stable")))
+        begin = 0
+        for label, count in zip(known.dictionary.to_pylist(), np.bincount(codes).tolist(), strict=True):
+            self._write(label, sorted_rows.slice(begin, count))
+            begin += count
 
     def _labels(self, table: pa.Table, name: str) -> pa.Array:
         """The name of the folder that each row belongs in."""
         import pyarrow as pa
         import pyarrow.compute as pc
+
+        from plainstep.core.changes import flat
 
         if name == "load":
             values: Any = pa.repeat(pa.scalar(self.append.commit.entry.load), table.num_rows)
@@ -283,19 +292,42 @@ class _Parts:
             values = table[name]
         else:
             values = pc.coalesce(table["now_" + name], table["was_" + name])
-        texts = pc.fill_null(values.cast(pa.string()), NONE)
-        known = {one: f"{name}={quote(one, safe=' ')}" for one in pc.unique(texts).to_pylist()}
-        return pa.array([known[one] for one in texts.to_pylist()], pa.string())
+        found = flat(pc.fill_null(values.cast(pa.string()), NONE)).dictionary_encode()
+        folders = [f"{name}={quote(one, safe=' ')}" for one in found.dictionary.to_pylist()]
+        return pa.array(folders, pa.string()).take(found.indices)
 
     def _write(self, label: str, rows: pa.Table) -> None:
+        file = self._open.pop(label, None) or self._new(label)
+        self._open[label] = file
+        file.write(rows)
+        self.counts[file.name] += rows.num_rows
+
+    def _new(self, label: str) -> _File:
+        """A new file for a partition; closes the one that was left alone longest, if too many are open."""
+        if len(self._open) >= MOST_OPEN:
+            self._open.pop(next(iter(self._open))).close(None, None, None)
         entry = self.append.commit.entry
-        name = f"{entry.load}-{entry.step:08d}.{self.form.format}"
-        file = "/".join(part for part in (self.append.part.table, label, name) if part)
-        if file not in self._open:
-            path = self.append.target.own / "new" / file
-            path.parent.mkdir(parents=True, exist_ok=True)
-            out = path.open("wb")
-            context = writer(self.form.format, out, self.schema)
-            self._open[file] = (context, context.__enter__(), out)
-        self._open[file][1](rows)
-        self.counts[file] = self.counts.get(file, 0) + rows.num_rows
+        self._begun[label] += 1
+        more = f"-{self._begun[label]}" if self._begun[label] > 1 else ""
+        last = f"{entry.load}-{entry.step:08d}{more}.{self.form.format}"
+        name = "/".join(part for part in (self.append.part.table, label, last) if part)
+        self.counts[name] = 0
+        return _File(name, self.append.target.own / "new" / name, self.form.format, self.schema)
+
+
+class _File:
+    """A file that is being written where no reader looks."""
+
+    def __init__(self, name: str, path: Path, form: str, schema: pa.Schema) -> None:
+        self.name = name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        self._out = path.open("wb")
+        self._writer = writer(form, self._out, schema)
+        self.write = self._writer.__enter__()
+
+    def close(self, *error: Any) -> None:
+        """Write its end, and see to it that it lasts."""
+        self._writer.__exit__(*error)
+        self._out.flush()
+        os.fsync(self._out.fileno())
+        self._out.close()
