@@ -260,13 +260,13 @@ class Switching(unittest.TestCase):
                     self.assertEqual(outcome.entry.note, "")  # what is gone is told once
             equal()
             for store in stores:
-                ends = {(row[0], row[3], row[6]): row[4] for row in town.rows(store, "history")}
+                ends = {(row[0], row[3]): row[5] for row in town.rows(store, "history")}
                 for row in kept[store]:  # no version went, and none that had ended has another end
-                    self.assertIn((row[0], row[3], row[6]), ends)
-                    self.assertIn(row[4], (None, ends[row[0], row[3], row[6]]))
-                versions = sorted(town.rows(store, "history"), key=lambda row: (row[0], row[3], row[6]))
+                    self.assertIn((row[0], row[3]), ends)
+                    self.assertIn(row[5], (None, ends[row[0], row[3]]))
+                versions = sorted(town.rows(store, "history"), key=lambda row: (row[0], row[3]))
                 for one, later in itertools.pairwise(versions):
-                    self.assertEqual(one[4], later[3] if one[0] == later[0] else None)
+                    self.assertEqual(one[5], later[4] if one[0] == later[0] else None)
 
     def test_changes_that_may_have_been_missed_are_refused(self) -> None:
         harms = {

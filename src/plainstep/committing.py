@@ -72,7 +72,9 @@ def commit_of(
         Refused: most rows of a feed contradict its layout.
     """
     columns, gone = _columns(load, before, bool(parts))
-    mark = Mark(load.name, span.identity, span.head, span.head_at, entry.step, span.token, columns, gone)
+    mark = Mark(
+        load.name, span.identity, span.head, span.head_at, entry.step, span.token, columns, gone, load.config.made_by
+    )
     entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
     aside = set_aside(load) if parts and not back else []
     _refuse_most_aside(load, aside, entry.changes)

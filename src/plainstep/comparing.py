@@ -18,8 +18,9 @@ if TYPE_CHECKING:
     from plainstep.core.edits import Edits
     from plainstep.core.net import NetChanges
     from plainstep.core.positions import Mark
-    from plainstep.core.shapes.base import Held, Moment, Shape, TargetTable
+    from plainstep.core.shapes.base import Moment, Shape, TargetTable
     from plainstep.core.shapes.rollup import Rollup
+    from plainstep.holding import TargetRows
     from plainstep.load import Load
 
 
@@ -55,13 +56,14 @@ def _groups_of(load: Load, shape: Shape, rows: Iterable[pa.RecordBatch]) -> tupl
     return nets[0], [_as_computed(*one) for one in zip(nets, shape.tables(), whole, strict=True)]
 
 
-def _difference(held: Held, table: TargetTable, whole: pa.Table) -> NetChanges:
+def _difference(held: TargetRows, table: TargetTable, whole: pa.Table) -> NetChanges:
     """What differs between one of a rollup's tables and the same computed anew."""
     from plainstep.core.compare import rounded
     from plainstep.core.comparing import compared, net_of
 
-    there = map(rounded, held.stream(table.suffix, table.schema))
-    with compared(table.key, table.schema, there, map(rounded, whole.to_batches())) as found:
+    schema = held.schema(table.suffix)
+    there = map(rounded, held.stream(table.suffix, schema))
+    with compared(table.key, schema, there, map(rounded, whole.to_batches())) as found:
         return net_of(found)
 
 
@@ -116,8 +118,8 @@ def compared_at_mark(
         )
     with compared(shape.key, shape.schema, iter(()), source, waiting, undo) as rows:
         whole = rollup.whole(rows.source())
-    there = map(rounded, held.stream("", table.schema))
-    with compared(table.key, table.schema, there, map(rounded, whole[0].to_batches()), scope=scope) as found:
+    there = map(rounded, held.stream("", held.schema("")))
+    with compared(table.key, held.schema(""), there, map(rounded, whole[0].to_batches()), scope=scope) as found:
         found.whole = whole
         if scope is None or scope.all:
             beside = zip(shape.tables()[1:], whole[1:], strict=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
@@ -232,6 +233,18 @@ class LoadConfig(BaseModel):
         if self.deletes == "ignore" or "delete" not in self.operations:
             self.deletes = "ignore"
         return self
+
+    @property
+    def made_by(self) -> str:
+        """The settings that say what the target holds, as JSON: what was merged by others does not go with what comes.
+
+        What only appends goes on with what comes; a comparison compares everything anyway.
+        """
+        names = ["shape"]
+        if self.shape in ("mirror", "history", "rollup") and self.changes != "diff":
+            names += ["where", "columns", "derive", "by", "measures"]
+        said = {name: getattr(self, name) for name in names}
+        return json.dumps({name: value for name, value in said.items() if value}, ensure_ascii=False)
 
 
 # Settings that only some shapes have.

@@ -35,7 +35,8 @@ class TargetRows:
         """Rows of one of the tables; see ``plainstep.core.shapes.base.Held``."""
         import pyarrow as pa
 
-        schema = pa.schema([self.tables[suffix].schema.field(name) for name in columns])
+        whole = self.schema(suffix)
+        schema = pa.schema([whole.field(name) for name in columns])
         if keys is None:
             return pa.Table.from_batches(self.stream(suffix, schema, where_null), schema)
         table = self._table(suffix)
@@ -47,6 +48,14 @@ class TargetRows:
         with table.reading() as reading:
             batches = [batch.cast(wanted) for batch in reading.matching(wanted.names, asked, where_null)]
         return _widened(pa.Table.from_batches(batches, wanted), schema)
+
+    def schema(self, suffix: str) -> pa.Schema:
+        """The columns of one of the tables, in its shape's types, or the target's where these hold more."""
+        from plainstep.core.drift import as_held
+
+        table = self._table(suffix)
+        schema = self.tables[suffix].schema
+        return schema if table is None else as_held(schema, table.schema())
 
     def stream(self, suffix: str, schema: pa.Schema, where_null: str = "") -> Iterator[pa.RecordBatch]:
         """All rows of one of the tables, in these columns and types; null in columns that it does not have yet."""

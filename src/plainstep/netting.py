@@ -138,8 +138,8 @@ def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
     if not shape.keeps_rows or info is None or any(name not in info.schema.names for name in schema.names):
         return net
     held = held_by(load, shape).rows("", schema.names, net.keys_of(net.every), shape.gone)
-    rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(schema.names).cast(schema)
-    found, _ = difference(net.key, schema, held.to_batches(), rows.to_batches())
+    rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(schema.names).cast(held.schema)
+    found, _ = difference(net.key, held.schema, held.to_batches(), rows.to_batches())
     state = found.state
     ones = pa.array([1] * state.num_rows, pa.int64())
     state = state.set_column(state.schema.get_field_index("count"), "count", ones)
@@ -215,5 +215,5 @@ def _unlike_the_target(load: Load, net: NetChanges) -> Doubt | None:
     if info is None or any(name not in info.schema.names for name in schema.names):
         return None
     held = held_by(load, shape).rows("", schema.names, net.keys_of(rows), shape.gone)
-    was, now = (net.images(side, rows).select(schema.names).cast(schema) for side in (WAS, NOW))
+    was, now = (net.images(side, rows).select(schema.names).cast(held.schema) for side in (WAS, NOW))
     return swapped(was, now, held, net.key)

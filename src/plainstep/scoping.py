@@ -38,18 +38,10 @@ def scope_of(load: Load, whole: pa.Schema, key: tuple[str, ...]) -> RowScope:
     config = load.config
     columns = dict(config.columns) if isinstance(config.columns, dict) else {name: name for name in config.columns}
     if config.drift == "ignore" and not columns:
-        merged = _merged_columns(load)
-        columns = {name: name for name in whole.names if name in merged or name in key} if merged else {}
+        mark = load.target.mark(load.name)
+        merged = {*mark.columns, *key} if mark and mark.columns else {*whole.names}
+        columns = {name: name for name in whole.names if name in merged}
     return RowScope(load.name, whole, key, config.where, columns, config.derive)
-
-
-def _merged_columns(load: Load) -> set[str]:
-    """The columns that a load's target has, once it has begun."""
-    if load.target.mark(load.name) is None:
-        return set()
-    info = load.target.table(load.into_table, ())
-    names = set(info.schema.names) if info else set()
-    return names | {name.removeprefix("now_") for name in names}
 
 
 class ScopedSource:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, cast
 
 from plainstep.errors import ConfigError
 from plainstep.holding import TargetRows, beside
@@ -102,6 +103,19 @@ def _refuse_unknown_partition(load: Load, columns: list[str]) -> None:
         )
 
 
+def as_held(shape: Shape, info: TableInfo | None) -> Shape:
+    """A shape that holds the source's columns in the types of its table, where these hold more: a source may narrow."""
+    import pyarrow as pa
+
+    from plainstep.core import drift
+
+    names = {field.name: shape.names_of(field.name)[-1:] for field in shape.schema}
+    if info is None or not all(name and name[0] in info.schema.names for name in names.values()):
+        return shape
+    found = pa.schema([info.schema.field(name).with_name(field) for field, [name] in names.items()])
+    return replace(cast("Any", shape), schema=drift.as_held(shape.schema, found))
+
+
 def held_by(load: Load, shape: Shape) -> TargetRows:
     """What a load's target holds."""
     return TargetRows(load, shape.tables())
@@ -144,6 +158,10 @@ def window_parts(
 ) -> list[Part]:
     """What a window asks of a load's target tables."""
     with load.into_store.kept_open():
+        if load.config.shape in ("history", "rollup"):  # they look at what is there before anything is written
+            for table in shape.tables():
+                there = load.target.table(beside(load.into_table, table.suffix), table.key)
+                fit_of(load, shape, table, before, True, there)
         edits = shape.edits(found, now, held_by(load, shape))
     # Our own capture may begin long after its table did. Of a feed, the beginning is its table's, unless it is told.
     config = load.config
@@ -169,10 +187,14 @@ def fit_of(
     """
     from plainstep.core import drift
 
+    place = beside(load.config.into, table.suffix)
+    if before and (
+        load.into_store.appends_only or load.config.shape == "events"
+    ):  # no table shows the source's columns
+        return drift.of_mark(load.name, place, before.columns, shape.schema.names, before.gone, load.config.drift)
     if info is None:
         return drift.Fit()
     wanted = load.target.fits(table.schema)
-    place = beside(load.config.into, table.suffix)
     told = {name for column in (before.gone if before else ()) for name in shape.names_of(column)}
     gone = told | {name for column in (before.columns if before else ()) for name in shape.names_of(column)}
     return drift.fit(load.name, place, wanted, info.schema, started, gone, told, load.config.drift, rows)

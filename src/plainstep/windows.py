@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -13,6 +14,9 @@ from plainstep.stores.bookkeeping import moved
 if TYPE_CHECKING:
     from plainstep.load import Load
 
+# Settings with which a target has other tables.
+REMADE = {"shape", "by"}
+
 
 def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
     """Why a load cannot go on from its mark, or None if it can.
@@ -20,6 +24,9 @@ def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
     Raises:
         MarkMoved: another step moved the mark since it was read, and the source may have forgotten what it merged.
     """
+    refusal = _made_otherwise(load, mark)
+    if refusal:
+        return refusal
     if isinstance(load.source, ForeignSource):
         refusal = load.source.why_not(mark, span)
     else:
@@ -28,6 +35,43 @@ def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
     if refusal and load.target.mark(load.name) != mark:
         raise moved(load.name)
     return refusal
+
+
+def _set_otherwise(load: Load, mark: Mark) -> dict[str, str]:
+    """The settings that were others when a load last stepped, with what they were."""
+    if mark.made_by in ("", load.config.made_by):
+        return {}
+    was, now = (json.loads(said) for said in (mark.made_by, load.config.made_by))
+    changed = (name for name in {**was, **now} if was.get(name) != now.get(name))
+    return {name: json.dumps(was[name], ensure_ascii=False) if name in was else "not set" for name in changed}
+
+
+def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
+    """Why what comes does not go with what was merged, if the load was set otherwise then."""
+    changed = _set_otherwise(load, mark)
+    if not changed:
+        return None
+    told = ", ".join(f"{name} was {value}" for name, value in changed.items())
+    mend = f"plainstep reload {load.name} brings them there; plainstep mark {load.name} --to X leaves them as they are."
+    if REMADE & changed.keys():
+        into = load.config.into
+        mend = f"Name another target ('into'); or drop {into} and what is beside it, then plainstep reload {load.name}."
+    return Refused(
+        f"{load.name} was set otherwise when it last stepped: {told}.",
+        "Rows that were merged then were chosen, or computed, otherwise.",
+        mend,
+    )
+
+
+def refuse_another_shape(load: Load, mark: Mark) -> None:
+    """Refuse to load into tables that were made for another shape, or for other groups.
+
+    Raises:
+        Refused: they were, and are still there.
+    """
+    refusal = _made_otherwise(load, mark)
+    if refusal and REMADE & _set_otherwise(load, mark).keys() and load.target.table(load.into_table, ()) is not None:
+        raise refusal
 
 
 def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:

@@ -10,6 +10,9 @@ import pyarrow.compute as pc
 
 from plainstep.errors import Refused
 
+# As many digits as a decimal may have everywhere.
+MOST_DIGITS = 38
+
 
 @dataclass(frozen=True)
 class Fit:
@@ -20,19 +23,23 @@ class Fit:
         widened: columns that get a type which holds more.
         gone: columns that it has and the source has no more: they stay, and are null in rows that are put.
         told: those of them of which the ledger tells already.
+        said: what else the ledger should tell.
     """
 
     added: list[str] = field(default_factory=list)
     widened: list[str] = field(default_factory=list)
     gone: list[str] = field(default_factory=list)
     told: Collection[str] = ()
+    said: str = ""
 
     @property
     def note(self) -> str:
         """The same, for the ledger."""
         news = [name for name in self.gone if name not in self.told]
         told = {"added": self.added, "widened": self.widened, "no longer arriving:": news}
-        return "; ".join(_listed(word, names) for word, names in told.items() if names)
+        return "; ".join(
+            [_listed(word, names) for word, names in told.items() if names] + [self.said] * bool(self.said)
+        )
 
 
 def _listed(word: str, names: list[str]) -> str:
@@ -94,12 +101,51 @@ def fit(
         )
     for one in wanted:
         if one.name in known and not holds(known[one.name], one.type) and (drift != "add" or one.name not in wider):
+            add = f"Set drift = 'add' in [loads.{load}]" if one.name in wider else "Merge into another table ('into')"
             raise Refused(
                 f"The column {one.name} of {table} is {known[one.name]}, and {one.type} arrives.",
                 "Values would be bent to fit, or not fit at all.",
-                f"Change the column's type to fit {one.type}, or merge into another table ('into').",
+                f"{add}; or change the column's type to fit {one.type}.",
             )
     return Fit(absent, wider if drift == "add" else [], gone, told)
+
+
+def as_held(wanted: pa.Schema, found: pa.Schema) -> pa.Schema:
+    """Columns, in the target's types where these hold more."""
+    known = {one.name: one.type for one in found}
+    return pa.schema(
+        [
+            one.with_type(known[one.name]) if one.name in known and holds(known[one.name], one.type) else one
+            for one in wanted
+        ]
+    )
+
+
+def of_mark(
+    load: str, place: str, before: Collection[str], columns: Collection[str], told: Collection[str], drift: str
+) -> Fit:
+    """What a mark tells of changed columns, where no table shows them.
+
+    Args:
+        load, place: names, for messages.
+        before: the columns that the load merged in its last step.
+        columns: those that it merges now.
+        told: columns of which the ledger tells already that they are gone.
+        drift: as for ``fit``.
+
+    Raises:
+        Refused: they are others, and drift is to be refused.
+    """
+    found = Fit(
+        [name for name in columns if name not in before], [], [name for name in before if name not in columns], told
+    )
+    if before and drift == "refuse" and (found.added or found.gone):
+        raise Refused(
+            f"The columns of {load}'s source have changed: {found.note}.",
+            f"drift = 'refuse' carries no such change to {place}.",
+            f"Set drift = 'add' or 'ignore' in [loads.{load}], for a step at least.",
+        )
+    return Fit(said=found.note if before else "")
 
 
 def holds(column: pa.DataType, value: pa.DataType) -> bool:
@@ -107,7 +153,10 @@ def holds(column: pa.DataType, value: pa.DataType) -> bool:
     if column == value or (pa.types.is_integer(column) and pa.types.is_integer(value)):
         return True
     if pa.types.is_decimal(column) and pa.types.is_decimal(value):
-        return _digits(column) >= _digits(value) and bool(column.scale >= value.scale)
+        enough = (
+            _digits(column) >= _digits(value) or column.precision == MOST_DIGITS
+        )  # as sums have: nobody needs as many
+        return enough and bool(column.scale >= value.scale)
     return _text(column) and _text(value)
 
 

@@ -113,6 +113,7 @@ class Mark:
         token: the position's token; see ``Place``.
         columns: the columns that the load merged in that step.
         gone: columns that it merged before, and that its source has no more.
+        made_by: the settings that say what the load makes of its source; see ``plainstep.config.LoadConfig.made_by``.
     """
 
     load: str
@@ -123,6 +124,7 @@ class Mark:
     token: str = ""
     columns: tuple[str, ...] = ()
     gone: tuple[str, ...] = ()
+    made_by: str = ""
 
     @property
     def place(self) -> Place:

@@ -18,7 +18,7 @@ COLUMNS = [
     "deletes", "put", "patch", "dropped", "append", "added", "contradictions", "seconds", "stepped_at", "note",
     "after_shown", "upto_shown", "read_seconds", "lag_seconds",
 ]  # fmt: skip
-MARK_COLUMNS = ["identity", "position", "token", "changed_at", "step", "columns", "gone_columns"]
+MARK_COLUMNS = ["identity", "position", "token", "changed_at", "step", "columns", "gone_columns", "made_by"]
 STEP_COLUMNS = """
     load_name VARCHAR NOT NULL, step BIGINT NOT NULL, kind VARCHAR NOT NULL, identity VARCHAR NOT NULL,
     after_position BIGINT, upto_position BIGINT NOT NULL, changes BIGINT NOT NULL,
@@ -56,7 +56,8 @@ class Books:
     changed_at VARCHAR,
     step BIGINT NOT NULL,
     columns VARCHAR NOT NULL,
-    gone_columns VARCHAR NOT NULL
+    gone_columns VARCHAR NOT NULL,
+    made_by VARCHAR NOT NULL
 )""",
             f"CREATE TABLE IF NOT EXISTS {self.ledger} ({STEP_COLUMNS}, PRIMARY KEY (load_name, step))",
             # A refusal that comes back at every try is kept once.
@@ -149,8 +150,8 @@ def mark_of(load: str, row: Sequence[Any] | None) -> Mark | None:
     """A mark from the row that ``Books.find_mark`` finds."""
     if row is None:
         return None
-    identity, position, token, at, step, columns, gone = row
-    return Mark(load, identity, position, read_time(at), step, token, _names(columns), _names(gone))
+    identity, position, token, at, step, columns, gone, made_by = row
+    return Mark(load, identity, position, read_time(at), step, token, _names(columns), _names(gone), made_by)
 
 
 def _names(text: str) -> tuple[str, ...]:
@@ -167,7 +168,17 @@ def standing_of(rows: Sequence[Sequence[Any]]) -> dict[str, tuple[Mark, LedgerEn
 def mark_values(mark: Mark) -> list[Any]:
     """A mark's values in the order of ``Books.insert_mark``."""
     columns, gone = (json.dumps(names, ensure_ascii=False) for names in (mark.columns, mark.gone))
-    return [mark.identity, mark.position, mark.token, written(mark.at), mark.step, columns, gone, mark.load]
+    return [
+        mark.identity,
+        mark.position,
+        mark.token,
+        written(mark.at),
+        mark.step,
+        columns,
+        gone,
+        mark.made_by,
+        mark.load,
+    ]
 
 
 def entry_of(row: Sequence[Any]) -> LedgerEntry:

@@ -16,6 +16,7 @@ from plainstep.stores.sql import quoted
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from plainstep.core.drift import Fit
     from plainstep.core.edits import Edits
 
 
@@ -111,9 +112,7 @@ class Merge(ABC):
     def _prepare(self) -> None:
         """Make the table, or add the columns it lacks."""
         info = self.table_info()
-        fit = self.part.fit(info)
-        said = (fit.note, self.commit.entry.note)
-        self.commit.entry.note = "; ".join(part for part in said if part)
+        fit = self.fitted(info)
         declared = {field.name: self.declaration(field) for field in self.part.schema}
         columns = {name: f"{quoted(name)} {kind}" for name, kind in declared.items()}
         if info is None:
@@ -128,6 +127,17 @@ class Merge(ABC):
             self.execute(f"ALTER TABLE {self.table} ADD COLUMN {columns[name]}")
         for name in fit.widened:
             self.widen(name, declared[name])
+
+    def fitted(self, info: TableInfo | None) -> Fit:
+        """What is changed about a table so that rows fit; told in the ledger.
+
+        Raises:
+            Refused: they do not.
+        """
+        fit = self.part.fit(info)
+        said = (fit.note, self.commit.entry.note)
+        self.commit.entry.note = "; ".join(part for part in said if part)
+        return fit
 
     def widen(self, column: str, declared: str) -> None:
         """Give a column a type that holds more."""

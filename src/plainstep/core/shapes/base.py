@@ -69,7 +69,7 @@ class Held(Protocol):
     """What the target holds before the step."""
 
     def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
-        """Rows of one of the shape's tables; of no table that is not there yet.
+        """Rows of one of the shape's tables, in its types, or the target's where these hold more; of no table that is not there yet.
 
         Args:
             suffix: which table.

@@ -8,7 +8,7 @@ order, the version that is open at the target before them.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property
 from typing import Any
@@ -112,7 +112,8 @@ class History:
         parts = [self._as_they_stood(held, opened, keys_of)]
         for one in timeline:
             parts.append(one if isinstance(one, _Events) else self._all_end(parts, *one))
-        return [_written(self, _joined(parts), opened, now)]
+        held_as = pa.schema([opened.schema.field(name) for name in self.schema.names])
+        return [_written(replace(self, schema=held_as), _joined(parts), opened, now)]
 
     def living(self, held: Held) -> Iterator[pa.RecordBatch]:
         """The open versions."""
@@ -153,7 +154,10 @@ class History:
 
     def _open(self, held: Held, keys_of: pa.Table | None) -> pa.Table:
         """The open versions of some keys, or of all."""
-        return held.rows("", self._versions.names, keys_of, UPTO).cast(self._versions)
+        found = held.rows("", self._versions.names, keys_of, UPTO)
+        return found.cast(
+            pa.schema([self.schema.field(one.name) if one.name in self.key else one for one in found.schema])
+        )
 
     def _as_they_stood(self, held: Held, opened: pa.Table, keys_of: pa.Table) -> _Events:
         """The open versions as events; of keys that have none, the end of their last one, if they ever had one."""
@@ -230,7 +234,7 @@ def _joined(parts: list[_Events]) -> _Events:
         np.concatenate([one.has for one in parts]),
         np.concatenate([one.position for one in parts]),
         pa.concat_arrays([flat(one.at).cast(TIME) for one in parts]),
-        pa.concat_tables([one.values for one in parts]),
+        pa.concat_tables([one.values for one in parts], promote_options="permissive"),
         given,
         np.concatenate([np.zeros(len(one.has), np.int64) if one.version is None else one.version for one in parts]),
     )

@@ -184,7 +184,13 @@ class Rollup:
     def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
         """New rows of the groups that changed, and of the values that came or went."""
         net, tables = found.net, self.tables()
-        if Op.PUT in net.ops or not _told(net):
+        if Op.PUT in net.ops and _told(net):
+            raise Refused(
+                "Rows came without what they held before, as after one of their columns changed its type.",
+                "A rollup takes that away from its groups.",
+                "plainstep reload LOAD computes it anew.",
+            )
+        if not _told(net):
             raise Refused(
                 "The changes tell no old values, and a rollup takes them away from its groups.",
                 "What a row counted for before it changed is not known.",

@@ -55,7 +55,7 @@ class RollupWindow:
     def _values(self, index: int, table: TargetTable, of: str) -> Edits:
         """Count values anew; leaves their counts behind as ``n{index}``."""
         change = answered(self.evaluator, self.rollup.value_counts(of), table.schema)
-        before = self.held.rows(table.suffix, table.schema.names, change.select(table.key)).cast(table.schema)
+        before = self.held.rows(table.suffix, table.schema.names, change.select(table.key))
         self.evaluator.register("d", change)
         self.evaluator.register("h", before)
         sql = (
@@ -88,7 +88,7 @@ class RollupWindow:
             f"CREATE TEMP TABLE g AS SELECT {mine}, {', '.join(self._added())} FROM r GROUP BY {mine}"
         )
         keys = answered(self.evaluator, f"SELECT {mine} FROM g", self._key())
-        self.evaluator.register("b", self.held.rows("", table.schema.names, keys).cast(table.schema))
+        self.evaluator.register("b", self.held.rows("", table.schema.names, keys))
         joins = [f"LEFT JOIN b ON {_same(self.by, 'g', 'b')}"]
         for index, of in enumerate(self.rollup.counted):
             made = self._ends(index, of)

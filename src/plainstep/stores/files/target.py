@@ -114,7 +114,24 @@ class FolderTarget(SqliteTarget):
             with ParquetFile(path) as parquet:
                 names = [one for one in schema.names if one in parquet.schema_arrow.names]
                 for batch in parquet.iter_batches(columns=names):
-                    yield widened(batch, schema).cast(schema)
+                    yield self._typed(name, file, widened(batch, schema), schema)
+
+    def _typed(self, name: str, file: str, rows: pa.RecordBatch, schema: pa.Schema) -> pa.RecordBatch:
+        """Rows in other types.
+
+        Raises:
+            Refused: they hold values that these do not.
+        """
+        import pyarrow as pa
+
+        try:
+            return rows.cast(schema)
+        except pa.ArrowInvalid as error:
+            raise Refused(
+                f"{file} of the journal {self.place}.{name} holds values that the source's columns hold no more: {error}.",
+                "They changed their types since, so the whole of it cannot be compared. Steps go on.",
+                f"plainstep ledger tells when the columns of {name} changed.",
+            ) from None
 
     def finish(self) -> None:
         """Give committed files their names."""
@@ -198,6 +215,7 @@ class _Append(Merge):
         """Nothing to make: each file has the columns that its rows have."""
         if self.part.key:
             raise self._only_journals()
+        self.fitted(None)
 
     def remove(self, edits: Edits) -> None:
         """Nothing ever goes."""

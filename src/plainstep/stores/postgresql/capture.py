@@ -7,6 +7,7 @@ window is a difference of snapshots and not of sequence numbers.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import psycopg
@@ -194,6 +195,11 @@ def _remove(connection: Connection, state: State) -> None:
     connection.execute("DELETE FROM plainstep.captures WHERE table_oid = %s AND how = 'capture'", [state.oid])
 
 
+def _any_filled(columns: Sequence[str]) -> str:
+    """Whether any of some columns holds a value, as SQL."""
+    return " OR ".join(f"{quoted(name)} IS NOT NULL" for name in columns) or "false"
+
+
 def _take_in(connection: Connection, state: State, table: catalog.Table) -> str:
     kept = [column for column in state.layout if column[0] in state.dropped]  # the targets have them still
     connection.execute(
@@ -205,10 +211,12 @@ def _take_in(connection: Connection, state: State, table: catalog.Table) -> str:
     fresh = [*state.waiting, *state.retyped]
     if not fresh:
         return "now watching new partitions too; if one was attached with rows in it: plainstep reload LOAD"
-    filled = " OR ".join(f"{quoted(name)} IS NOT NULL" for name in fresh)
+    # What a column held before it changed its type is not known; one that is new held nothing.
+    retyped = _any_filled(state.retyped)
     recorded = connection.execute(
-        f"INSERT INTO {state.change_table} (op, was, now) "
-        f"SELECT 'update', to_jsonb(whole_row.*) - %s::text[], to_jsonb(whole_row.*) FROM {table.sql} whole_row WHERE {filled}",
+        f"INSERT INTO {state.change_table} (op, was, now) SELECT CASE WHEN {retyped} THEN 'put' ELSE 'update' END, "
+        f"CASE WHEN {retyped} THEN NULL ELSE to_jsonb(whole_row.*) - %s::text[] END, to_jsonb(whole_row.*) "
+        f"FROM {table.sql} whole_row WHERE {_any_filled(fresh)}",
         [fresh],
     ).rowcount
     told = f"now capturing {', '.join(state.waiting)} too" if state.waiting else f"read {', '.join(fresh)} anew"
