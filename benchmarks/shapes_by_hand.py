@@ -92,8 +92,7 @@ def statements(store: str, shape: str) -> list[str]:
             net,
             f"UPDATE history SET valid_upto = {now}, upto_position = seq FROM net WHERE history.tree_id = net.tree_id "
             f"AND valid_upto IS NULL AND (net.op = 'delete' OR ({old}) {say['differs']} ({new}))",
-            f"INSERT INTO history SELECT {row}, coalesce((SELECT max(version_number) FROM history h WHERE h.tree_id = net.tree_id), 0) + 1, "
-            f"{now}, NULL, 'change', seq, NULL FROM net WHERE op <> 'delete' AND NOT EXISTS "
+            f"INSERT INTO history SELECT {row}, seq, {now}, NULL, 'change', seq, NULL FROM net WHERE op <> 'delete' AND NOT EXISTS "
             "(SELECT 1 FROM history h WHERE h.tree_id = net.tree_id AND h.valid_upto IS NULL)",
         ]
     if shape == "journal":

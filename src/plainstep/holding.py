@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from plainstep.core.shapes.base import TargetTable
     from plainstep.load import Load
     from plainstep.stores.base import Table
+    from plainstep.stores.records import TableInfo
 
 # Up to so many groups are asked for their first values one by one; of more, all their values are read at once.
 ONE_BY_ONE = 200
@@ -29,7 +30,8 @@ class TargetRows:
     def __init__(self, load: Load, tables: list[TargetTable]) -> None:
         self.load = load
         self.tables = {table.suffix: table for table in tables}
-        self._known: dict[str, Table | None] = {}
+        self._known: dict[str, TableInfo | None] = {}
+        self._read: dict[str, Table] = {}
 
     def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
         """Rows of one of the tables; see ``plainstep.core.shapes.base.Held``."""
@@ -39,13 +41,12 @@ class TargetRows:
         schema = pa.schema([whole.field(name) for name in columns])
         if keys is None:
             return pa.Table.from_batches(self.stream(suffix, schema, where_null), schema)
-        table = self._table(suffix)
-        if table is None or not keys.num_rows:
+        found = self.found(suffix)
+        if found is None or not keys.num_rows:
             return schema.empty_table()
-        found = table.schema()
-        wanted = pa.schema([field for field in schema if field.name in found.names])
+        wanted = pa.schema([field for field in schema if field.name in found.schema.names])
         asked = keys.cast(pa.schema([self.tables[suffix].schema.field(name) for name in keys.column_names]))
-        with table.reading() as reading:
+        with self._table(suffix).reading() as reading:
             batches = [batch.cast(wanted) for batch in reading.matching(wanted.names, asked, where_null)]
         return _widened(pa.Table.from_batches(batches, wanted), schema)
 
@@ -53,9 +54,9 @@ class TargetRows:
         """The columns of one of the tables, in its shape's types, or the target's where these hold more."""
         from plainstep.core.drift import as_held
 
-        table = self._table(suffix)
+        found = self.found(suffix)
         schema = self.tables[suffix].schema
-        return schema if table is None else as_held(schema, table.schema())
+        return schema if found is None else as_held(schema, found.schema)
 
     def stream(self, suffix: str, schema: pa.Schema, where_null: str = "") -> Iterator[pa.RecordBatch]:
         """All rows of one of the tables, in these columns and types; null in columns that it does not have yet."""
@@ -64,8 +65,7 @@ class TargetRows:
 
         from plainstep.core.compare import known, widened
 
-        mine = self.tables[suffix]
-        info = self.load.target.table(beside(self.load.into_table, suffix), mine.key)
+        mine, info = self.tables[suffix], self.found(suffix)
         if info is None:
             return
         fields = {field.name: field for field in schema}
@@ -82,12 +82,12 @@ class TargetRows:
 
         names = [*group.column_names, value]
         schema = pa.schema([self.tables[suffix].schema.field(name) for name in names])
-        table = self._table(suffix)
-        if table is None:
+        if self.found(suffix) is None:
             return schema.empty_table()
         if group.num_rows > ONE_BY_ONE or not _ordered_alike(group.schema, schema.field(value).type):
             return self.rows(suffix, names, group)
         parts: list[pa.RecordBatch] = []
+        table = self._table(suffix)
         with table.reading() as reading:
             for row in group.to_pylist():
                 of = " AND ".join(f"{quoted(name)} = {table.literal(name, str(found))}" for name, found in row.items())
@@ -95,13 +95,20 @@ class TargetRows:
                 parts += [batch.cast(schema) for batch in reading.select(names, {}, tail)]
         return pa.Table.from_batches(parts, schema)
 
-    def _table(self, suffix: str) -> Table | None:
-        """One of the tables, to be read, or None if it is not there yet."""
+    def found(self, suffix: str) -> TableInfo | None:
+        """One of the tables as it is at the target, or None if it is not there yet."""
         if suffix not in self._known:
             name = beside(self.load.into_table, suffix)
-            there = self.load.target.table(name, ()) is not None
-            self._known[suffix] = self.load.into_store.table(name, {}) if there else None
+            self._known[suffix] = self.load.target.table(name, self.tables[suffix].key)
         return self._known[suffix]
+
+    def _table(self, suffix: str) -> Table:
+        """One of the tables, to be read."""
+        if suffix not in self._read:
+            table = self.load.into_store.table(beside(self.load.into_table, suffix), {})
+            table.schema()  # known from here on: not looked up while the table is being read
+            self._read[suffix] = table
+        return self._read[suffix]
 
 
 def beside(table: str, suffix: str) -> str:

@@ -157,12 +157,12 @@ def window_parts(
     load: Load, shape: Shape, found: Found, now: Moment, before: Mark | None, sure: bool = True
 ) -> list[Part]:
     """What a window asks of a load's target tables."""
+    held = held_by(load, shape)
     with load.into_store.kept_open():
         if load.config.shape in ("history", "rollup"):  # they look at what is there before anything is written
             for table in shape.tables():
-                there = load.target.table(beside(load.into_table, table.suffix), table.key)
-                fit_of(load, shape, table, before, True, there)
-        edits = shape.edits(found, now, held_by(load, shape))
+                fit_of(load, shape, table, before, True, held.found(table.suffix))
+        edits = shape.edits(found, now, held)
     # Our own capture may begin long after its table did. Of a feed, the beginning is its table's, unless it is told.
     config = load.config
     begun = config.first == "snapshot" or (config.first == "beginning" and not load.source.own_capture)

@@ -84,10 +84,9 @@ class RollupWindow:
     def _groups(self, table: TargetTable) -> Edits:
         """The groups' rows as they become."""
         mine = self.rollup.groups("")
-        self.evaluator.execute(
-            f"CREATE TEMP TABLE g AS SELECT {mine}, {', '.join(self._added())} FROM r GROUP BY {mine}"
-        )
-        keys = answered(self.evaluator, f"SELECT {mine} FROM g", self._key())
+        added = self.evaluator.sql(f"SELECT {mine}, {', '.join(self._added())} FROM r GROUP BY {mine}").to_arrow_table()
+        self.evaluator.register("g", added)
+        keys = added.select(self.by).cast(self._key())
         self.evaluator.register("b", self.held.rows("", table.schema.names, keys))
         joins = [f"LEFT JOIN b ON {_same(self.by, 'g', 'b')}"]
         for index, of in enumerate(self.rollup.counted):
