@@ -596,6 +596,23 @@ delete = ["d"]
             self.assertIn("beside its groups differ", result.output)
             self.assertTrue(town.project.check("it")[0].ok)
 
+    def test_what_could_not_be_taken_away_again_is_not_added(self) -> None:
+        load = '\n[loads.it]\nfrom = "town.tree"\ninto = "house.it"\nshape = "rollup"\nby = ["b"]\nmeasures = { s = "sum(a)" }\n'
+        with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, a REAL, b TEXT)", loads=load) as town:
+            town.sql("INSERT INTO tree VALUES (1, 1.5, 'oak')")
+            town.project.capture_on("town.tree")
+            town.project.step("it")
+            town.sql("INSERT INTO tree VALUES (2, 9e999, 'oak'), (3, NULL, 'elm')")
+            result = town.run("step", "it")
+            self.assertEqual(result.exit_code, 4)
+            finite = "sum(CASE WHEN isfinite(a) THEN a END)"
+            self.assertIn(finite, result.output)
+            town.config.write_text(town.config.read_text().replace("sum(a)", finite))
+            self.assertEqual(town.run("reload", "it").exit_code, 0)
+            town.sql("DELETE FROM tree WHERE k > 1")
+            town.project.step("it")
+            self.assertEqual([row[:2] for row in town.rows("house", "it")], [("oak", 1.5)])
+
     def test_a_row_as_it_stood_out_of_its_history(self) -> None:
         load = '\n[loads.it]\nfrom = "town.tree"\ninto = "house.it"\nshape = "history"\nwhere = "a < 9"\n'
         with Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')", loads=load) as town:

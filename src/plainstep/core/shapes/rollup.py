@@ -13,6 +13,7 @@ from functools import cached_property
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from plainstep.core.changes import in_tables
 from plainstep.core.edits import Edits
@@ -140,8 +141,25 @@ class Rollup:
                     "A group without a name could not be found again.",
                     f'Name it: by = {{ {name} = "coalesce({sql}, ...)" }}.',
                 )
+        self._refuse_infinite(found)
         signs = [pa.repeat(pa.scalar(sign, pa.int8()), part.num_rows) for part, sign in parts]
         return found.append_column("sign", pa.chunked_array(signs, pa.int8()))
+
+    def _refuse_infinite(self, inputs: pa.Table) -> None:
+        """Refuse to add what could not be taken away again.
+
+        Raises:
+            DataError: a number to be added is infinite, or none.
+        """
+        for one in self.measures:
+            if one.kind not in ("sum", "avg") or not pa.types.is_floating(self._types[one.of]):
+                continue
+            if pc.any(pc.invert(pc.is_finite(inputs[self.input_of(one.of)]))).as_py():
+                raise DataError(
+                    f"measures.{one.name} adds {one.of}, which is infinite or no number in some row.",
+                    "A sum that such a value was added to could not be told when it leaves.",
+                    f"Leave it out: {one.kind}(CASE WHEN isfinite({one.of}) THEN {one.of} END).",
+                )
 
     def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
         """Every group."""
