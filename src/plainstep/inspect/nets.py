@@ -75,9 +75,8 @@ def net(load: Load, after: str | None = None, upto: str | None = None) -> NetRes
     refusal, counted = "", {}
     try:
         shape = shape_of(load)
-        counted = _counted(
-            shape.edits(_for_its_shape(load, shape, asked, found), _moment(load, asked), held_by(load, shape))
-        )
+        edits = shape.edits(_for_its_shape(load, shape, asked, found), _moment(load, asked), held_by(load, shape))
+        counted = _counted(edits[:1])  # as the ledger does: not those of tables beside the first
         _refuse_what_a_step_would(load, shape, asked, found)
     except Refused as error:
         refusal = error.what

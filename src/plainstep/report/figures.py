@@ -59,7 +59,14 @@ def _drawn(draw: Callable[[Axes], None]) -> str:
     return svg.replace(TEXT, "currentColor")
 
 
+# Days that an axis of time spans at least: there are no ticks for less.
+SHORTEST = 10 / 86400
+
+
 def _times(axes: Axes) -> None:
+    begin, end = axes.dataLim.x0, axes.dataLim.x1
+    if end - begin < SHORTEST:
+        axes.set_xlim((begin + end - SHORTEST) / 2, (begin + end + SHORTEST) / 2)
     locator = AutoDateLocator(maxticks=6)  # type: ignore[no-untyped-call]
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]

@@ -37,7 +37,7 @@ from plainstep.core.shapes.base import (
     half_rows,
     with_columns,
 )
-from plainstep.core.words import NOW, Op
+from plainstep.core.words import NOW, WAS, Op
 
 FROM, UPTO, BY = "valid_from", "valid_upto", "valid_by"
 FROM_POSITION, UPTO_POSITION = "from_position", "upto_position"
@@ -126,7 +126,8 @@ class History:
                 yield now.position, now.changed_at
             yield self._events(Events.of_net(found.net), found.numbering)
             return
-        whole = concat(found.changes())
+        unread = {WAS + name for name in self.others}  # what versions held is told by those before them
+        whole = concat(Changes(_without(part.table, unread)) for part in found.changes())
         begin = 0
         for place in np.flatnonzero(whole.op() == Op.TRUNCATE).tolist():
             yield self._events(events_of(Changes(whole.table.slice(begin, place - begin)), self.key), found.numbering)
@@ -215,6 +216,10 @@ class _Events:
     values: pa.Table
     given: dict[str, Bools]
     version: Ints | None = None
+
+
+def _without(table: pa.Table, names: set[str]) -> pa.Table:
+    return table.select([name for name in table.column_names if name not in names])
 
 
 def _no_columns(count: int) -> pa.Table:
