@@ -178,6 +178,26 @@ class Duckdb(unittest.TestCase):
             for check in town.project.check("log", "diff"):
                 self.assertTrue(check.ok, check)
 
+    def test_what_is_wrong_with_a_row_is_told_though_it_is_read_in_the_middle_of_others(self) -> None:
+        with Town() as town:
+            path = town.path / "town.duckdb"
+            self.fill(
+                path,
+                "CREATE TABLE tree (k INTEGER PRIMARY KEY, a DECIMAL(6,2), b VARCHAR)",
+                "CREATE TABLE log (n BIGINT, noted TIMESTAMPTZ, what VARCHAR, was JSON, now JSON)",
+            )
+            town.config.write_text(loads("duckdb:///town.duckdb", "duckdb:///house.duckdb"))
+            town.project.step("log")
+            self.fill(
+                path,
+                "INSERT INTO log SELECT i, now(), 'grow', NULL, {'k': i, 'a': 1, 'b': 'x'} FROM range(200_000) t(i)",
+            )
+            script = "import sys, plainstep.cli; sys.argv = ['plainstep', 'step', 'log']; plainstep.cli.cli()"
+            told = town.child(script).communicate(timeout=60)[0]
+            self.assertIn("what is 'grow', which no code of the layout names", told)
+            self.assertNotIn("Exception", told)
+            self.fill(path, "UPDATE log SET what = 'insert'")  # nobody holds the file any more
+
     def fill(self, path: Path, *statements: str) -> None:
         with duckdb.connect(str(path)) as connection:
             for statement in statements:

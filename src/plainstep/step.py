@@ -8,6 +8,7 @@ from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from itertools import chain, islice
+from traceback import clear_frames
 from typing import TYPE_CHECKING
 
 from plainstep.committing import commit_of, commit_to, entry_of, tell_source
@@ -101,6 +102,7 @@ def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
             if load.config.deliver:
                 _deliver(load, outcome)
     except PlainStepError as error:
+        clear_frames(error.__traceback__)  # what was read half is let go of, and not only when nobody knows the error
         refused = isinstance(error, Refused) or error.exit_status == 4
         outcomes = [StepOutcome(load.name, "refused" if refused else "failed", error=error) for load in loads]
         if refused:

@@ -116,6 +116,9 @@ def _let_go(connection: duckdb.DuckDBPyConnection, name: str) -> None:
         if name:
             connection.execute("USE memory")
             connection.execute(f"DETACH {quoted(name)}")
+    except duckdb.Error:  # it was given up in the middle of a result, which ends with it
+        connection.close()
+        _instance().execute(f"DETACH {quoted(name)}")
     finally:
         connection.close()
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -124,10 +124,13 @@ class DuckdbTable:
         with self.store.opened(read_only=True) as connection:
             connection.execute("SET TimeZone = 'UTC'")
             connection.execute("BEGIN")
+            reading = DuckdbReading(self, connection)
             try:
-                yield DuckdbReading(self, connection)
+                yield reading
             finally:
-                connection.execute("ROLLBACK")
+                reading.give_up()
+                with suppress(duckdb.ConnectionException):  # it may be given up after its connection was
+                    connection.execute("ROLLBACK")
 
 
 class DuckdbReading:
@@ -135,6 +138,12 @@ class DuckdbReading:
 
     def __init__(self, table: DuckdbTable, connection: duckdb.DuckDBPyConnection) -> None:
         self.table, self.connection, self.store = table, connection, table.store
+        self._results: list[pa.RecordBatchReader] = []
+
+    def give_up(self) -> None:
+        """Let go of results that were read half: they hold up the connection."""
+        for result in self._results:
+            result.close()
 
     def select(self, columns: Sequence[str], texts: dict[str, str], tail: str) -> Iterator[pa.RecordBatch]:
         """Rows, in batches."""
@@ -149,7 +158,9 @@ class DuckdbReading:
         selected = [of + quoted(name) for name in columns]
         selected += [f"{value} AS {quoted(name)}" for name, value in texts.items()]
         wanted = pa.schema([schema.field(name) for name in columns] + [(name, pa.string()) for name in texts])
-        for batch in self.connection.sql(f"SELECT {', '.join(selected)} {rest}").to_arrow_reader(1 << 16):
+        result = self.connection.sql(f"SELECT {', '.join(selected)} {rest}").to_arrow_reader(1 << 16)
+        self._results.append(result)
+        for batch in result:
             yield batch.cast(wanted)
 
     def first(self, sql: str) -> tuple[Any, ...] | None:
