@@ -352,6 +352,7 @@ class Scoped(unittest.TestCase):
             'shape = "history"\nwatch = ["girth"]': "names the column 'girth'",
             'shape = "events"\nrules = { r = "was.girth > 1" }': "is no condition",
             'shape = "rollup"\nby = ["b"]': "needs 'measures'",
+            'shape = "events"\nrules = { r = "" }\ndeliver = "ftp://larkmoor"': "events cannot be sent there",
             'measures = { n = "count(*)" }': "is of the shape rollup",
         }
         for said, told in wrong.items():
