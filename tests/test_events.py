@@ -141,6 +141,20 @@ class Http(unittest.TestCase):
                 [outcome] = town.project.step("alarm")
             self.assertEqual((outcome.delivery.waiting, outcome.delivery.aside), (2, 0))
 
+    def test_where_changes_are_missing_the_way_on_is_told(self) -> None:
+        with Town(TABLE, loads=LOAD.format(into="house", deliver=self.receiver.url)) as town:
+            town.project.capture_on("town.tree")
+            town.project.step("alarm")
+            town.project.capture_off("town.tree")
+            town.project.capture_on("town.tree")
+            result = town.run("step", "alarm")
+            self.assertEqual(result.exit_code, 4)
+            self.assertIn("plainstep mark alarm --to head", result.output)
+            self.assertEqual(town.run("mark", "alarm", "--to", "head", "--yes").exit_code, 0)
+            town.sql("INSERT INTO tree VALUES (1, 'young')")
+            town.project.step("alarm")
+            self.assertEqual(self.subjects(), [("planted", "1")])
+
     def test_a_receiver_that_hangs_up_or_redirects_has_not_taken_the_event(self) -> None:
         with Town(TABLE, loads=LOAD.format(into="shed", deliver=self.receiver.url)) as town:
             town.project.capture_on("town.tree")

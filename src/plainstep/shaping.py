@@ -103,7 +103,7 @@ def _refuse_unknown_partition(load: Load, columns: list[str]) -> None:
         )
 
 
-def as_held(shape: Shape, info: TableInfo | None) -> Shape:
+def in_held_types(shape: Shape, info: TableInfo | None) -> Shape:
     """A shape that holds the source's columns in the types of its table, where these hold more: a source may narrow."""
     import pyarrow as pa
 
@@ -188,9 +188,8 @@ def fit_of(
     from plainstep.core import drift
 
     place = beside(load.config.into, table.suffix)
-    if before and (
-        load.into_store.appends_only or load.config.shape == "events"
-    ):  # no table shows the source's columns
+    unseen = load.into_store.appends_only or load.config.shape == "events"  # no table shows the source's columns
+    if before and unseen:
         return drift.of_mark(load.name, place, before.columns, shape.schema.names, before.gone, load.config.drift)
     if info is None:
         return drift.Fit()

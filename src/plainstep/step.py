@@ -18,7 +18,7 @@ from plainstep.errors import MarkMoved, PlainStepError, Refused
 from plainstep.netting import news, read_found
 from plainstep.progress import counted
 from plainstep.retries import retried
-from plainstep.shaping import as_held, moment_of, parts_of, shape_of, window_parts
+from plainstep.shaping import in_held_types, moment_of, parts_of, shape_of, window_parts
 from plainstep.stores.records import LedgerEntry, Part
 from plainstep.windows import ahead, refuse_another_shape, refuse_unless_continuous, resolve, shown, span_of
 
@@ -368,7 +368,7 @@ def reload(load: Load) -> StepOutcome:
         span = snapshot.span
         entry = entry_of(load, "reload", span, mark)
         moment = moment_of(entry, span.head_at)
-        shape = as_held(shape_of(load), load.target.table(load.into_table, ()))
+        shape = in_held_types(shape_of(load), load.target.table(load.into_table, ()))
         rows = counted(snapshot.batches, f"{load.name}: rows")
         net, edits = differences_of(load, shape, rows, moment)
     counts = net.counts

@@ -34,6 +34,9 @@ def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
         refusal = why_not_continue(mark, span, made_at)
     if refusal and load.target.mark(load.name) != mark:
         raise moved(load.name)
+    if refusal and load.config.shape == "events":  # a table as it stands tells nothing of what happened
+        mend = f"plainstep mark {load.name} --to head goes on from there, and makes no events of what came in between."
+        return Refused(refusal.what, refusal.why, mend)
     return refusal
 
 

@@ -153,9 +153,8 @@ def holds(column: pa.DataType, value: pa.DataType) -> bool:
     if column == value or (pa.types.is_integer(column) and pa.types.is_integer(value)):
         return True
     if pa.types.is_decimal(column) and pa.types.is_decimal(value):
-        enough = (
-            _digits(column) >= _digits(value) or column.precision == MOST_DIGITS
-        )  # as sums have: nobody needs as many
+        # A sum has as many digits as there are: nobody needs more.
+        enough = _digits(column) >= _digits(value) or column.precision == MOST_DIGITS
         return enough and bool(column.scale >= value.scale)
     return _text(column) and _text(value)
 

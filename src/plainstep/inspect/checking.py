@@ -13,7 +13,7 @@ from plainstep.core.positions import Mark, Span
 from plainstep.errors import ConfigError, MarkMoved, Refused
 from plainstep.netting import news, read_net
 from plainstep.progress import counted
-from plainstep.shaping import as_held, parts_of, shape_of
+from plainstep.shaping import in_held_types, parts_of, shape_of
 from plainstep.windows import ahead, refuse_unless_continuous, shown
 
 if TYPE_CHECKING:
@@ -121,7 +121,7 @@ def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckRe
                 f"The mark of {load.name} says that it was loaded up to {mark.position}.",
                 f"plainstep reload {load.name}",
             )
-        shape = as_held(shape, info)
+        shape = in_held_types(shape, info)
         _refuse_missing(
             load, [name for column in shape.schema.names for name in shape.names_of(column)], info.schema.names
         )

@@ -108,9 +108,8 @@ class Events:
         changes = found.changes() if self.every_change and found.changes is not None else iter([found.net.as_changes()])
         parts = [OUTBOX.empty_table()]
         for some in gathered(changes, AT_ONCE):
-            rows = sorted(
-                self._messages(some, found.numbering, now), key=itemgetter("change_number")
-            )  # of several rules
+            rows = list(self._messages(some, found.numbering, now))
+            rows.sort(key=itemgetter("change_number"))  # those of several rules are made one after the other
             parts.append(pa.Table.from_pylist(rows, OUTBOX))
         messages = pa.concat_tables(parts)
         return [Edits(put=messages, new=messages.num_rows, sure=False)]

@@ -277,7 +277,7 @@ def _written(shape: History, events: _Events, opened: pa.Table, now: Moment) -> 
     position = _rising(events.position[order], same)
     known = order[firsts] < opened.num_rows
     times = _rising(_times(events, now)[order], same)
-    number = _numbers(events, order, same, begins)[firsts]
+    number = _version_numbers(events, order, same, begins)[firsts]
     new, again, ends = ~known, known & (lasts != firsts), known & (lasts == firsts) & closes
     told = events.at.is_valid().to_numpy(zero_copy_only=False)[order]
     told[np.flatnonzero(order < opened.num_rows)] = flat(pc.equal(opened[BY], CHANGE)).to_numpy(zero_copy_only=False)[
@@ -329,7 +329,7 @@ def _differs(shape: History, events: _Events, source: dict[str, Ints]) -> Bools:
     return found
 
 
-def _numbers(events: _Events, order: Ints, same: Bools, begins: Bools) -> Ints:
+def _version_numbers(events: _Events, order: Ints, same: Bools, begins: Bools) -> Ints:
     """The number of each event's version, if it begins one: they are counted on from those that are there."""
     starts = np.flatnonzero(~same)
     group = np.cumsum(~same) - 1
@@ -350,10 +350,13 @@ def _times(events: _Events, now: Moment) -> Ints:
 
 
 def _rising(numbers: Ints, same: Bools) -> Ints:
-    """Numbers none of which is smaller than the one before it of the same key."""
-    found = numbers.copy()
-    backwards = np.flatnonzero(same[1:] & (found[1:] < found[:-1])) + 1
-    while len(backwards):  # few keys, or none
-        found[backwards] = found[backwards - 1]
-        backwards = np.flatnonzero(same[1:] & (found[1:] < found[:-1])) + 1
+    """Numbers none of which is smaller than one before it of the same key."""
+    if not (same[1:] & (numbers[1:] < numbers[:-1])).any():
+        return numbers
+    count = len(numbers)
+    order = np.argsort(numbers, kind="stable")
+    rank = np.empty(count, dtype=np.int64)
+    rank[order] = np.arange(count)
+    before = (np.cumsum(~same) - 1) * count  # every key's ranks above those of the keys before it
+    found: Ints = numbers[order][np.maximum.accumulate(before + rank) - before]
     return found
