@@ -9,6 +9,7 @@ from collections import defaultdict
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
+from unittest import mock
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -177,7 +178,7 @@ class Http(unittest.TestCase):
         """Whatever the receiver answers: repeats discarded by id, each key's events are there in their order."""
         self.receiver.got.clear()
         load = LOAD.format(into=("house", "shed")[split], deliver=self.receiver.url).replace("tries = 3", "tries = 50")
-        with Town(TABLE, loads=load) as town:
+        with Town(TABLE, loads=load) as town, mock.patch("plainstep.outbox.AT_ONCE", 3):
             town.project.capture_on("town.tree")
             town.project.step("alarm")
             for key, answer in failures:

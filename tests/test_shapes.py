@@ -634,94 +634,71 @@ delete = ["d"]
             self.assertEqual([row and row["a"] for row in at], [1, 2, 3, None])
 
 
+IN_THE_MIDDLE = "import plainstep.stores.merging as m; m.Merge._write = lambda self, edits, done=m.Merge._write: (done(self, edits), die())"
+COMMITTED = """
+import plainstep.stores.postgresql.target as p
+p.PostgresqlTarget.commit = lambda self, *commits, done=p.PostgresqlTarget.commit: (done(self, *commits), die())
+"""
+
+
+KILLED = ("flagged", "history", "journal", "rollup", "events")
+
+
 class Killed(unittest.TestCase):
     """Killed while it is written, every shape is merged once, when the step is made again."""
 
     def test_killed_anywhere_then_run_again(self) -> None:
-        points = ("in the middle of applying", "before the commit", "after the commit")
-        for number, name in enumerate(("flagged", "history", "journal", "rollup", "events")):
+        for number, name in enumerate(KILLED):
             store = ("house", "shed")[number % 2]
-            said = SHAPES[name].replace("FIRST", "snapshot")
-            load = f'\n[loads.it]\nfrom = "town.tree"\ninto = "{store}.it"\n{said}\n'
-            with (
-                Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')", loads=load) as here,
-                self.subTest(name),
-            ):
-                here.project.capture_on("town.tree")
-                here.project.step("it")
-                for turn, point in enumerate(points):
-                    here.sql(
-                        f"UPDATE tree SET a = a + {turn + 1}",
-                        f"INSERT INTO tree VALUES ({turn + 3}, 1, 'oak')",
-                        "DELETE FROM tree WHERE k = (SELECT min(k) FROM tree)",
-                    )
-                    before = len(here.project.ledger("it"))
-                    child = here.child(DIE + POINTS[point] + STEP, "it")
-                    told = child.communicate(timeout=60)[0]
-                    self.assertEqual(child.returncode, -signal.SIGKILL, told)
-                    [outcome] = here.project.step("it")
-                    self.assertEqual(outcome.outcome, "nothing" if point == "after the commit" else "stepped")
-                    self.assertEqual(len(here.project.ledger("it")), before + 1)
-                changes = _changes(here, "it")
-                if name == "events":
-                    rose = sum(c["op"] == "update" for c in changes) + sum(c["op"] == "delete" for c in changes)
-                    self.assertEqual(len(here.rows(store, "it")), rose)
-                else:
-                    self.assertTrue(here.project.check("it")[0].ok)
-                if name == "journal":
-                    self.assertEqual(len(here.rows(store, "it")), 2 + len(changes))
+            with self.subTest(name, store=store), self.town(name, store) as here:
+                self.kill(here)
+                self.once(here, name, here.rows(store, name))
 
+    def test_killed_while_it_is_written_to_postgresql(self) -> None:
+        for name in KILLED:
+            with self.subTest(name), Database(server=cluster()) as lake, self.town(name, "lake", lake.url) as here:
+                self.kill(here)
+                self.once(here, name, lake.rows(name))
 
-FEED = """
-[loads.{name}]
-from = "town.feed"
-into = "house.{name}"
-key = ["k"]
-{said}
-[loads.{name}.layout]
-position = ["day", "n"]
-operation = "op"
-insert = ["i"]
-update = ["u"]
-delete = ["d"]
-was = "was_*"
-now = "now_*"
-"""
+    def town(self, name: str, store: str, url: str = "duckdb:///nothing.duckdb") -> Town:
+        """A town with a load of one of the shapes into one of the stores."""
+        load = f'\n[stores.lake]\nurl = "{url}"\n[loads.it]\nfrom = "town.tree"\ninto = "{store}.{name}"\n'
+        said = SHAPES[name].replace("FIRST", "snapshot")
+        return Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')", loads=f"{load}{said}\n")
 
-
-class Feeds(unittest.TestCase):
-    """Shapes of what something else wrote, whose positions are no single numbers."""
-
-    @given(st.lists(st.booleans(), min_size=12, max_size=12))
-    @settings(max_examples=4, deadline=None, phases=WITHOUT_SHRINKING)
-    def test_events_and_positions_are_the_same_however_the_feed_is_cut(self, cuts: list[bool]) -> None:
-        shapes = {
-            "told": 'shape = "events"\nrules = { any = "", grew = "now.a > was.a" }',
-            "archive": 'shape = "journal"',
-            "versions": 'shape = "history"\ngrain = "change"',
+    def kill(self, here: Town) -> None:
+        """A step that dies at each of some points, and is made again."""
+        points = {
+            "in the middle": IN_THE_MIDDLE,
+            "before the commit": POINTS["before the commit"],
+            "after the commit": POINTS["after the commit"] + COMMITTED,
         }
-        loads = "".join(FEED.format(name=name, said=said) for name, said in shapes.items())
-        table = "CREATE TABLE feed (day TEXT, n INTEGER, op TEXT, was_k INTEGER, was_a INTEGER, now_k INTEGER, now_a INTEGER)"
-        results = []
-        for step_after in (cuts, [False] * 11 + [True]):
-            with Town(table, loads=loads) as town:
-                for number, step in enumerate(step_after):
-                    key, age = number % 2, number // 2
-                    old = f"{key}, {age - 1}" if age else "NULL, NULL"
-                    town.sql(
-                        f"INSERT INTO feed VALUES ('2026-03-0{1 + number // 4}', {number}, '{'u' if age else 'i'}', {old}, {key}, {age})"
-                    )
-                    if step:
-                        town.project.step(*shapes)
-                town.project.step(*shapes)
-                told = sorted((row[0], row[6]) for row in town.rows("house", "told"))
-                versions = sorted((row[0], row[1], row[-2], row[-1]) for row in town.rows("house", "versions"))
-                journal = [row[3] for row in sorted(town.rows("house", "archive"), key=lambda row: (row[0], row[2]))]
-                results.append((told, versions, journal))
-                self.assertEqual(len({one for one, _ in told}), 12 + 10)
-                self.assertEqual(journal, sorted(journal))
-                self.assertTrue(all(town.project.check("versions", "archive")))
-        self.assertEqual(*results)
+        here.project.capture_on("town.tree")
+        here.project.step("it")
+        for turn, (point, harm) in enumerate(points.items()):
+            here.sql(
+                f"UPDATE tree SET a = a + {turn + 1}",
+                f"INSERT INTO tree VALUES ({turn + 3}, 1, 'oak')",
+                "DELETE FROM tree WHERE k = (SELECT min(k) FROM tree)",
+            )
+            before = len(here.project.ledger("it"))
+            child = here.child(DIE + harm + STEP, "it")
+            told = child.communicate(timeout=60)[0]
+            self.assertEqual(child.returncode, -signal.SIGKILL, told)
+            [outcome] = here.project.step("it")
+            self.assertEqual(outcome.outcome, "nothing" if point == "after the commit" else "stepped")
+            self.assertEqual(len(here.project.ledger("it")), before + 1)
+
+    def once(self, here: Town, name: str, held: list[Any]) -> None:
+        """Everything is there once."""
+        changes = _changes(here, "it")
+        if name == "events":
+            rose = sum(c["op"] == "update" for c in changes) + sum(c["op"] == "delete" for c in changes)
+            self.assertEqual(len(held), rose)
+        else:
+            self.assertTrue(here.project.check("it")[0].ok)
+        if name == "journal":
+            self.assertEqual(len(held), 2 + len(changes))
 
 
 ARCHIVE = """
