@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Place, Window
+from plainstep.errors import PlainStepError
 from plainstep.inspect.looking import read_changes
 from plainstep.netting import key_of
 from plainstep.rows import changes as as_rows
@@ -108,8 +110,10 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
         result.row, result.known = _before_its_changes(load, wanted, upto, span.end)
     result.holds_rows = load.config.shape in ROWS_BY_KEY
     result.target = _at_target(load, wanted)
-    keep_rows = (other for other in beside if other.config.shape in ROWS_BY_KEY)
-    result.targets = {other.name: _at_target(other, wanted) for other in keep_rows}
+    for other in beside:
+        if other.config.shape in ROWS_BY_KEY:
+            with suppress(PlainStepError):  # what is wrong with another load is not for here
+                result.targets[other.name] = _at_target(other, wanted)
     table = _table(load)
     # A part of a row would bring back something else.
     if table and last and last["op"] == "delete" and load.source.reversible and not narrows(load):
