@@ -120,7 +120,7 @@ def _deliver(load: Load, outcome: StepOutcome) -> None:
     try:
         done = outcome.delivery = deliver(load)
     except PlainStepError as error:
-        outcome.warnings.append(f"no event was sent: {error.what}")
+        outcome.warnings.append(" ".join(part for part in ("no event was sent:", error.what, error.next) if part))
         return
     if done.problem:
         told = (
