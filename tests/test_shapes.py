@@ -794,13 +794,16 @@ class Archive(unittest.TestCase):
     def test_more_partitions_than_may_be_open_at_a_time(self) -> None:
         rows = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 70000) INSERT INTO tree SELECT i, 0, i % 5 FROM n"
         text = ARCHIVE.format(first="beginning", format="parquet").replace('["date", "b"]', '["b"]')
-        with Town(TREE, loads=text) as town, mock.patch("plainstep.stores.files.target.MOST_OPEN", 2):
+        limits = mock.patch.multiple("plainstep.stores.files.target", MOST_OPEN=2, AT_ONCE=10_000)
+        with Town(TREE, loads=text) as town, limits:
             town.project.capture_on("town.tree")
             town.sql(rows)
             [outcome] = town.project.step("archive")
             self.assertEqual(outcome.edits["append"], 70000)
             self.assertEqual(self.rows(town), [(n, "insert") for n in range(1, 70001)])
-            folders = {path.parent.name for path in (town.path / "archive" / "tree").rglob("*.parquet")}
+            files = list((town.path / "archive" / "tree").rglob("*.parquet"))
+            self.assertTrue(any(path.name.endswith("-2.parquet") for path in files))
+            folders = {path.parent.name for path in files}
             self.assertEqual(folders, {f"b={n}" for n in range(5)})
             self.assertTrue(town.project.check("archive")[0].ok)
 

@@ -38,6 +38,8 @@ CREATE = f"""CREATE TABLE IF NOT EXISTS {FILES} (
     file VARCHAR PRIMARY KEY, table_name VARCHAR NOT NULL, load_name VARCHAR NOT NULL, step BIGINT NOT NULL,
     row_count BIGINT NOT NULL, named BIGINT NOT NULL
 )"""
+# Rows that are written at a time: each partition's become a part of its file, which is to be no small one.
+AT_ONCE = 1 << 18
 # So many files of a step are open at a time: processes are often allowed 1,024.
 MOST_OPEN = 400
 # What a partition without a value is called.
@@ -222,9 +224,11 @@ class _Append(Merge):
 
     def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
         """Write rows as they come, each into the file of its partition."""
+        from plainstep.core.changes import in_tables
+
         with _Parts(self, schema) as parts:
-            for batch in batches:
-                parts.write(batch)
+            for rows in in_tables(schema, batches, AT_ONCE):
+                parts.write(rows)
         entry = self.commit.entry
         for file, count in parts.counts.items():
             values = [file, self.part.table, entry.load, entry.step, count]
@@ -276,18 +280,19 @@ class _Parts:
         for file in self._open.values():
             file.close(kind, *more)
 
-    def write(self, batch: pa.RecordBatch) -> None:
+    def write(self, table: pa.Table) -> None:
         """Write rows, each into the file of its partition."""
         import numpy as np
         import pyarrow as pa
         import pyarrow.compute as pc
 
-        table = pa.Table.from_batches([batch])
+        from plainstep.core.changes import flat
+
         if not self.form.partition:
             self._write("", table)
             return
         labels = pc.binary_join_element_wise(*(self._labels(table, name) for name in self.form.partition), "/")
-        known = labels.dictionary_encode()
+        known = flat(labels).dictionary_encode()
         codes = known.indices.to_numpy(zero_copy_only=False)
         sorted_rows = table.take(pa.array(np.argsort(codes, kind="stable")))
         begin = 0
