@@ -7,7 +7,7 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, Any
+from typing import IO, TYPE_CHECKING
 
 from plainstep.errors import ConfigError, StoreError
 
@@ -77,11 +77,30 @@ def writer(form: str, out: IO[bytes], schema: pa.Schema) -> Iterator[Write]:
 
 
 def _lines(table: pa.Table) -> Iterator[bytes]:
+    """Rows as JSON, a line each. Values are made texts a column at a time, and each different one once."""
+    names = [json.dumps(name, ensure_ascii=False).replace("%", "%%") for name in table.column_names]
+    line = "{" + ", ".join(f"{name}: %s" for name in names) + "}\n"
+    for row in zip(*map(_json_texts, table.columns), strict=True):
+        yield (line % row).encode()
+
+
+def _json_texts(column: pa.ChunkedArray) -> list[str]:
+    """Each value as JSON."""
+    import numpy as np
+    import pyarrow as pa
+
+    from plainstep.core.changes import flat
     from plainstep.core.jsonable import finite, plain
 
-    for row in table.to_pylist():
-        told: dict[str, Any] = {name: finite(value) for name, value in row.items()}
-        yield json.dumps(told, default=plain, ensure_ascii=False).encode() + b"\n"
+    encode = json.JSONEncoder(default=plain, ensure_ascii=False).encode
+    values = flat(column)
+    if pa.types.is_nested(values.type) or pa.types.is_null(values.type):
+        return [encode(value) for value in values.to_pylist()]
+    known = values.dictionary_encode()
+    texts = [encode(finite(value)) for value in known.dictionary.to_pylist()]
+    places = known.indices.fill_null(len(texts)).to_numpy(zero_copy_only=False)
+    found: list[str] = np.array([*texts, "null"], dtype=object)[places].tolist()
+    return found
 
 
 def _of_texts(schema: pa.Schema) -> pa.Schema:
