@@ -541,6 +541,12 @@ delete = ["d"]
                 connection.execute("DROP TABLE it")
             self.assertEqual(town.run("reload", "it").exit_code, 0)
             self.assertEqual([row[:2] for row in town.rows("house", "it")], [("ash", 2)])
+            town.sql("INSERT INTO tree (k, a) VALUES (3, 3)")
+            self.assertIn("coalesce", town.run("step", "it").output)  # a group must have a name
+            said(grouped.replace('["b"]', """{ b = "coalesce(b, 'unknown')" }"""))
+            self.assertIn('by was ["b"]', town.run("step", "it").output)
+            self.assertEqual(town.run("reload", "it").exit_code, 0)
+            self.assertEqual([row[:2] for row in town.rows("house", "it")], [("ash", 2), ("unknown", 1)])
             self.assertEqual(town.run("step", "it").exit_code, 0)
 
     def test_columns_that_come_where_no_table_shows_them(self) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Mark, Place, Span, Window, is_time, parse_point, why_not_continue
 from plainstep.errors import ConfigError, Refused
@@ -13,9 +13,6 @@ from plainstep.stores.bookkeeping import moved
 
 if TYPE_CHECKING:
     from plainstep.load import Load
-
-# Settings with which a target has other tables.
-REMADE = {"shape", "by"}
 
 
 def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
@@ -40,30 +37,33 @@ def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
     return refusal
 
 
-def _set_otherwise(load: Load, mark: Mark) -> dict[str, str]:
-    """The settings that were others when a load last stepped, with what they were."""
-    if mark.made_by in ("", load.config.made_by):
-        return {}
-    was, now = (json.loads(said) for said in (mark.made_by, load.config.made_by))
-    changed = (name for name in {**was, **now} if was.get(name) != now.get(name))
-    return {name: json.dumps(was[name], ensure_ascii=False) if name in was else "not set" for name in changed}
-
-
 def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
-    """Why what comes does not go with what was merged, if the load was set otherwise then."""
-    changed = _set_otherwise(load, mark)
-    if not changed:
+    """Why what comes does not go with what was merged, if the load was set otherwise when it last stepped."""
+    if mark.made_by in ("", load.config.made_by):
         return None
-    told = ", ".join(f"{name} was {value}" for name, value in changed.items())
+    was, now = _settings(mark, load)
+    changed = [name for name in {**was, **now} if was.get(name) != now.get(name)]
+    told = (f"{name} was {json.dumps(was[name], ensure_ascii=False) if name in was else 'not set'}" for name in changed)
     mend = f"plainstep reload {load.name} brings them there; plainstep mark {load.name} --to X leaves them as they are."
-    if REMADE & changed.keys():
+    if _other_tables(was, now):
         into = load.config.into
         mend = f"Name another target ('into'); or drop {into} and what is beside it, then plainstep reload {load.name}."
     return Refused(
-        f"{load.name} was set otherwise when it last stepped: {told}.",
+        f"{load.name} was set otherwise when it last stepped: {', '.join(told)}.",
         "Rows that were merged then were chosen, or computed, otherwise.",
         mend,
     )
+
+
+def _settings(mark: Mark, load: Load) -> tuple[dict[str, Any], dict[str, Any]]:
+    """The settings that made a target, and those that are to."""
+    was, now = json.loads(mark.made_by or load.config.made_by), json.loads(load.config.made_by)
+    return was, now
+
+
+def _other_tables(was: dict[str, Any], now: dict[str, Any]) -> bool:
+    """Whether a target has other tables by other settings: those of another shape, or of groups with other columns."""
+    return was.get("shape") != now.get("shape") or list(was.get("by", ())) != list(now.get("by", ()))
 
 
 def refuse_another_shape(load: Load, mark: Mark) -> None:
@@ -73,7 +73,7 @@ def refuse_another_shape(load: Load, mark: Mark) -> None:
         Refused: they were, and are still there.
     """
     refusal = _made_otherwise(load, mark)
-    if refusal and REMADE & _set_otherwise(load, mark).keys() and load.target.table(load.into_table, ()) is not None:
+    if refusal and _other_tables(*_settings(mark, load)) and load.target.table(load.into_table, ()) is not None:
         raise refusal
 
 
