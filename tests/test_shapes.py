@@ -353,6 +353,7 @@ class Scoped(unittest.TestCase):
             'shape = "events"\nrules = { r = "was.girth > 1" }': "is no condition",
             'shape = "rollup"\nby = ["b"]': "needs 'measures'",
             'shape = "events"\nrules = { r = "" }\ndeliver = "ftp://larkmoor"': "events cannot be sent there",
+            'shape = "events"\nrules = { r = "" }\ndeliver = "http://larkmoor:tree/"': "events cannot be sent there",
             'measures = { n = "count(*)" }': "is of the shape rollup",
         }
         for said, told in wrong.items():

@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from itertools import groupby
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
@@ -82,9 +83,11 @@ def refuse_unknown(url: str, where: str) -> None:
     Raises:
         ConfigError: it is of no known kind.
     """
-    parts = urlsplit(url)
-    if (parts.scheme in ("http", "https") and parts.hostname) or (parts.scheme == "file" and parts.path[1:]):
-        return
+    with suppress(ValueError):  # a port that is none
+        parts = urlsplit(url)
+        there = parts.hostname and parts.port != 0
+        if (parts.scheme in ("http", "https") and there) or (parts.scheme == "file" and parts.path[1:]):
+            return
     raise ConfigError(
         f"{where}: events cannot be sent there.",
         "",

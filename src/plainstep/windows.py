@@ -41,7 +41,7 @@ def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
     """Why what comes does not go with what was merged, if the load was set otherwise when it last stepped."""
     if mark.made_by in ("", load.config.made_by):
         return None
-    was, now = _settings(mark, load)
+    was, now = _settings(load, mark)
     changed = [name for name in {**was, **now} if was.get(name) != now.get(name)]
     told = (f"{name} was {json.dumps(was[name], ensure_ascii=False) if name in was else 'not set'}" for name in changed)
     mend = f"plainstep reload {load.name} brings them there; plainstep mark {load.name} --to X leaves them as they are."
@@ -55,10 +55,9 @@ def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
     )
 
 
-def _settings(mark: Mark, load: Load) -> tuple[dict[str, Any], dict[str, Any]]:
+def _settings(load: Load, mark: Mark) -> tuple[dict[str, Any], dict[str, Any]]:
     """The settings that made a target, and those that are to."""
-    was, now = json.loads(mark.made_by or load.config.made_by), json.loads(load.config.made_by)
-    return was, now
+    return json.loads(mark.made_by), json.loads(load.config.made_by)
 
 
 def _other_tables(was: dict[str, Any], now: dict[str, Any]) -> bool:
@@ -73,7 +72,7 @@ def refuse_another_shape(load: Load, mark: Mark) -> None:
         Refused: they were, and are still there.
     """
     refusal = _made_otherwise(load, mark)
-    if refusal and _other_tables(*_settings(mark, load)) and load.target.table(load.into_table, ()) is not None:
+    if refusal and _other_tables(*_settings(load, mark)) and load.target.table(load.into_table, ()) is not None:
         raise refusal
 
 
