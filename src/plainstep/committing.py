@@ -73,8 +73,9 @@ def commit_of(
     """
     columns, gone = _columns(load, before, bool(parts))
     mark = Mark(
-        load.name, span.identity, span.head, span.head_at, entry.step, span.token, columns, gone, load.config.made_by
-    )
+        load.name, span.identity, span.head, span.head_at, entry.step, span.token, columns, gone, load.made_by,
+        before.tables if before and parts else (),
+    )  # fmt: skip
     entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
     aside = set_aside(load) if parts and not back else []
     _refuse_most_aside(load, aside, entry.changes)

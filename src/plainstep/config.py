@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic_core import PydanticCustomError
 
 from plainstep.core.durations import duration
 
@@ -222,30 +222,68 @@ class LoadConfig(BaseModel):
         """Settings that another shape has, and combinations that cannot be."""
         for name, shapes in OF_SHAPES.items():
             if name in self.model_fields_set and self.shape not in shapes:
-                raise ValueError(f"{name} is of the shape {' or '.join(shapes)}, and this load's is {self.shape}")
+                raise wrong(name, f"{name} is of the shape {' or '.join(shapes)}, and this load's is {self.shape}")
+        for name, ways in OF_CHANGES.items():
+            if name in self.model_fields_set and self.changes not in ways:
+                told = " or ".join(f'"{way}"' for way in ways)
+                raise wrong(
+                    name, f"{name} does nothing here: it needs changes = {told}, and this load's is {self.changes!r}"
+                )
         for shape, name in (("rollup", "by"), ("rollup", "measures"), ("events", "rules")):
             if self.shape == shape and not getattr(self, name):
-                raise ValueError(f"the shape {shape} needs {name!r}")
+                raise wrong("shape", f"the shape {shape} needs {name!r}")
         if self.changes in ("column", "diff") and self.shape not in ("mirror", "history"):
-            raise ValueError(
-                f"changes = {self.changes!r} finds changes by what the target holds, and a {self.shape} does not hold the rows"
-            )
+            told = f"finds changes by what the target holds, and a {self.shape} does not hold the rows"
+            raise wrong("changes", f"changes = {self.changes!r} {told}")
+        if not self.operations:
+            raise wrong("operations", "operations names none, so nothing would ever be merged")
+        if "tries" in self.model_fields_set and not self.deliver:
+            raise wrong("tries", "tries does nothing without 'deliver', which says where events are sent")
         if self.deletes == "ignore" or "delete" not in self.operations:
             self.deletes = "ignore"
         return self
 
     @property
-    def made_by(self) -> str:
-        """The settings that say what the target holds, as JSON: what was merged by others does not go with what comes.
+    def every_change(self) -> bool:
+        """Whether a shape is made of every change, as it is where nothing else is said and the changes are told."""
+        return self.grain == "change" or (not self.grain and self.changes not in ("column", "diff"))
 
-        What only appends goes on with what comes; a comparison compares everything anyway.
+    @property
+    def meaning(self) -> dict[str, Any]:
+        """The settings that decide what a change means, and what the target holds of it.
+
+        What was merged by others does not go with what comes. What only appends goes on with what comes, as far as it is
+        read in the same way; a comparison compares everything anyway.
         """
-        names = ["shape"]
-        if self.shape in ("mirror", "history", "rollup") and self.changes != "diff":
-            names += ["where", "columns", "derive", "by", "measures"]
-        said = {name: getattr(self, name) for name in names}
-        return json.dumps({name: value for name, value in said.items() if value}, ensure_ascii=False)
+        names = {"shape", "changes", "types", "column"}
+        if self.shape in ("mirror", "history", "rollup"):
+            names |= {name for name, shapes in OF_SHAPES.items() if self.shape in shapes} - {"grain", "old_values"}
+            names |= {"where", "columns", "derive"} if self.changes != "diff" else set()
+        said = {name: getattr(self, name) for name in sorted(names)}
+        if self.shape == "history":
+            said["grain"] = "change" if self.every_change else "net"
+        if self.layout:
+            said["layout"] = self.layout.model_dump(exclude_defaults=True, exclude={"quiet"})
+        return {name: value for name, value in said.items() if value and value != DEFAULTS.get(name)}
 
+
+def wrong(setting: str, why: str) -> PydanticCustomError:
+    """The error for a setting of a load that cannot be what it is."""
+    return PydanticCustomError("setting", "{why}", {"setting": setting, "why": why})
+
+
+# Settings that only some ways of reading changes have.
+OF_CHANGES: dict[str, tuple[str, ...]] = {
+    "rows": ("table",),
+    "layout": ("table",),
+    "column": ("column",),
+    "overlap": ("table", "column"),
+    "bad": ("table",),
+    "old_values": ("log", "table"),
+}
+
+# What a mirror does where nothing else is said.
+DEFAULTS = {"deletes": "drop", "operations": ["insert", "update", "delete"]}
 
 # Settings that only some shapes have.
 OF_SHAPES: dict[str, tuple[str, ...]] = {

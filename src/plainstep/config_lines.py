@@ -28,6 +28,10 @@ def explained(path: Path, text: str, error: ValidationError) -> ConfigError:
         )
     if first["type"] == "missing":
         return ConfigError(f"{where}: {name} is missing.", "", "docs/configuration.md shows a whole file.")
+    if first["type"] == "setting":
+        setting = str(first["ctx"]["setting"])
+        line = line_of(text, [*place, setting])
+        return ConfigError(f"{path}, line {line}: {first['msg']}.", "", f"Fix {setting!r} in [{name}].")
     told = first["msg"][0].lower() + first["msg"][1:]
     return ConfigError(f"{where}: {name} is {first['input']!r}: {told}.")
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -40,6 +41,12 @@ class Load:
     base: Path = Path()
     old_values: Load | None = None
     deliver: str = ""
+
+    @property
+    def made_by(self) -> str:
+        """The settings that decide what its target holds, as JSON, to be kept with its mark."""
+        said = self.config.meaning | {"key": sorted(self.whole_source.key())}
+        return json.dumps(said, ensure_ascii=False, sort_keys=True)
 
     @property
     def reader(self) -> str:

@@ -162,13 +162,24 @@ def key_of(load: Load, schema: pa.Schema) -> tuple[str, ...]:
                 f"Its columns: {', '.join(schema.names)}.",
                 f"Mend 'key' in [loads.{load.name}].",
             )
+    refuse_another_key(load)
+    return asked
+
+
+def refuse_another_key(load: Load) -> None:
+    """Refuse a key that is not the one by which the source tells rows apart.
+
+    Raises:
+        Refused: it is another.
+    """
+    captured = load.source.key()
+    asked = tuple(load.config.key) or captured
     if set(asked) != set(captured):
         raise Refused(
             f"The key of {load.name} is {', '.join(asked)}, but {load.config.source} is captured by {', '.join(captured)}.",
             "Nothing says that the load's key is unique.",
             f"Mend 'key' in [loads.{load.name}], or capture anew: plainstep capture off, then on --key {','.join(asked)}.",
         )
-    return asked
 
 
 def refuse_doubtful(load: Load, window: Window, net: NetChanges) -> None:

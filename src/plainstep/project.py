@@ -16,7 +16,7 @@ from pydantic import ValidationError
 from plainstep.config import Config
 from plainstep.config_lines import explained, line_of
 from plainstep.core.durations import duration
-from plainstep.errors import ConfigError
+from plainstep.errors import ConfigError, Refused
 from plainstep.load import Load
 from plainstep.senders import refuse_unknown
 from plainstep.stores import open_store
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.aside import PutBack
+    from plainstep.config import LoadConfig
     from plainstep.core.comparing import Scope
     from plainstep.core.filters import Filter
     from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, TraceResult
@@ -310,9 +311,29 @@ class Project:
         store, table = self._table(place)
         return store.capture_on(table, key, how)
 
-    def capture_off(self, place: str, how: str = "capture") -> CaptureInfo:
-        """Turn capture off for ``STORE.TABLE`` and forget its changes."""
+    def capture_off(self, place: str, how: str = "capture", really: bool = False) -> CaptureInfo:
+        """Turn capture off for ``STORE.TABLE`` and forget its changes.
+
+        Args:
+            place: the table.
+            how: the way in which it is captured.
+            really: whether to do it though changes wait to be merged.
+
+        Raises:
+            Refused: changes wait, and would be lost.
+        """
+        from plainstep.trimming import unmerged
+        from plainstep.wording import many
+
         store, table = self._table(place)
+        waiting = [] if really else unmerged(store, table, how)
+        if waiting:
+            names = ", ".join(f"{one.name}: {many(one.waiting, 'change')}" for one in waiting)
+            raise Refused(
+                f"Changes of {place} wait to be merged ({names}).",
+                "With capture, what was recorded is forgotten.",
+                f"plainstep step merges them; plainstep capture off {place} --yes forgets them.",
+            )
         return store.capture_off(table, how)
 
     def capture_refresh(self, place: str, how: str = "capture") -> tuple[CaptureInfo, str]:
@@ -365,33 +386,59 @@ def _build(path: Path, text: str) -> Project:
     }
     project = Project(path, stores)
     for name, load in config.loads.items():
-        line = line_of(text, ["loads", name, "from"])
-        from_store, from_table = find_table(load.source, stores, f"{path}, line {line}: from = STORE.TABLE")
-        line = line_of(text, ["loads", name, "into"])
-        into_store, into_table = find_table(load.into, stores, f"{path}, line {line}: into = STORE.TABLE")
-        if from_store is into_store and from_table == into_table:
-            raise ConfigError(f"{path}, line {line}: the load {name} would merge {load.into} into itself.")
-        if into_store.appends_only and load.shape != "journal":
-            raise ConfigError(
-                f"{path}, line {line}: {load.into} is in a folder of files, and rows in files are never changed.",
-                "Only a journal is appended to.",
-                'Set shape = "journal", or merge into a database.',
-            )
-        keep = config.stores[load.source.partition(".")[0]].keep
-        deliver = _filled(path, text, ["loads", name, "deliver"], load.deliver)
-        if deliver:
-            refuse_unknown(deliver, f"{path}, line {line_of(text, ['loads', name, 'deliver'])}: deliver")
-        made = Load(name, load, from_store, from_table, into_store, into_table, keep=keep, base=base, deliver=deliver)
-        project.keeps[from_store.name] = keep
-        if load.rows:
-            line = line_of(text, ["loads", name, "rows"])
-            made.rows_store, made.rows_table = find_table(load.rows, stores, f"{path}, line {line}: rows = STORE.TABLE")
-        project.loads[name] = made
+        made = project.loads[name] = _load(path, text, stores, name, load)
+        made.keep = project.keeps[made.from_store.name] = config.stores[load.source.partition(".")[0]].keep
     for name, group in config.groups.items():
         project.groups[name] = _group(path, text, project, name, group.loads)
     _find_old_values(path, text, project)
     _refuse_shared_targets(path, text, project)
     return project
+
+
+def _load(path: Path, text: str, stores: dict[str, Store], name: str, said: LoadConfig) -> Load:
+    """A load, with its stores.
+
+    Raises:
+        ConfigError: they are not there, or do not go together.
+    """
+
+    def where(setting: str) -> str:
+        return f"{path}, line {line_of(text, ['loads', name, setting])}"
+
+    from_store, from_table = find_table(said.source, stores, f"{where('from')}: from = STORE.TABLE")
+    into_store, into_table = find_table(said.into, stores, f"{where('into')}: into = STORE.TABLE")
+    if from_store is into_store and from_table == into_table:
+        raise ConfigError(f"{where('into')}: the load {name} would merge {said.into} into itself.")
+    _refuse_misplaced(where, said, into_store.appends_only)
+    deliver = _filled(path, text, ["loads", name, "deliver"], said.deliver)
+    if deliver:
+        refuse_unknown(deliver, f"{where('deliver')}: deliver")
+    base = path.absolute().parent
+    made = Load(name, said, from_store, from_table, into_store, into_table, base=base, deliver=deliver)
+    if said.rows:
+        made.rows_store, made.rows_table = find_table(said.rows, stores, f"{where('rows')}: rows = STORE.TABLE")
+    return made
+
+
+def _refuse_misplaced(where: Callable[[str], str], said: LoadConfig, into_files: bool) -> None:
+    """Refuse what only files can be, of a table, and what only tables can be, of files.
+
+    Raises:
+        ConfigError: that is what is said.
+    """
+    if into_files and said.shape != "journal":
+        raise ConfigError(
+            f"{where('into')}: {said.into} is in a folder of files, and rows in files are never changed.",
+            "Only a journal is appended to.",
+            'Set shape = "journal", or merge into a database.',
+        )
+    for setting in () if into_files else ("partition", "format"):
+        if setting in said.model_fields_set:
+            raise ConfigError(
+                f"{where(setting)}: {setting} is of a journal in files, and {said.into} is a table.",
+                "",
+                f"Leave {setting!r} out, or merge into a folder (file:///FOLDER).",
+            )
 
 
 def _group(path: Path, text: str, project: Project, group: str, names: list[str]) -> list[Load]:

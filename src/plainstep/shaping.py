@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
@@ -11,6 +12,7 @@ from plainstep.errors import ConfigError
 from plainstep.holding import TargetRows, beside
 from plainstep.netting import key_of
 from plainstep.stores.records import FileForm, Part, TableInfo
+from plainstep.windows import refuse_another_table
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -47,7 +49,7 @@ def _history(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
     from plainstep.core.shapes.history import History
 
     _refuse_unknown(load, "watch", load.config.watch, schema)
-    return History(schema, key, tuple(load.config.watch) or None, load.config.grain == "change")
+    return History(schema, key, tuple(load.config.watch) or None, load.config.every_change)
 
 
 def _journal(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
@@ -129,7 +131,9 @@ def moment_of(entry: LedgerEntry, changed_at: datetime | None) -> Moment:
     return Moment(entry.at, entry.step, entry.upto, changed_at, entry.identity)
 
 
-def parts_of(load: Load, shape: Shape, edits: list[Edits], before: Mark | None, started: bool) -> list[Part]:
+def parts_of(
+    load: Load, shape: Shape, edits: list[Edits], before: Mark | None, started: bool, anew: bool = False
+) -> list[Part]:
     """The edits of a shape's tables, ready to be committed.
 
     Args:
@@ -138,6 +142,7 @@ def parts_of(load: Load, shape: Shape, edits: list[Edits], before: Mark | None, 
         edits: what is asked of each of its tables.
         before: its mark.
         started: whether it merges into tables of its own.
+        anew: whether all of its tables were compared.
     """
     return [
         Part(
@@ -145,7 +150,7 @@ def parts_of(load: Load, shape: Shape, edits: list[Edits], before: Mark | None, 
             load.target.fits(table.schema),
             table.key,
             one,
-            partial(fit_of, load, shape, table, before, started, rows=one.put),
+            partial(fit_of, load, shape, table, before, started, rows=one.put, anew=anew),
             FileForm(tuple(load.config.partition), load.config.format),
             counted=not table.suffix,
         )
@@ -179,8 +184,19 @@ def fit_of(
     started: bool,
     info: TableInfo | None,
     rows: pa.Table | None = None,
+    anew: bool = False,
 ) -> Fit:
     """What is changed about a target table so that rows fit.
+
+    Args:
+        load: the load.
+        shape: its shape.
+        table: the table.
+        before: its mark.
+        started: whether it merges into tables of its own.
+        info: the table as it stands, or None if it is not there.
+        rows: rows that arrive.
+        anew: whether all of the table is compared, so that it may be another one than before, with other settings.
 
     Raises:
         Refused: they do not, or what is needed is not wanted.
@@ -188,6 +204,8 @@ def fit_of(
     from plainstep.core import drift
 
     place = beside(load.config.into, table.suffix)
+    if before and not anew and not load.into_store.appends_only:
+        refuse_another_table(load, before, beside(load.into_table, table.suffix), info)
     unseen = load.into_store.appends_only or load.config.shape == "events"  # no table shows the source's columns
     if before and unseen:
         return drift.of_mark(load.name, place, before.columns, shape.schema.names, before.gone, load.config.drift)
@@ -196,4 +214,14 @@ def fit_of(
     wanted = load.target.fits(table.schema)
     told = {name for column in (before.gone if before else ()) for name in shape.names_of(column)}
     gone = told | {name for column in (before.columns if before else ()) for name in shape.names_of(column)}
-    return drift.fit(load.name, place, wanted, info.schema, started, gone, told, load.config.drift, rows)
+    shed = _shed(before, wanted, info) if before and anew else []
+    return drift.fit(load.name, place, wanted, info.schema, started, gone, told, load.config.drift, rows, shed)
+
+
+def _shed(before: Mark, wanted: pa.Schema, info: TableInfo) -> list[str]:
+    """The columns that a mirror added beside the source's, by settings that it has no more."""
+    from plainstep.core.shapes.mirror import added_by
+
+    was = json.loads(before.made_by or "{}")
+    added = added_by(was.get("deletes", ""), bool(was.get("stamp"))) if was.get("shape") == "mirror" else {}
+    return [name for name in added if name in info.schema.names and name not in wanted.names]

@@ -14,13 +14,23 @@ from typing import TYPE_CHECKING
 from plainstep.committing import commit_of, commit_to, entry_of, tell_source
 from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place, Span, Window
-from plainstep.errors import MarkMoved, PlainStepError, Refused
+from plainstep.errors import DataError, MarkMoved, PlainStepError, Refused
 from plainstep.netting import news, read_found
+from plainstep.planning import fitting_shape, judged_idle, refuse_foreign_rows
 from plainstep.progress import counted
 from plainstep.retries import retried
 from plainstep.shaping import in_held_types, moment_of, parts_of, shape_of, window_parts
+from plainstep.stores.bookkeeping import moved
 from plainstep.stores.records import LedgerEntry, Part
-from plainstep.windows import ahead, refuse_another_shape, refuse_unless_continuous, resolve, shown, span_of
+from plainstep.windows import (
+    ahead,
+    another_target,
+    refuse_another_shape,
+    refuse_unless_continuous,
+    resolve,
+    shown,
+    span_of,
+)
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -235,8 +245,13 @@ def _planned(load: Load, reading: ExitStack, heads: dict[tuple[str, str], Span])
     mark = load.target.mark(load.name)
     if mark is None:
         return _first(load, _as_far_as_the_others(load, None, heads), began, reading)
-    with load.from_store.kept_open():
-        return _next(load, mark, _as_far_as_the_others(load, mark, heads), began)
+    try:
+        with load.from_store.kept_open():
+            return _next(load, mark, _as_far_as_the_others(load, mark, heads), began)
+    except (Refused, DataError):
+        if load.target.mark(load.name) != mark:  # another step was quicker, and it is its rows that were found
+            raise moved(load.name) from None
+        raise
 
 
 def _as_far_as_the_others(load: Load, mark: Mark | None, heads: dict[tuple[str, str], Span]) -> Span:
@@ -253,8 +268,9 @@ def _next(load: Load, mark: Mark, span: Span, began: float) -> _Plan | _Idle:
     window = ahead(mark, span)
     waiting = load.source.waiting(window)
     if waiting.any is False:
+        judged_idle(load, mark, span)
         return _Idle(load, mark, span.end)
-    shape = shape_of(load)
+    shape = fitting_shape(load, mark, span)
     found = read_found(load, shape, window, waiting.count)
     found = replace(found, net=news(load, found.net))
     if load.source.rereads and span.token == mark.token and not len(found.net) and not found.net.truncated:
@@ -278,17 +294,16 @@ def _stepped(load: Load, entry: LedgerEntry) -> StepOutcome:
 def _first(load: Load, span: Span, began: float, reading: ExitStack) -> _Plan:
     """The first step: everything as it stands, every change since the beginning, or nothing yet."""
     first = load.config.first
+    try:
+        shape = fitting_shape(load, None, span)
+    except Refused:
+        if load.target.mark(load.name) is not None:
+            raise moved(load.name) from None
+        raise
     load.source.reserve()
     if first == "snapshot":
         return _snapshot(load, began, reading)
-    shape = shape_of(load)
     if first == "beginning":
-        if span.oldest > span.start:
-            raise Refused(
-                f"The first changes of {load.config.source} were trimmed, and {load.name} has not begun.",
-                "first = 'beginning' would leave out what they said.",
-                f"Set first = 'snapshot' in the load {load.name}.",
-            )
         found = read_found(load, shape, Window.between(Place(span.start), span.end), None)
         return _merged(load, shape, found, span, None, began)
     entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
@@ -304,14 +319,9 @@ def _snapshot(load: Load, began: float, reading: ExitStack) -> _Plan:
     shape = shape_of(load)
     rows = counted(snapshot.batches, f"{load.name}: rows")
     info = load.target.table(load.into_table, shape.tables()[0].key)
-    if info is not None and info.rows:
-        if load.target.mark(load.name) is not None:
-            raise MarkMoved(f"Another step of {load.name} loaded the table first.")
-        raise Refused(
-            f"{load.config.into} already holds rows, and {load.name} has never merged into it.",
-            "Rows that are not at the source would be left standing.",
-            f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
-        )
+    if info is not None and info.rows and load.target.mark(load.name) is not None:
+        raise moved(load.name)
+    refuse_foreign_rows(load, info)
     span = snapshot.span
     entry = entry_of(load, "snapshot", span, None)
     keyed = _begun(with_keys(rows, shape.key, load.config.source))
@@ -363,6 +373,8 @@ def reload(load: Load) -> StepOutcome:
             f"plainstep step {load.name}",
         )
     refuse_another_shape(load, mark)
+    if another_target(load, mark):
+        refuse_foreign_rows(load, load.target.table(load.into_table, ()))
     load.source.reserve()
     with load.source.snapshot() as snapshot:
         span = snapshot.span
@@ -373,7 +385,8 @@ def reload(load: Load) -> StepOutcome:
         net, edits = differences_of(load, shape, rows, moment)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
-    return _stepped(load, commit_to(load, parts_of(load, shape, edits, mark, started=True), mark, span, entry, began))
+    parts = parts_of(load, shape, edits, mark, started=True, anew=True)
+    return _stepped(load, commit_to(load, parts, mark, span, entry, began))
 
 
 def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:

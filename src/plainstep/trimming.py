@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Window
-from plainstep.errors import ConfigError
+from plainstep.errors import ConfigError, PlainStepError
 
 if TYPE_CHECKING:
     from plainstep.stores.base import Source, Store
@@ -97,6 +97,16 @@ def _trim(store: Store, info: CaptureInfo, readers: list[Reader], keep: timedelt
         places.append(source.locate(datetime.now(UTC) - keep))
     found.gone, found.done = source.trim(places, really), really
     return found
+
+
+def unmerged(store: Store, table: str, how: str) -> list[ReaderStanding]:
+    """The readers of a captured table for which changes wait; none where its capture cannot be read any more."""
+    try:
+        source = store.source(table, {}, how, "")
+        standings = [_standing(source, one) for one in store.readers() if (one.table, one.how) == (table, how)]
+    except PlainStepError:
+        return []
+    return [one for one in standings if one.waiting]
 
 
 def _standing(source: Source, reader: Reader) -> ReaderStanding:

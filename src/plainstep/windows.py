@@ -6,13 +6,14 @@ import json
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.positions import Mark, Place, Span, Window, is_time, parse_point, why_not_continue
+from plainstep.core.positions import Mark, Place, Span, TableMark, Window, is_time, parse_point, why_not_continue
 from plainstep.errors import ConfigError, Refused
 from plainstep.stores.base import ForeignSource
 from plainstep.stores.bookkeeping import moved
 
 if TYPE_CHECKING:
     from plainstep.load import Load
+    from plainstep.stores.records import TableInfo
 
 
 def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
@@ -21,7 +22,7 @@ def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
     Raises:
         MarkMoved: another step moved the mark since it was read, and the source may have forgotten what it merged.
     """
-    refusal = _made_otherwise(load, mark)
+    refusal = _of_another_table(load, mark) or _made_otherwise(load, mark)
     if refusal:
         return refusal
     if isinstance(load.source, ForeignSource):
@@ -31,33 +32,94 @@ def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
         refusal = why_not_continue(mark, span, made_at)
     if refusal and load.target.mark(load.name) != mark:
         raise moved(load.name)
-    if refusal and load.config.shape == "events":  # a table as it stands tells nothing of what happened
-        mend = f"plainstep mark {load.name} --to head goes on from there, and makes no events of what came in between."
-        return Refused(refusal.what, refusal.why, mend)
-    return refusal
+    return Refused(refusal.what, refusal.why, _anew(load, refusal.next)) if refusal else None
+
+
+def another_target(load: Load, mark: Mark) -> bool:
+    """Whether a load merged into a table of another name when it last stepped."""
+    return bool(mark.tables) and load.into_table not in {one.name for one in mark.tables}
+
+
+def _of_another_table(load: Load, mark: Mark) -> Refused | None:
+    """Why a mark says nothing of the table that a load names now, if it merged into another one."""
+    if not another_target(load, mark):
+        return None
+    return Refused(
+        f"The mark of {load.name} is that of the table {mark.tables[0].name}, and the load merges into {load.config.into} now.",
+        "What was merged into the one is not in the other.",
+        _anew(load, f"plainstep reload {load.name} loads {load.config.into} whole."),
+    )
+
+
+def _anew(load: Load, reload: str) -> str:
+    """The command by which a load begins anew: of events, there is nothing to load."""
+    if load.config.shape == "events":  # a table as it stands tells nothing of what happened
+        return f"plainstep mark {load.name} --to head goes on from there, and makes no events of what came in between."
+    return reload
+
+
+def refuse_another_table(load: Load, mark: Mark, name: str, info: TableInfo | TableMark | None) -> None:
+    """Refuse to go on with a target table that is not the one which a load merged into.
+
+    Args:
+        load: the load.
+        mark: its mark.
+        name: the table, which may be one that its shape keeps beside its main one.
+        info: the table as it stands, or None if it is gone.
+
+    Raises:
+        Refused: it is gone, was made anew, or was emptied.
+    """
+    known = next((one for one in mark.tables if one.name == name), None)
+    if known is None:
+        return
+    place = f"{load.into_store.name}.{name}"
+    if info is None:
+        what = f"The table {place} is gone, into which {load.name} merged up to its mark."
+    elif known.identity and info.identity != known.identity:
+        what = f"The table {place} is not the one that {load.name} merged into: it was made anew, or put in its place."
+    elif known.rows and not info.rows and load.config.shape not in ("journal", "events"):
+        what = f"The table {place} is empty, and {load.name} left rows in it: something else emptied it."
+    else:
+        return
+    why = "Only what changes from here on would be merged, and the rest be missing."
+    raise Refused(
+        what, why, _anew(load, f"plainstep reload {load.name} compares the whole table and goes on from there.")
+    )
 
 
 def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
-    """Why what comes does not go with what was merged, if the load was set otherwise when it last stepped."""
-    if mark.made_by in ("", load.config.made_by):
+    """Why what comes does not go with what was merged, if the load's settings changed since it last stepped."""
+    if mark.made_by in ("", load.made_by):
         return None
     was, now = _settings(load, mark)
     changed = [name for name in {**was, **now} if was.get(name) != now.get(name)]
-    told = (f"{name} was {json.dumps(was[name], ensure_ascii=False) if name in was else 'not set'}" for name in changed)
-    mend = f"plainstep reload {load.name} brings them there; plainstep mark {load.name} --to X leaves them as they are."
+    if not changed:
+        return None
+    told = (
+        f"`{name}` was {json.dumps(was[name], ensure_ascii=False) if name in was else 'not set'}" for name in changed
+    )
+    mend = f"plainstep reload {load.name} merges what differs; plainstep mark {load.name} --to X leaves the rows as they are."
     if _other_tables(was, now):
         into = load.config.into
-        mend = f"Name another target ('into'); or drop {into} and what is beside it, then plainstep reload {load.name}."
+        mend = f"Name another table ('into') or drop {into} and what is beside it, then plainstep reload {load.name}."
     return Refused(
-        f"{load.name} was set otherwise when it last stepped: {', '.join(told)}.",
-        "Rows that were merged then were chosen, or computed, otherwise.",
-        mend,
+        f"The settings of {load.name} changed since its last step: {', '.join(told)}.",
+        "Rows that were merged before were read, chosen or computed by the old ones.",
+        _anew(load, mend),
     )
+
+
+# The settings that were kept with marks before all that matter were.
+FIRST_KEPT = ("shape", "where", "columns", "derive", "by", "measures")
 
 
 def _settings(load: Load, mark: Mark) -> tuple[dict[str, Any], dict[str, Any]]:
     """The settings that made a target, and those that are to."""
-    return json.loads(mark.made_by), json.loads(load.config.made_by)
+    was, now = json.loads(mark.made_by), json.loads(load.made_by)
+    if "changes" not in was:
+        now = {name: value for name, value in now.items() if name in FIRST_KEPT}
+    return was, now
 
 
 def _other_tables(was: dict[str, Any], now: dict[str, Any]) -> bool:
@@ -71,7 +133,7 @@ def refuse_another_shape(load: Load, mark: Mark) -> None:
     Raises:
         Refused: they were, and are still there.
     """
-    refusal = _made_otherwise(load, mark)
+    refusal = None if another_target(load, mark) else _made_otherwise(load, mark)
     if refusal and _other_tables(*_settings(load, mark)) and load.target.table(load.into_table, ()) is not None:
         raise refusal
 
@@ -132,6 +194,12 @@ def resolve(load: Load, span: Span, text: str) -> Place:
         return load.source.placed(text)
     point = parse_point(text)
     if isinstance(point, datetime):
+        if span.since and point < span.since:
+            raise Refused(
+                f"Capture of {load.config.source} began at {span.since.isoformat(timespec='seconds')}, after {text}.",
+                "What was there, and what changed before, was not recorded.",
+                "Give a later time; start stands for the oldest change that is held.",
+            )
         return load.source.locate(point)
     if point == "start":
         return Place(span.oldest)

@@ -44,10 +44,14 @@ def capture_on(ctx: click.Context, place: str, key: str, how: str, as_json: bool
 @capture.command("off")
 @click.argument("place", metavar="STORE.TABLE")
 @HOW
+@click.option("--yes", is_flag=True, help="Even if changes wait to be merged.")
 @click.pass_context
-def capture_off(ctx: click.Context, place: str, how: str) -> None:
-    """Stop recording, and forget what was recorded."""
-    info = project(ctx).capture_off(place, how)
+def capture_off(ctx: click.Context, place: str, how: str, yes: bool) -> None:
+    """Stop recording, and forget what was recorded.
+
+    Refused while changes wait to be merged, unless --yes is given.
+    """
+    info = project(ctx).capture_off(place, how, yes)
     click.echo(f"Capture is off for {place}. Recorded changes forgotten: {info.held:,}.")
 
 

@@ -24,6 +24,7 @@ class Fit:
         gone: columns that it has and the source has no more: they stay, and are null in rows that are put.
         told: those of them of which the ledger tells already.
         said: what else the ledger should tell.
+        shed: columns that the load itself added once, and that go.
     """
 
     added: list[str] = field(default_factory=list)
@@ -31,12 +32,13 @@ class Fit:
     gone: list[str] = field(default_factory=list)
     told: Collection[str] = ()
     said: str = ""
+    shed: list[str] = field(default_factory=list)
 
     @property
     def note(self) -> str:
         """The same, for the ledger."""
         news = [name for name in self.gone if name not in self.told]
-        told = {"added": self.added, "widened": self.widened, "no longer arriving:": news}
+        told = {"dropped": self.shed, "added": self.added, "widened": self.widened, "no longer arriving:": news}
         return "; ".join(
             [_listed(word, names) for word, names in told.items() if names] + [self.said] * bool(self.said)
         )
@@ -57,6 +59,7 @@ def fit(
     told: Collection[str] = (),
     drift: str = "add",
     rows: pa.Table | None = None,
+    shed: Collection[str] = (),
 ) -> Fit:
     """What must be changed about a target table so that a load's rows fit.
 
@@ -70,13 +73,14 @@ def fit(
         told: those of them of which the ledger tells already.
         drift: ``add`` carries new columns and wider types, ``ignore`` and ``refuse`` do not.
         rows: rows that arrive: a column of integers is widened when one of them would not fit it.
+        shed: columns that the load itself added once, and that go.
 
     Raises:
         Refused: the table has columns of its own, lacks some, or holds others types; or drift is to be refused.
     """
     known = {one.name: one.type for one in found}
     absent = [name for name in wanted.names if name not in known]
-    extra = [name for name in found.names if name not in {*wanted.names, *dropped} and drift != "ignore"]
+    extra = [name for name in found.names if name not in {*wanted.names, *dropped, *shed} and drift != "ignore"]
     if extra or (absent and not started):
         what = f"lacks the column {absent[0]!r}" if absent and not started else f"has a column {extra[0]!r} of its own"
         raise Refused(
@@ -107,7 +111,7 @@ def fit(
                 "Values would be bent to fit, or not fit at all.",
                 f"{add}; or change the column's type to fit {one.type}.",
             )
-    return Fit(absent, wider if drift == "add" else [], gone, told)
+    return Fit(absent, wider if drift == "add" else [], gone, told, shed=list(shed))
 
 
 def as_held(wanted: pa.Schema, found: pa.Schema) -> pa.Schema:

@@ -69,6 +69,7 @@ class Span:
         token: the head's token; see ``Place``.
         start: where its changes began; ``oldest`` moves on from there as changes are forgotten.
         holds_back: bytes of its log that the server keeps for this source alone, where it does.
+        since: when its changes began to be recorded, if known (UTC); of what was before, nothing tells.
     """
 
     identity: str
@@ -78,6 +79,7 @@ class Span:
     token: str = ""
     start: int = 0
     holds_back: int | None = None
+    since: datetime | None = None
 
     @property
     def end(self) -> Place:
@@ -101,6 +103,21 @@ class Waiting:
 
 
 @dataclass(frozen=True)
+class TableMark:
+    """A target table, as a step left it.
+
+    Attributes:
+        name: its name.
+        identity: what tells it from another table of that name; empty where nothing does.
+        rows: whether it held any row.
+    """
+
+    name: str
+    identity: str = ""
+    rows: bool = False
+
+
+@dataclass(frozen=True)
 class Mark:
     """The position up to which a load has been merged. Kept with the target.
 
@@ -113,7 +130,8 @@ class Mark:
         token: the position's token; see ``Place``.
         columns: the columns that the load merged in that step.
         gone: columns that it merged before, and that its source has no more.
-        made_by: the settings that say what the load makes of its source; see ``plainstep.config.LoadConfig.made_by``.
+        made_by: the settings that say what the load makes of its source; see ``plainstep.load.Load.made_by``.
+        tables: the tables that were merged into; none where that is not known.
     """
 
     load: str
@@ -125,6 +143,7 @@ class Mark:
     columns: tuple[str, ...] = ()
     gone: tuple[str, ...] = ()
     made_by: str = ""
+    tables: tuple[TableMark, ...] = ()
 
     @property
     def place(self) -> Place:

@@ -147,7 +147,8 @@ def _mend(
     there = Span(mark.identity, span.oldest, mark.position, mark.at, mark.token, span.start)
     entry = entry_of(load, "mend", there, mark)
     entry.inserts, entry.updates, entry.deletes = found.missing, found.different, found.extra
-    return commit_to(load, parts_of(load, shape, edits, mark, started=True), mark, there, entry, began)
+    parts = parts_of(load, shape, edits, mark, started=True, anew=found.whole)
+    return commit_to(load, parts, mark, there, entry, began)
 
 
 def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:

@@ -12,8 +12,9 @@ from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import MarkMoved, PlainStepError
 from plainstep.inspect.probing import missed
 from plainstep.outbox import counts
+from plainstep.planning import judged
 from plainstep.stores.base import CapturedTable, ForeignSource
-from plainstep.windows import ahead, shown, span_of, why_not
+from plainstep.windows import ahead, shown, span_of
 
 if TYPE_CHECKING:
     from plainstep.load import Load
@@ -123,6 +124,7 @@ def status(load: Load, known: Standing | None = None) -> LoadStatus:
 
 def _judge(load: Load, found: LoadStatus, span: Span) -> None:
     mark = found.mark
+    judged(load, mark, span)
     if mark is None:
         found.health, found.reason, found.remedy = (
             "new",
@@ -130,10 +132,6 @@ def _judge(load: Load, found: LoadStatus, span: Span) -> None:
             f"plainstep step {load.name}",
         )
         found.waiting = load.source.waiting(Window.between(Place(span.oldest), span.end)).count
-        return
-    refusal = why_not(load, mark, span)
-    if refusal:
-        found.health, found.reason, found.remedy = "refuses", refusal.what, refusal.next
         return
     waiting = load.source.waiting(ahead(mark, span))
     found.waiting, found.lag_seconds = waiting.count, 0.0

@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
-from plainstep.core.positions import Mark, Place, Span, Waiting, Window
+from plainstep.core.positions import Mark, Place, Span, TableMark, Waiting, Window
 from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, Reader, Snapshot, TableInfo
 
 if TYPE_CHECKING:
@@ -243,6 +243,10 @@ class Target(Protocol):
         Raises:
             Refused: the table cannot be merged into by this key.
         """
+        ...
+
+    def standing_table(self, name: str) -> TableMark | None:
+        """A table as it stands, as a mark would keep it; None if there is none. Told at little cost."""
         ...
 
     def fits(self, schema: pa.Schema) -> pa.Schema:

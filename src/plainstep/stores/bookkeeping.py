@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import asdict, dataclass, fields, replace
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
 
-from plainstep.core.positions import Mark
+from plainstep.core.positions import Mark, TableMark
 from plainstep.errors import MarkMoved, Refused
 from plainstep.stores.records import Commit, LedgerEntry
 
@@ -18,7 +18,11 @@ COLUMNS = [
     "deletes", "put", "patch", "dropped", "append", "added", "contradictions", "seconds", "stepped_at", "note",
     "after_shown", "upto_shown", "read_seconds", "lag_seconds",
 ]  # fmt: skip
-MARK_COLUMNS = ["identity", "position", "token", "changed_at", "step", "columns", "gone_columns", "made_by"]
+MARK_COLUMNS = ["identity", "position", "token", "changed_at", "step", "columns", "gone_columns", "made_by", "tables"]
+# The format of these tables. Format 1 kept no number of its own, and no tables with its marks.
+FORMAT = 2
+# What a mark of an earlier format does not hold, and what that means.
+LACKING = {1: {"tables": "'[]'"}}
 STEP_COLUMNS = """
     load_name VARCHAR NOT NULL, step BIGINT NOT NULL, kind VARCHAR NOT NULL, identity VARCHAR NOT NULL,
     after_position BIGINT, upto_position BIGINT NOT NULL, changes BIGINT NOT NULL,
@@ -34,20 +38,65 @@ class Books:
     """The SQL of these tables, in one store's words.
 
     Attributes:
-        marks, ledger, refusals, kept: the tables' names, as SQL writes them.
+        marks, ledger, refusals, kept, formats: the tables' names, as SQL writes them.
         parameter: what stands for a parameter.
+        version: the format that the tables have.
     """
 
     marks: str = "plainstep_marks"
     ledger: str = "plainstep_ledger"
     refusals: str = "plainstep_refusals"
     kept: str = "plainstep_aside"
+    formats: str = "plainstep_formats"
     parameter: str = "?"
+    version: int = FORMAT
+
+    def of(self, version: int | None) -> Books:
+        """The same tables in the format that was found; None where they are not there yet.
+
+        Raises:
+            Refused: a later release made them.
+        """
+        if version is None or version == self.version:
+            return self
+        if version > FORMAT:
+            raise Refused(
+                f"The marks kept beside this target have format {version}, and this release knows formats up to {FORMAT}.",
+                "A later release of Plain Step wrote them.",
+                "Use that release: pip install --upgrade plainstep.",
+            )
+        return replace(self, version=version)
+
+    @cached_property
+    def find_version(self) -> str:
+        """The query for the format of these tables, where they keep one."""
+        return f"SELECT version FROM {self.formats} WHERE part = 'target'"
+
+    @cached_property
+    def migrations(self) -> tuple[str, ...]:
+        """Statements that bring tables of this format to the present one."""
+        if self.version == FORMAT:
+            return ()
+        return (
+            self._create_formats,
+            f"ALTER TABLE {self.marks} ADD COLUMN tables VARCHAR DEFAULT '[]'",
+            self._note_format,
+        )
+
+    @cached_property
+    def _create_formats(self) -> str:
+        return f"CREATE TABLE IF NOT EXISTS {self.formats} (part VARCHAR PRIMARY KEY, version BIGINT NOT NULL)"
+
+    @cached_property
+    def _note_format(self) -> str:
+        return f"INSERT INTO {self.formats} (part, version) VALUES ('target', {FORMAT}) ON CONFLICT DO NOTHING"
 
     @cached_property
     def create(self) -> tuple[str, ...]:
         """Statements that make the tables where they are not there yet."""
         return (
+            self._create_formats,
+            self._note_format,
             f"""CREATE TABLE IF NOT EXISTS {self.marks} (
     load_name VARCHAR PRIMARY KEY,
     identity VARCHAR NOT NULL,
@@ -57,7 +106,8 @@ class Books:
     step BIGINT NOT NULL,
     columns VARCHAR NOT NULL,
     gone_columns VARCHAR NOT NULL,
-    made_by VARCHAR NOT NULL
+    made_by VARCHAR NOT NULL,
+    tables VARCHAR DEFAULT '[]'
 )""",
             f"CREATE TABLE IF NOT EXISTS {self.ledger} ({STEP_COLUMNS}, PRIMARY KEY (load_name, step))",
             # A refusal that comes back at every try is kept once.
@@ -87,12 +137,17 @@ class Books:
     @cached_property
     def find_mark(self) -> str:
         """The query for a load's mark."""
-        return f"SELECT {', '.join(MARK_COLUMNS)} FROM {self.marks} WHERE load_name = {self.parameter}"
+        return f"SELECT {', '.join(self._mark_columns())} FROM {self.marks} WHERE load_name = {self.parameter}"
+
+    def _mark_columns(self, of: str = "") -> list[str]:
+        """The columns of a mark, in this format."""
+        lacking = LACKING.get(self.version, {})
+        return [lacking.get(name, of + name) for name in MARK_COLUMNS]
 
     @cached_property
     def find_standing(self) -> str:
         """The query for every load's mark and the step that set it."""
-        marks = ", ".join(f"m.{name}" for name in ("load_name", *MARK_COLUMNS))
+        marks = ", ".join(["m.load_name", *self._mark_columns("m.")])
         steps = ", ".join(f"l.{name}" for name in COLUMNS)
         on = "l.load_name = m.load_name AND l.step = m.step"
         return f"SELECT {marks}, {steps} FROM {self.marks} m JOIN {self.ledger} l ON {on}"
@@ -108,6 +163,11 @@ class Books:
         """A load's next mark, if the one before is still at the step that comes as the last value."""
         sets = ", ".join(f"{name} = {self.parameter}" for name in MARK_COLUMNS)
         return f"UPDATE {self.marks} SET {sets} WHERE load_name = {self.parameter} AND step = {self.parameter}"
+
+    @cached_property
+    def note_tables(self) -> str:
+        """Write down the tables that a load merged into."""
+        return f"UPDATE {self.marks} SET tables = {self.parameter} WHERE load_name = {self.parameter}"
 
     @cached_property
     def insert_entry(self) -> str:
@@ -136,6 +196,20 @@ class Books:
 EMBEDDED = Books()
 
 
+def version_of(books: Books, there: Collection[str], first: Callable[[str], Sequence[Any] | None]) -> int | None:
+    """The format of a target's tables, or None if they are not there yet.
+
+    Args:
+        books: the tables, in the present format.
+        there: which of the tables of marks and of formats are there.
+        first: gives the first row of a query.
+    """
+    row = first(books.find_version) if books.formats in there else None
+    if row:
+        return int(row[0])
+    return 1 if books.marks in there else None
+
+
 def written(time: datetime | None) -> str | None:
     """A time as the tables keep it: ISO 8601, UTC, microseconds, so that text order is time order."""
     return None if time is None else time.astimezone(UTC).isoformat(timespec="microseconds")
@@ -150,8 +224,14 @@ def mark_of(load: str, row: Sequence[Any] | None) -> Mark | None:
     """A mark from the row that ``Books.find_mark`` finds."""
     if row is None:
         return None
-    identity, position, token, at, step, columns, gone, made_by = row
-    return Mark(load, identity, position, read_time(at), step, token, _names(columns), _names(gone), made_by)
+    identity, position, token, at, step, columns, gone, made_by, tables = row
+    merged = tuple(TableMark(**one) for one in json.loads(tables or "[]"))
+    return Mark(load, identity, position, read_time(at), step, token, _names(columns), _names(gone), made_by, merged)
+
+
+def written_tables(tables: Sequence[TableMark]) -> str:
+    """The tables that were merged into, as a mark keeps them."""
+    return json.dumps([asdict(one) for one in tables], ensure_ascii=False)
 
 
 def _names(text: str) -> tuple[str, ...]:
@@ -177,6 +257,7 @@ def mark_values(mark: Mark) -> list[Any]:
         columns,
         gone,
         mark.made_by,
+        written_tables(mark.tables),
         mark.load,
     ]
 

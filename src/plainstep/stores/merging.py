@@ -9,6 +9,7 @@ from dataclasses import replace
 from itertools import chain
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from plainstep.core.positions import TableMark
 from plainstep.stores import bookkeeping
 from plainstep.stores.records import Commit, LedgerEntry, Part, TableInfo
 from plainstep.stores.sql import quoted
@@ -85,6 +86,9 @@ class Merge(ABC):
         for row in self.commit.aside:
             values = [self.commit.mark.load, row.place, row.reason, row.row, self.commit.mark.step]
             self.execute(self.books.set_aside, values)
+        if self.commit.parts:
+            tables = [TableMark(part.table, *self.identified()) for part in self._each(self.commit.parts)]
+            self.execute(self.books.note_tables, [bookkeeping.written_tables(tables), self.commit.mark.load])
         self.commit.entry.seconds = time.perf_counter() - self.commit.began
         self.execute(self.books.insert_entry, bookkeeping.entry_values(self.commit.entry))
 
@@ -101,8 +105,8 @@ class Merge(ABC):
     def _move_mark(self) -> None:
         mark, before = self.commit.mark, self.commit.before
         values = bookkeeping.mark_values(mark)
+        self.make_books()
         if before is None:
-            self.make_books()
             if self.finds(self.books.find_mark, [mark.load]):
                 raise bookkeeping.moved(mark.load)
             self.execute(self.books.insert_mark, values)
@@ -119,10 +123,15 @@ class Merge(ABC):
             lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns.items()]
             constraints = self.table_constraints() if self.key else []
             self.execute(f"CREATE TABLE {self.table} ({', '.join(lines + constraints)})")
+            self.stamp()
             return
+        if not info.identity:
+            self.stamp()
         put = self.part.edits.put
         if put is not None and fit.gone:
             self.part.edits.put = _with_nulls(put, fit.gone, info.schema)
+        for name in fit.shed:
+            self.execute(f"ALTER TABLE {self.table} DROP COLUMN {quoted(name)}")
         for name in fit.added:
             self.execute(f"ALTER TABLE {self.table} ADD COLUMN {columns[name]}")
         for name in fit.widened:
@@ -178,9 +187,19 @@ class Merge(ABC):
         return [name for name in rows.column_names if name not in self.key]
 
     def make_books(self) -> None:
-        """Make the tables of marks and of steps where they are not there yet."""
-        for statement in self.books.create:
+        """Make the tables of marks and of steps where they are not there yet, and bring those of an earlier format up.
+
+        Raises:
+            Refused: a later release made them.
+        """
+        version = self.kept_version()
+        books = self.books.of(version)
+        for statement in self.books.create if version is None else books.migrations:
             self.execute(statement)
+
+    @abstractmethod
+    def stamp(self) -> None:
+        """Give the table what tells it from another one of its name, where the store itself does not."""
 
     def table_constraints(self) -> list[str]:
         """What a new table declares beside its columns."""
@@ -193,6 +212,14 @@ class Merge(ABC):
     @abstractmethod
     def finds(self, sql: str, parameters: Sequence[Any]) -> bool:
         """Whether a query finds any row."""
+
+    @abstractmethod
+    def kept_version(self) -> int | None:
+        """The format of the tables of marks and of steps, or None if they are not there yet."""
+
+    @abstractmethod
+    def identified(self) -> tuple[str, bool]:
+        """What tells the table from another one of its name (empty where nothing does), and whether it holds any row."""
 
     @abstractmethod
     def table_info(self) -> TableInfo | None:

@@ -73,10 +73,12 @@ class TableInfo:
     Attributes:
         schema: its columns.
         rows: whether it holds any row.
+        identity: what tells it from another table of its name; empty where nothing does.
     """
 
     schema: pa.Schema
     rows: bool
+    identity: str = ""
 
 
 @dataclass(frozen=True)

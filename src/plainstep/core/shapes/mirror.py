@@ -21,6 +21,12 @@ STEPPED_AT, STEP_NUMBER, REMOVED_AT = "stepped_at", "step_number", "removed_at"
 OPERATIONS = ("insert", "update", "delete")
 
 
+def added_by(deletes: str, stamp: bool) -> dict[str, pa.DataType]:
+    """The columns that a mirror has beside the source's."""
+    flags = {REMOVED_AT: TIME} if deletes == "flag" else {}
+    return flags | ({STEPPED_AT: TIME, STEP_NUMBER: NUMBER} if stamp else {})
+
+
 @dataclass(frozen=True)
 class Mirror:
     """A copy of the source.
@@ -59,8 +65,7 @@ class Mirror:
 
     @property
     def _added(self) -> dict[str, pa.DataType]:
-        flags = {REMOVED_AT: TIME} if self.deletes == "flag" else {}
-        return flags | ({STEPPED_AT: TIME, STEP_NUMBER: NUMBER} if self.stamp else {})
+        return added_by(self.deletes, self.stamp)
 
     def tables(self) -> list[TargetTable]:
         """The copy."""

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import re
+import uuid
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
 import duckdb
 
-from plainstep.core.positions import Mark
+from plainstep.core.positions import Mark, TableMark
 from plainstep.errors import Refused
 from plainstep.stores import bookkeeping as books
 from plainstep.stores.merging import Merge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
-from plainstep.stores.sql import quoted
+from plainstep.stores.sql import quoted, text
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -32,6 +34,20 @@ class DuckdbTarget:
 
     def __init__(self, store: DuckdbStore) -> None:
         self.store = store
+        self._known: books.Books | None = None
+
+    def _books(self) -> books.Books:
+        """The tables of marks and of steps, in the format that they have."""
+        if self._known is None:
+            if not self.store.path.exists():
+                return books.EMBEDDED
+            with self.store.opened(read_only=True) as connection:
+                version = _kept_version(connection)
+            found = books.EMBEDDED.of(version)
+            if version != books.FORMAT:
+                return found  # that may change
+            self._known = found
+        return self._known
 
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
         if not self.store.path.exists():
@@ -44,12 +60,12 @@ class DuckdbTarget:
 
     def mark(self, load: str) -> Mark | None:
         """A load's mark, or None before its first step."""
-        rows = self._rows(books.EMBEDDED.find_mark, [load])
+        rows = self._rows(self._books().find_mark, [load])
         return books.mark_of(load, rows[0] if rows else None)
 
     def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
         """Every load's mark and the step that set it, at once."""
-        return books.standing_of(self._rows(books.EMBEDDED.find_standing, []))
+        return books.standing_of(self._rows(self._books().find_standing, []))
 
     def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
         """The newest steps, or the newest that were refused, oldest first."""
@@ -70,6 +86,14 @@ class DuckdbTarget:
             return None
         with self.store.opened(read_only=True) as connection:
             return _table_info(connection, name)
+
+    def standing_table(self, name: str) -> TableMark | None:
+        """A table as it stands, as a mark would keep it; None if there is none."""
+        rows = self._rows(f"SELECT count(*) FROM (SELECT 1 FROM {quoted(name)} LIMIT 1)", [])
+        if not rows:
+            return None
+        with self.store.opened(read_only=True) as connection:
+            return TableMark(name, _identity_in(_comment(connection, name)), rows[0][0] > 0)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as DuckDB would hold it.
@@ -143,7 +167,37 @@ def _table_info(connection: duckdb.DuckDBPyConnection, name: str) -> TableInfo |
         return None
     from plainstep.stores.duckdb.types import plain
 
-    return TableInfo(plain(first.schema), first.num_rows > 0)
+    return TableInfo(plain(first.schema), first.num_rows > 0, _identity_in(_comment(connection, name)))
+
+
+# What stands in a table's comment for its identity: it goes with the table, also under another name, and with no copy.
+# (DuckDB numbers its tables anew whenever it opens a file.)
+IDENTITY = re.compile(r"\[plainstep ([0-9a-f]{32})\]")
+
+
+def _comment(connection: duckdb.DuckDBPyConnection, name: str) -> str:
+    sql = "SELECT comment FROM duckdb_tables() WHERE database_name = current_database() AND schema_name = 'main' AND lower(table_name) = lower(?)"
+    rows = connection.execute(sql, [name]).fetchall()
+    return str(rows[0][0] or "") if rows else ""
+
+
+def _identity_in(comment: str) -> str:
+    """What tells a table from another one of its name, or empty."""
+    found = IDENTITY.search(comment)
+    return found[1] if found else ""
+
+
+def _kept_version(connection: duckdb.DuckDBPyConnection) -> int | None:
+    """The format of the tables of marks and of steps, or None if they are not there yet."""
+    kept = books.EMBEDDED
+    sql = "SELECT table_name FROM duckdb_tables() WHERE database_name = current_database() AND table_name IN (?, ?)"
+    there = {name for (name,) in connection.execute(sql, [kept.marks, kept.formats]).fetchall()}
+
+    def first(query: str) -> Sequence[Any] | None:
+        rows = connection.execute(query).fetchall()
+        return rows[0] if rows else None
+
+    return books.version_of(kept, there, first)
 
 
 class _Merge(Merge):
@@ -166,6 +220,17 @@ class _Merge(Merge):
 
     def table_info(self) -> TableInfo | None:
         return _table_info(self.connection, self.part.table)
+
+    def kept_version(self) -> int | None:
+        return _kept_version(self.connection)
+
+    def identified(self) -> tuple[str, bool]:
+        rows = self.finds(f"SELECT 1 FROM {self.table} LIMIT 1", [])
+        return _identity_in(_comment(self.connection, self.part.table)), rows
+
+    def stamp(self) -> None:
+        said = _comment(self.connection, self.part.table) or f"Merged by the load {self.commit.mark.load}."
+        self.execute(f"COMMENT ON TABLE {self.table} IS {text(f'{said} [plainstep {uuid.uuid4().hex}]')}")
 
     def declaration(self, field: pa.Field) -> str:
         from plainstep.stores.duckdb.types import declaration

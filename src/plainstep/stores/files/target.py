@@ -17,12 +17,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
+from plainstep.core.positions import TableMark
 from plainstep.errors import Refused, StoreError
 from plainstep.exporting import writer
 from plainstep.stores.merging import Merge, run
 from plainstep.stores.records import Commit, TableInfo
 from plainstep.stores.sqlite import SqliteStore
-from plainstep.stores.sqlite.target import SqliteTarget
+from plainstep.stores.sqlite.target import SqliteTarget, kept_version
 
 if TYPE_CHECKING:
     import sqlite3
@@ -72,6 +73,10 @@ class FolderTarget(SqliteTarget):
         from pyarrow.parquet import read_schema
 
         return TableInfo(read_schema(self._there(files[-1])).remove_metadata(), True)
+
+    def standing_table(self, name: str) -> TableMark | None:
+        """A journal, which lies where its mark lies."""
+        return TableMark(name, "", True)
 
     def _files(self, name: str) -> list[str]:
         """A journal's files, oldest first."""
@@ -244,6 +249,15 @@ class _Append(Merge):
             "Only a journal is appended to.",
             'Set shape = "journal" in the load, or merge into a database.',
         )
+
+    def kept_version(self) -> int | None:
+        return kept_version(self.connection)
+
+    def identified(self) -> tuple[str, bool]:
+        return "", True
+
+    def stamp(self) -> None:
+        """Nothing to do: the marks lie in the folder itself, and go where it goes."""
 
     def table_info(self) -> TableInfo | None:
         raise self._only_journals()

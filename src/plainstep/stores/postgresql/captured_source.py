@@ -79,7 +79,7 @@ class CapturedSource(TableSource):
         ).fetchone()
         assert row is not None
         token, oldest, head, at = row
-        return Span(self.state.identity, oldest, head, at, token)
+        return Span(self.state.identity, oldest, head, at, token, since=self.state.since)
 
     def time_of(self, place: Place) -> datetime | None:
         """When the change at a place was recorded, if it is held."""

@@ -98,7 +98,14 @@ class LogSource(TableSource):
         if known and known[0] is not None and known[1] >= confirmed:
             oldest = min(oldest, known[0])  # what lies between is known to hold nothing of this table
         head = max(_flushed(connection, wait), oldest)
-        return Span(self.state.identity, oldest, head, start=self.state.trimmed, holds_back=held_back)
+        return Span(
+            self.state.identity,
+            oldest,
+            head,
+            start=self.state.trimmed,
+            holds_back=held_back,
+            since=self.state.since,
+        )
 
     def time_of(self, place: Place) -> datetime | None:
         """The log does not tell the time of a place."""

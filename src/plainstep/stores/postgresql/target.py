@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import psycopg
 
-from plainstep.core.positions import Mark
+from plainstep.core.positions import Mark, TableMark
 from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.retries import retried
 from plainstep.stores import bookkeeping
@@ -16,14 +16,16 @@ from plainstep.stores.merging import IndexedMerge, run
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
-from plainstep.stores.sql import quoted
+from plainstep.stores.sql import quoted, text
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.stores.postgresql import PostgresqlStore
 
-BOOKS = bookkeeping.Books("plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "%s")
+BOOKS = bookkeeping.Books(
+    "plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "plainstep.formats", "%s"
+)
 # Whoever makes the schema and tables of marks holds this lock, so that two at once do not both try.
 MAKING = 7_025_961_184
 # Numbers for temporary tables: commits of several loads share a transaction.
@@ -38,6 +40,18 @@ class PostgresqlTarget:
 
     def __init__(self, store: PostgresqlStore) -> None:
         self.store = store
+        self._known: bookkeeping.Books | None = None
+
+    def _books(self) -> bookkeeping.Books:
+        """The tables of marks and of steps, in the format that they have."""
+        if self._known is None:
+            with self.store.opened() as connection:
+                version = kept_version(connection)
+            found = BOOKS.of(version)
+            if version != bookkeeping.FORMAT:
+                return found  # that may change
+            self._known = found
+        return self._known
 
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
         with self.store.opened() as connection:
@@ -48,12 +62,12 @@ class PostgresqlTarget:
 
     def mark(self, load: str) -> Mark | None:
         """A load's mark, or None before its first step."""
-        rows = self._rows(BOOKS.find_mark, [load])
+        rows = self._rows(self._books().find_mark, [load])
         return bookkeeping.mark_of(load, rows[0] if rows else None)
 
     def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
         """Every load's mark and the step that set it, at once."""
-        return bookkeeping.standing_of(self._rows(BOOKS.find_standing, []))
+        return bookkeeping.standing_of(self._rows(self._books().find_standing, []))
 
     def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
         """The newest steps, or the newest that were refused, oldest first."""
@@ -76,6 +90,16 @@ class PostgresqlTarget:
         """
         with self.store.opened() as connection:
             return table_info(connection, self.store.name, name, key)
+
+    def standing_table(self, name: str) -> TableMark | None:
+        """A table as it stands, as a mark would keep it; None if there is none."""
+        table = catalog.sql_of(catalog.parts_of(name))
+        with self.store.opened() as connection:
+            row = connection.execute("SELECT to_regclass(%s)::oid::text", [table]).fetchone()
+            if row is None or row[0] is None:
+                return None
+            rows = connection.execute(f"SELECT 1 FROM {table} LIMIT 1").fetchone()
+            return TableMark(name, row[0], rows is not None)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as PostgreSQL would hold it.
@@ -153,6 +177,12 @@ class PostgresqlTarget:
             ) from error
 
 
+def kept_version(connection: Connection) -> int | None:
+    """The format of the tables of marks and of steps, or None if they are not there yet."""
+    there = {name for name in (BOOKS.marks, BOOKS.formats) if catalog.exists(connection, name)}
+    return bookkeeping.version_of(BOOKS, there, lambda query: connection.execute(query).fetchone())
+
+
 def table_info(connection: Connection, place: str, name: str, key: tuple[str, ...]) -> TableInfo | None:
     """A table as it stands, or None if there is none.
 
@@ -175,7 +205,7 @@ def table_info(connection: Connection, place: str, name: str, key: tuple[str, ..
         )
     rows = connection.execute(f"SELECT 1 FROM {table.sql} LIMIT 1").fetchone()
     fields = [column.field for column in table.columns if column.name not in table.generated]
-    return TableInfo(pa.schema(fields), rows is not None)
+    return TableInfo(pa.schema(fields), rows is not None, str(table.oid))
 
 
 class _Merge(IndexedMerge):
@@ -192,13 +222,22 @@ class _Merge(IndexedMerge):
         return catalog.sql_of(catalog.parts_of(table))
 
     def make_books(self) -> None:
-        wanted = None in self._one("SELECT to_regclass('plainstep.marks'), to_regclass('plainstep.ledger')")
-        if not wanted:
+        if self.kept_version() == bookkeeping.FORMAT:
             return
         self.execute(f"SELECT pg_advisory_xact_lock({MAKING})")
         if self._one("SELECT to_regnamespace('plainstep')") == (None,):
             self.execute("CREATE SCHEMA plainstep")
         super().make_books()
+
+    def kept_version(self) -> int | None:
+        return kept_version(self.connection)
+
+    def identified(self) -> tuple[str, bool]:
+        found = self._one(f"SELECT {text(self.table)}::regclass::oid::text, EXISTS (SELECT 1 FROM {self.table})")
+        return found[0], found[1]
+
+    def stamp(self) -> None:
+        """Nothing to do: a table's number tells it apart."""
 
     def _one(self, sql: str) -> tuple[Any, ...]:
         row = self.connection.execute(sql).fetchone()

@@ -125,7 +125,8 @@ class SqliteSource:
         self.__dict__["_state"] = self._look(connection)
         self.__dict__.pop("_columns", None)
         oldest, head, at = capture.bounds(connection, self._state)
-        return Span(self._state.identity, oldest, head, None if at is None else capture.since_epoch(at))
+        when = None if at is None else capture.since_epoch(at)
+        return Span(self._state.identity, oldest, head, when, since=self._state.since)
 
     def time_of(self, place: Place) -> datetime | None:
         """When the change at a place was recorded, if it is held."""

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import sqlite3
+import uuid
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.positions import Mark
+from plainstep.core.positions import Mark, TableMark
 from plainstep.errors import Refused
 from plainstep.stores import bookkeeping as books
 from plainstep.stores.merging import IndexedMerge, run
@@ -32,6 +33,18 @@ class SqliteTarget:
 
     def __init__(self, store: SqliteStore) -> None:
         self.store = store
+        self._known: books.Books | None = None
+
+    def _books(self) -> books.Books:
+        """The tables of marks and of steps, in the format that they have."""
+        if self._known is None:
+            with self._reading() as connection:
+                version = kept_version(connection) if connection else None
+            found = books.EMBEDDED.of(version)
+            if version != books.FORMAT:
+                return found  # that may change
+            self._known = found
+        return self._known
 
     @contextmanager
     def _reading(self) -> Iterator[sqlite3.Connection | None]:
@@ -55,12 +68,12 @@ class SqliteTarget:
 
     def mark(self, load: str) -> Mark | None:
         """A load's mark, or None before its first step."""
-        rows = self._rows(books.EMBEDDED.find_mark, [load])
+        rows = self._rows(self._books().find_mark, [load])
         return books.mark_of(load, rows[0] if rows else None)
 
     def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
         """Every load's mark and the step that set it, at once."""
-        return books.standing_of(self._rows(books.EMBEDDED.find_standing, []))
+        return books.standing_of(self._rows(self._books().find_standing, []))
 
     def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
         """The newest steps, or the newest that were refused, oldest first."""
@@ -83,6 +96,15 @@ class SqliteTarget:
         """
         with self._reading() as connection:
             return table_info(connection, self.store.name, name, key) if connection else None
+
+    def standing_table(self, name: str) -> TableMark | None:
+        """A table as it stands, as a mark would keep it; None if there is none."""
+        with self._reading() as connection:
+            table = catalog.find(connection, name) if connection else None
+            if connection is None or table is None:
+                return None
+            row = connection.execute(f"SELECT 1 FROM {quoted(table.name)} LIMIT 1").fetchone()
+            return TableMark(name, identity_of(connection, table.name), row is not None)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as SQLite would hold it."""
@@ -141,6 +163,28 @@ class SqliteTarget:
                 raise
 
 
+def kept_version(connection: sqlite3.Connection) -> int | None:
+    """The format of the tables of marks and of steps, or None if they are not there yet."""
+    kept = books.EMBEDDED
+    sql = "SELECT name FROM sqlite_schema WHERE type = 'table' AND name IN (?, ?)"
+    there = {name for (name,) in connection.execute(sql, [kept.marks, kept.formats])}
+    return books.version_of(kept, there, lambda query: connection.execute(query).fetchone())
+
+
+# An index that is named for this stands for a table's identity: it goes with the table, also under another name, and
+# holds no row, so that nothing is slower for it. (SQLite itself tells tables apart by their names alone.)
+IDENTITY = "plainstep_identity_"
+
+
+def identity_of(connection: sqlite3.Connection, table: str) -> str:
+    """What tells a table from another one of its name, or empty."""
+    rows = connection.execute(
+        "SELECT name FROM sqlite_schema WHERE type = 'index' AND lower(tbl_name) = lower(?) AND substr(name, 1, ?) = ?",
+        [table, len(IDENTITY), IDENTITY],
+    )
+    return min((name.removeprefix(IDENTITY) for (name,) in rows), default="")
+
+
 def table_info(connection: sqlite3.Connection, place: str, name: str, key: tuple[str, ...]) -> TableInfo | None:
     """A table as it stands, or None if there is none.
 
@@ -164,7 +208,7 @@ def table_info(connection: sqlite3.Connection, place: str, name: str, key: tuple
         )
     kinds = [(column.name, arrow_type(table.name, column.name, column.declared)) for column in table.columns]
     rows = connection.execute(f"SELECT 1 FROM {quoted(table.name)} LIMIT 1").fetchone()
-    return TableInfo(pa.schema(kinds), rows is not None)
+    return TableInfo(pa.schema(kinds), rows is not None, identity_of(connection, table.name))
 
 
 class _Merge(IndexedMerge):
@@ -182,6 +226,17 @@ class _Merge(IndexedMerge):
 
     def table_info(self) -> TableInfo | None:
         return table_info(self.connection, self.place, self.part.table, self.part.key)
+
+    def kept_version(self) -> int | None:
+        return kept_version(self.connection)
+
+    def identified(self) -> tuple[str, bool]:
+        rows = self.finds(f"SELECT 1 FROM {self.table} LIMIT 1", [])
+        return identity_of(self.connection, self.part.table), rows
+
+    def stamp(self) -> None:
+        name = quoted(IDENTITY + uuid.uuid4().hex)
+        self.execute(f"CREATE INDEX {name} ON {self.table} ({quoted(self.part.schema.names[0])}) WHERE 0")
 
     def declaration(self, field: pa.Field) -> str:
         from plainstep.stores.sqlite.types import declaration

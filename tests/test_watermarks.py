@@ -1,0 +1,357 @@
+"""What a watermark knows: its target tables, its settings, its format; and that status says what the next step does."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import unittest
+from collections.abc import Iterator
+from typing import Any
+from unittest import mock
+
+import duckdb
+
+import plainstep
+from plainstep.stores import bookkeeping
+from tests.postgres import Database
+from tests.support import TREE, Town
+
+ROWS = ("INSERT INTO tree VALUES (1, 0, 'oak'), (2, 5, 'elm')",)
+STORES = ("house", "shed", "lake")
+
+
+@contextlib.contextmanager
+def town_into(store: str, more: str = "") -> Iterator[tuple[Town, Any]]:
+    """A town with one load, and a way to run SQL at its target."""
+    with contextlib.ExitStack() as stack:
+        town = stack.enter_context(Town(TREE, *ROWS))
+        lake = stack.enter_context(Database()) if store == "lake" else None
+        stores = f'[stores.lake]\nurl = "{lake.url}"\n' if lake else ""
+        text = town.config.read_text().partition("[loads")[0] + stores
+        town.config.write_text(f'{text}[loads.tree]\nfrom = "town.tree"\ninto = "{store}.tree"\n{more}\n')
+        town.project.capture_on("town.tree")
+
+        def run(*statements: str) -> list[Any]:
+            if lake:
+                with lake.connect() as connection:
+                    results = [connection.execute(one) for one in statements]
+                    return results[-1].fetchall() if results[-1].description else []
+            if store == "shed":
+                town.sql(*statements[:-1], store="shed")
+                import sqlite3
+
+                with contextlib.closing(sqlite3.connect(town.path / "shed.db", isolation_level=None)) as shed:
+                    return shed.execute(statements[-1]).fetchall()
+            with duckdb.connect(str(town.path / "house.duckdb")) as house:
+                for one in statements:
+                    found = house.execute(one)
+                return found.fetchall()
+
+        yield town, run
+
+
+def set_to(town: Town, old: str, new: str) -> None:
+    text = town.config.read_text()
+    assert old in text, (old, text)
+    town.config.write_text(text.replace(old, new))
+
+
+class Refusing(unittest.TestCase):
+    def refused(self, town: Town, told: str) -> str:
+        """Status and the step refuse alike, with nothing waiting and with something; what to run."""
+        town.sql("UPDATE tree SET a = a + 1 WHERE k = 1")
+        [status] = town.project.status()
+        [outcome] = town.project.step(raise_errors=False)
+        assert outcome.error, told
+        self.assertRegex(outcome.error.what, told)
+        self.assertEqual((status.health, status.reason), ("refuses", outcome.error.what))
+        self.assertEqual((outcome.outcome, town.run("status").exit_code), ("refused", 4))
+        return outcome.error.next
+
+    def mended(self, town: Town, remedy: str) -> None:
+        """The command that is named mends it: afterwards both sides are equal, and status is ok."""
+        command = re.match(r"plainstep (reload \w+|mark \w+ --to \w+)", remedy)
+        assert command, remedy
+        done = town.run(*command[1].split(), *(["--yes"] if command[1].startswith("mark") else []))
+        self.assertEqual(done.exit_code, 0, done.output)
+        [status] = town.project.status()
+        self.assertEqual((status.health, status.reason), ("ok", ""))
+        town.sql("UPDATE tree SET a = a + 1 WHERE k = 2", "INSERT INTO tree VALUES (3, 3, 'ash')")
+        town.project.step()
+        [checked] = town.project.check()
+        self.assertTrue(checked.ok)
+
+
+class Tables(Refusing):
+    """A1: a watermark is that of one very table."""
+
+    def test_the_target_table_is_gone_made_anew_swapped_or_emptied(self) -> None:
+        spoiling = {
+            "is gone": ["DROP TABLE tree"],
+            "was made anew, or put in its place": ["CREATE TABLE copied AS SELECT * FROM tree WHERE k = 1", "DROP TABLE tree",
+                                                   "ALTER TABLE copied RENAME TO tree", "CREATE UNIQUE INDEX u ON tree (k)"],
+            "is empty": ["DELETE FROM tree"],
+        }  # fmt: skip
+        for store in STORES:
+            for told, statements in spoiling.items():
+                with self.subTest(store=store, told=told), town_into(store) as (town, run):
+                    town.project.step()
+                    town.project.step()  # nothing to do
+                    run(*statements, "SELECT 1")
+                    [idle] = town.project.step(raise_errors=False)
+                    self.assertEqual(idle.outcome, "refused")
+                    self.mended(town, self.refused(town, told))
+
+    def test_what_leaves_it_the_same_table(self) -> None:
+        kept = {"house": ["CHECKPOINT"], "shed": ["VACUUM", "REINDEX"], "lake": ["VACUUM FULL tree", "ANALYZE"]}
+        for store, statements in kept.items():
+            with self.subTest(store), town_into(store) as (town, run):
+                town.project.step()
+                run("ALTER TABLE tree RENAME TO aside", "ALTER TABLE aside RENAME TO tree", "SELECT 1")
+                for one in statements:
+                    run(one)
+                town.sql("DELETE FROM tree")
+                self.assertEqual(town.project.step()[0].edits["drop"], 2)
+                town.sql(*ROWS)  # it was emptied by the load itself: that is known
+                self.assertEqual(town.project.step()[0].edits["put"], 2)
+                self.assertTrue(town.project.check()[0].ok)
+
+    def test_another_table_is_loaded_whole(self) -> None:
+        for store in STORES:
+            with self.subTest(store), town_into(store) as (town, run):
+                town.project.step()
+                set_to(town, f"{store}.tree", f"{store}.wood")
+                self.mended(town, self.refused(town, f"merges into {store}.wood now"))
+                self.assertEqual(run("SELECT count(*) FROM wood"), [(3,)])
+                set_to(town, f"{store}.wood", f"{store}.taken")
+                run(
+                    "CREATE TABLE taken (k INTEGER PRIMARY KEY, a INTEGER, b TEXT)",
+                    "INSERT INTO taken VALUES (9, 9, 'theirs')",
+                )
+                self.assertIn("already holds rows", town.run("reload", "tree").output)
+                self.assertEqual(run("SELECT k FROM taken"), [(9,)])
+
+    def test_another_shape_in_another_table(self) -> None:
+        with town_into("house") as (town, _):
+            town.project.step()
+            set_to(town, "[loads.tree]\n", '[loads.tree]\nshape = "history"\n')
+            remedy = self.refused(town, r"`shape` was \"mirror\"")
+            self.assertTrue(remedy.startswith("Name another table ('into')"), remedy)
+            set_to(town, "house.tree", "house.tree_history")
+            self.mended(town, remedy.partition("then ")[2])
+
+
+class Settings(Refusing):
+    """A2, 6a: what decides what the target holds is noticed when it changes, and carried by a reload."""
+
+    MIRRORS = [
+        ('deletes = "flag"', ""),
+        ("stamp = true", ""),
+        ('deletes = "ignore"', ""),
+        ('operations = ["insert", "update"]', ""),
+        ('types = { b = "TEXT" }', ""),
+        ('shape = "history"\ngrain = "net"', 'shape = "history"'),
+        ('shape = "history"\nwatch = ["a"]', 'shape = "history"'),
+        ('where = "a < 5"', ""),
+    ]
+
+    def test_each_setting_back_and_forth(self) -> None:
+        for store in ("house", "shed"):
+            for one, other in self.MIRRORS:
+                for before, after in ((one, other), (other, one)):
+                    with (
+                        self.subTest(store=store, before=before, after=after),
+                        town_into(store, f"{before}\n# end") as (town, _),
+                    ):
+                        town.project.step()
+                        town.sql("INSERT INTO tree VALUES (4, 4, 'fir')")
+                        town.project.step()
+                        town.sql("DELETE FROM tree WHERE k = 4")
+                        town.project.step()
+                        set_to(town, f"{before}\n# end", f"{after}\n# end")
+                        self.assertEqual(town.run("check").exit_code, 4)
+                        self.mended(town, self.refused(town, "The settings of tree changed since its last step"))
+
+    def test_a_flag_that_is_taken_back_leaves_nothing(self) -> None:
+        for store in STORES:
+            with self.subTest(store), town_into(store, 'deletes = "flag"\nstamp = true') as (town, run):
+                town.project.step()
+                town.sql("DELETE FROM tree WHERE k = 2")
+                town.project.step()
+                self.assertEqual(len(run("SELECT * FROM tree")[0]), 6)
+                set_to(town, 'deletes = "flag"\nstamp = true', "")
+                self.mended(town, self.refused(town, '`deletes` was "flag", `stamp` was true'))
+                self.assertEqual(len(run("SELECT * FROM tree")[0]), 3)
+                self.assertEqual(run("SELECT count(*) FROM tree WHERE k = 2"), [(0,)])
+
+    def test_a_layout_that_means_something_else(self) -> None:
+        log = "CREATE TABLE tree_log (n INTEGER PRIMARY KEY, op TEXT, k INTEGER, a INTEGER, b TEXT)"
+        layout = (
+            '[loads.tree.layout]\nposition = ["n"]\noperation = "op"\ninsert = ["i"]\nupdate = ["u"]\ndelete = ["d"]\n'
+        )
+        with Town(log, "INSERT INTO tree_log VALUES (1, 'i', 1, 0, 'oak')") as town:
+            text = town.config.read_text().partition("[loads")[0]
+            load = '[loads.tree]\nfrom = "town.tree_log"\ninto = "house.tree"\nkey = ["k"]\n'
+            town.config.write_text(text + load + layout)
+            town.project.step()
+            set_to(town, 'insert = ["i"]\nupdate = ["u"]', 'insert = ["u"]\nupdate = ["i"]')
+            town.sql("INSERT INTO tree_log VALUES (2, 'u', 2, 0, 'elm')")
+            [outcome] = town.project.step(raise_errors=False)
+            self.assertIn("`layout` was", str(outcome.error))
+            self.assertEqual(town.project.status()[0].health, "refuses")
+            town.config.write_text(text + load + layout + "quiet = 5.0\n")
+            self.assertEqual(town.project.step()[0].outcome, "stepped")  # that means nothing else
+
+    def test_what_cannot_be_is_refused_at_once(self) -> None:
+        wrong = {
+            'overlap = "10m"': "overlap",
+            'bad = "aside"': "bad",
+            'format = "csv"\nshape = "journal"': "format",
+            'partition = ["date"]\nshape = "journal"': "partition",
+            'tries = 3\nshape = "events"\nrules = { all = "" }': "tries",
+            "operations = []": "operations",
+            'rows = "town.nothing"': "rows",
+            'column = ["a"]': "column",
+            'old_values = "tree"\nshape = "rollup"\nby = ["b"]\nmeasures = { n = "count(*)" }': "old_values",
+        }
+        for said, named in wrong.items():
+            with self.subTest(said), town_into("house") as (town, _):
+                set_to(town, "[loads.tree]\n", f"[loads.tree]\n{said}\n")
+                with self.assertRaises(plainstep.ConfigError) as caught:
+                    _ = town.project
+                self.assertRegex(str(caught.exception), rf"line \d+.*\b{named}\b")
+
+
+class Judgement(Refusing):
+    """6a: status says what the next step will do."""
+
+    def test_targets_and_keys_that_do_not_fit(self) -> None:
+        for store in STORES:
+            with self.subTest(store), town_into(store) as (town, run):
+                run(
+                    "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT)",
+                    "INSERT INTO tree VALUES (9, 9, 'x')",
+                )
+                self.assertIn("already holds rows", self.refused_first(town))
+                run("DROP TABLE tree", "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER)")
+                self.assertIn("lacks the column 'b'", self.refused_first(town))
+                run("DROP TABLE tree", "SELECT 1")
+                town.project.step()
+                set_to(town, "[loads.tree]\n", '[loads.tree]\nkey = ["a"]\n')
+                [idle] = town.project.step(raise_errors=False)  # with nothing waiting, too
+                self.assertIn("is captured by k", str(idle.error))
+                self.assertEqual(town.project.status()[0].reason, idle.error.what if idle.error else "")
+
+    def refused_first(self, town: Town) -> str:
+        [status] = town.project.status()
+        [outcome] = town.project.step(raise_errors=False)
+        assert outcome.error
+        self.assertEqual((status.health, status.reason), ("refuses", outcome.error.what))
+        return outcome.error.what
+
+    def test_two_steps_at_once_on_a_rollup(self) -> None:
+        """6: the one that is late loses cleanly, whatever its shape finds at the target."""
+        more = 'shape = "rollup"\nby = ["b"]\nmeasures = { n = "count(*)", most = "max(a)" }'
+        with town_into("house", more) as (town, run):
+            town.project.step()
+            town.sql("DELETE FROM tree WHERE k = 1")
+            from plainstep import step as stepping
+
+            other, found = town.project, list[str]()
+
+            def late(*args: Any, **named: Any) -> Any:
+                if not found:
+                    found.append("")
+                    found[0] = other.step()[0].outcome
+                return read(*args, **named)
+
+            read = stepping.read_found
+            with mock.patch.object(stepping, "read_found", late):
+                [outcome] = town.project.step()
+            self.assertEqual((found, outcome.outcome), (["stepped"], "nothing"))
+            self.assertEqual(run("SELECT b, n FROM tree"), [("elm", 1)])
+
+    def test_capture_is_not_switched_off_while_changes_wait(self) -> None:
+        with town_into("house") as (town, _):
+            town.project.step()
+            town.sql("DELETE FROM tree WHERE k = 1")
+            asked = town.run("capture", "off", "town.tree")
+            self.assertEqual(asked.exit_code, 4)
+            self.assertIn("1 change", asked.output)
+            self.assertEqual(town.project.status()[0].waiting, 1)
+            self.assertEqual(town.run("capture", "off", "town.tree", "--yes").exit_code, 0)
+
+
+class Formats(unittest.TestCase):
+    """A4: tables of an earlier format are brought up at the next step; those of a later one are refused."""
+
+    BACK = ("ALTER TABLE {0}marks DROP COLUMN tables", "DROP TABLE {0}formats",
+            "UPDATE {0}marks SET made_by = '{{\"shape\": \"mirror\"}}'")  # fmt: skip
+
+    def test_each_earlier_format_steps_on(self) -> None:
+        for store in STORES:
+            prefix = "plainstep." if store == "lake" else "plainstep_"
+            with self.subTest(store), town_into(store) as (town, run):
+                town.project.step()
+                run(*(one.format(prefix) for one in self.BACK), "SELECT 1")
+                town.sql("DELETE FROM tree WHERE k = 1")
+                before = run(f"SELECT * FROM {prefix}marks")
+                [status] = town.project.status()
+                self.assertEqual((status.health, status.waiting), ("behind", 1))
+                self.assertEqual(town.project.ledger()[-1].kind, "snapshot")
+                self.assertEqual(run(f"SELECT * FROM {prefix}marks"), before)  # looking changes nothing
+                self.assertEqual(town.project.step()[0].edits["drop"], 1)
+                self.assertEqual(run(f"SELECT version FROM {prefix}formats"), [(bookkeeping.FORMAT,)])
+                self.assertTrue(town.project.check()[0].ok)
+                run(f"UPDATE {prefix}formats SET version = 99", "SELECT 1")
+                [outcome] = town.project.step(raise_errors=False)
+                self.assertIn("format 99", str(outcome.error))
+                self.assertEqual(town.project.status()[0].health, "refuses")
+
+    def test_a_step_that_began_before_the_format_changed(self) -> None:
+        """Two releases at one target: the commit looks once more."""
+        with town_into("lake") as (town, run):
+            town.project.step()
+            town.sql("DELETE FROM tree WHERE k = 1")
+            from plainstep import step as stepping
+
+            read = stepping.read_found
+
+            def late(*args: Any, **named: Any) -> Any:
+                run("UPDATE plainstep.formats SET version = 99", "SELECT 1")
+                return read(*args, **named)
+
+            with mock.patch.object(stepping, "read_found", late):
+                [outcome] = town.project.step(raise_errors=False)
+            self.assertIn("format 99", str(outcome.error))
+            self.assertEqual(run("SELECT count(*) FROM tree"), [(2,)])
+
+
+class Times(unittest.TestCase):
+    """A3: what was before capture began is not known."""
+
+    def test_times_before_capture_began(self) -> None:
+        with Town(TREE, *ROWS) as town, Database("CREATE TABLE tree (k int PRIMARY KEY, a int, b text)") as source:
+            source.sql("INSERT INTO tree VALUES (1, 0, 'oak')")
+            more = (
+                f'\n[stores.park]\nurl = "{source.url}"\n[loads.park]\nfrom = "park.public.tree"\ninto = "house.park"\n'
+            )
+            town.config.write_text(town.config.read_text() + more)
+            town.run("capture", "on", "town.tree")
+            town.run("capture", "on", "park.public.tree")
+            for load in ("house", "park"):
+                town.project.step(load)
+                for words in (
+                    ["trace", load, "1", "--at"],
+                    ["look", load, "--upto"],
+                    ["look", load, "--after"],
+                    ["net", load, "--upto"],
+                ):
+                    found = town.run(*words, "2001-01-01")
+                    self.assertEqual(found.exit_code, 4, (words, found.output))
+                    self.assertIn("began", found.output)
+                self.assertEqual(town.run("look", load, "--after", "start").exit_code, 0)
+
+
+if __name__ == "__main__":
+    unittest.main()
