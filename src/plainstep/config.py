@@ -223,15 +223,20 @@ class LoadConfig(BaseModel):
         for name, shapes in OF_SHAPES.items():
             if name in self.model_fields_set and self.shape not in shapes:
                 raise wrong(name, f"{name} is of the shape {' or '.join(shapes)}, and this load's is {self.shape}")
+        for shape, name in (("rollup", "by"), ("rollup", "measures"), ("events", "rules")):
+            if self.shape == shape and not getattr(self, name):
+                raise wrong("shape", f"the shape {shape} needs {name!r}")
+        return self
+
+    @model_validator(mode="after")
+    def _fits_its_changes(self) -> LoadConfig:
+        """Settings that another way of reading changes has, or that do nothing."""
         for name, ways in OF_CHANGES.items():
             if name in self.model_fields_set and self.changes not in ways:
                 told = " or ".join(f'"{way}"' for way in ways)
                 raise wrong(
                     name, f"{name} does nothing here: it needs changes = {told}, and this load's is {self.changes!r}"
                 )
-        for shape, name in (("rollup", "by"), ("rollup", "measures"), ("events", "rules")):
-            if self.shape == shape and not getattr(self, name):
-                raise wrong("shape", f"the shape {shape} needs {name!r}")
         if self.changes in ("column", "diff") and self.shape not in ("mirror", "history"):
             told = f"finds changes by what the target holds, and a {self.shape} does not hold the rows"
             raise wrong("changes", f"changes = {self.changes!r} {told}")

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Window
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
 
     from plainstep.core.changes import Changes
     from plainstep.core.doubts import Doubt
+    from plainstep.core.moves import MovedRows
     from plainstep.core.net import NetChanges
     from plainstep.core.shapes.base import Found, Shape
     from plainstep.load import Load
@@ -57,20 +59,57 @@ def read_found(load: Load, shape: Shape, window: Window, total: int | None) -> F
     Raises:
         Refused: the shape needs old values, and the source does not tell them.
     """
+    from plainstep.core.moves import MovedRows
+
+    moved = MovedRows(key_of(load, load.source.schema()))
+    found = _read_for(load, shape, window, total, [moved.add], None)
+    if moved.partial:
+        return _read_for(
+            load, shape, window, total, [], lambda: moved.filled(load.source.read(window), _held(load, shape, moved))
+        )
+    return found
+
+
+Batches = Callable[[], Iterator["Changes"]]
+
+
+def _read_for(
+    load: Load, shape: Shape, window: Window, total: int | None, takers: Takers, again: Batches | None
+) -> Found:
+    """What a shape is made of; from changes that were read before, where these are given."""
     from plainstep.core.numbering import Numbering
     from plainstep.core.shapes.base import Found
     from plainstep.spooling import Spool
 
     numbering, spool = Numbering(), Spool()
-    takers = [numbering.add] if shape.placed else []
+    takers = [*takers, numbering.add] if shape.placed else takers
+    read = _read_surely if again is None else partial(_collapsed_again, again)
     if not shape.every_change and not shape.old_values:
-        return Found(_read_lean(load, window, total, takers), None, numbering)
+        read = _read_lean if again is None else read
+        return Found(read(load, window, total, takers), None, numbering)
     _refuse_untold(load, shape)
     if shape.every_change:
-        net = _read_surely(load, window, total, [*takers, spool.add])
+        net = read(load, window, total, [*takers, spool.add])
         spool.done()
         return Found(net, spool, numbering)
-    return Found(_with_old_values(load, _read_surely(load, window, total, takers)), None, numbering)
+    return Found(_with_old_values(load, read(load, window, total, takers)), None, numbering)
+
+
+def _collapsed_again(again: Batches, load: Load, window: Window, total: int | None, takers: Takers) -> NetChanges:
+    return _collapsed(load, again(), total, takers)
+
+
+def _held(load: Load, shape: Shape, moved: MovedRows) -> pa.Table | None:
+    """The rows that a target holds of the keys that rows moved from, if it holds rows by their key."""
+    from plainstep.shaping import held_by
+
+    schema = shape.schema
+    info = load.target.table(load.into_table, ())
+    if load.config.shape not in ("mirror", "history") or info is None:
+        return None
+    if any(name not in info.schema.names for name in schema.names):
+        return None
+    return held_by(load, shape).rows("", schema.names, moved.keys.select(list(shape.key)), shape.gone)
 
 
 def _read_surely(load: Load, window: Window, total: int | None, takers: Takers) -> NetChanges:

@@ -107,7 +107,7 @@ def events_of(changes: Changes, key: tuple[str, ...]) -> Events:
         seq,
         seq,
         flat(changes.table["at"]),
-        given=_given(changes, key),
+        given=given_of(changes, key),
     )
     moved = _moved(ops, old, new)
     if len(moved):
@@ -171,7 +171,7 @@ def _split(events: Events, moved: Ints, old: list[pa.Array]) -> Events:
     )
 
 
-def _given(changes: Changes, key: tuple[str, ...]) -> dict[str, Bools]:
+def given_of(changes: Changes, key: tuple[str, ...]) -> dict[str, Bools]:
     """For each column outside the key, in which changes it was sent; empty where rows are always whole."""
     if "given" not in changes.table.column_names:
         return {}

@@ -190,6 +190,7 @@ class Rows:
         was, now: for each of the table's columns its values, as the server writes them.
         sent: for each of the table's columns, for which changes its new value was sent; none where all were.
         whole: for which changes ``was`` is the whole row.
+        identifying: the columns that were in the table's replica identity when these changes were made.
     """
 
     op: Ints
@@ -198,6 +199,7 @@ class Rows:
     now: list[pa.Array]
     sent: list[Bools]
     whole: Bools
+    identifying: frozenset[str] = frozenset()
 
     def __len__(self) -> int:
         return len(self.op)
@@ -214,7 +216,7 @@ class Decoder:
     def __init__(self, columns: Sequence[str], wanted: Callable[[Begin], bool]) -> None:
         self.columns = tuple(columns)
         self.wanted = wanted
-        self._relation: Relation | None = None
+        self._relations: dict[int, Relation] = {}
         self._begin: Begin | None = None
 
     def decode(self, messages: Sequence[bytes]) -> Iterator[Rows]:
@@ -227,11 +229,12 @@ class Decoder:
         starts = np.zeros(len(messages), np.int64)
         np.cumsum(np.fromiter(map(len, messages), np.int64, len(messages))[:-1], out=starts[1:])
         kinds = buffer[starts] if len(messages) else np.zeros(0, np.uint8)
-        # Within a run of messages between two descriptions of the table, every row is laid out alike.
+        # Within a run of messages between two descriptions of a table, every row of one table is laid out alike.
         cuts = np.flatnonzero(kinds == ord("R"))
         for first, last in pairwise([0, *cuts, len(messages)]):
             if first < last and kinds[first] == ord("R"):
-                self._relation = relation_of(messages[first])
+                relation = relation_of(messages[first])
+                self._relations[relation.oid] = relation
             yield from self._run(messages, buffer, starts, kinds, first, last)
 
     def _run(
@@ -248,13 +251,26 @@ class Decoder:
         change = np.isin(kinds[first:last], list(OPS)) & wanted[which]
         if change.any():
             rows = first + np.flatnonzero(change)
-            yield self._rows(buffer, starts[rows], kinds[rows], [begins[place] for place in which[change]])
+            made_by = [begins[place] for place in which[change]]
+            at = starts[rows]
+            # A partitioned table is described as a whole and by its parts, whose columns may stand in another order.
+            tables = np.where(kinds[rows] == ord("T"), 0, _number(buffer, at + 1, 4))
+            cuts = np.flatnonzero(np.diff(tables)) + 1
+            for begin_at, end in pairwise([0, *cuts.tolist(), len(rows)]):
+                some = slice(begin_at, end)
+                relation = self._described(int(tables[begin_at]))
+                yield self._rows(buffer, at[some], kinds[rows[some]], made_by[some], relation)
 
-    def _rows(self, buffer: Ints, at: Ints, kinds: Ints, begins: list[Begin | None]) -> Rows:
+    def _described(self, oid: int) -> Relation:
+        """A table as it was described; a truncate (0) has no rows that would be laid out."""
+        if oid and oid not in self._relations:
+            raise DataError(f"The server's log holds a row of the table number {oid}, which it did not describe.")
+        return self._relations.get(oid, Relation(0, "", "", "", (), ()))
+
+    def _rows(self, buffer: Ints, at: Ints, kinds: Ints, begins: list[Begin | None], relation: Relation) -> Rows:
         op = np.zeros(len(at), np.int8)
         for kind, code in OPS.items():
             op[kinds == kind] = code
-        relation = self._relation or Relation(0, "", "", "", (), ())
         width = len(relation.columns)
         was, now = Images.nothing(width, len(at)), Images.nothing(width, len(at))
         has_old = (op == Op.DELETE) | ((op == Op.UPDATE) & (buffer[at + 5] != NEW))
@@ -282,4 +298,5 @@ class Decoder:
             [now.values(column, buffer) for column in range(len(places))],
             list(~unsent) if unsent.any() else [],
             whole,
+            frozenset(name for name, inside in zip(relation.columns, relation.key, strict=True) if inside),
         )

@@ -87,7 +87,7 @@ def _for_its_shape(load: Load, shape: Shape, asked: Window, net: NetChanges) -> 
     """What a step over a window would read: of net changes alone, it is read already."""
     from plainstep.core.shapes.base import Found
 
-    if not shape.every_change and (not shape.old_values or load.source.reversible):
+    if not shape.every_change and not net.partial and (not shape.old_values or load.source.reversible):
         return Found(net)
     return read_found(load, shape, asked, None)
 

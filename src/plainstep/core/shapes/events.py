@@ -122,7 +122,10 @@ class Events:
             seq = numbers(fitting["seq"])
             places = {"position": pa.array(numbering.positions(seq)), "label": pa.array(numbering.labels(seq), TEXT)}
             rows = pa.table({name: fitting[name] for name in ("op", "seq", "at")} | places).to_pylist()
-            for row, was, new in zip(rows, _images(fitting, WAS), _images(fitting, NOW), strict=True):
+            sent = fitting["given"].to_pylist() if "given" in fitting.column_names else [None] * len(rows)
+            for row, was, new, given in zip(rows, _images(fitting, WAS), _images(fitting, NOW), sent, strict=True):
+                if given is not None:  # a value that was not sent is not a null
+                    new = {name: value for name, value in new.items() if name in given or name in self.key}
                 yield self._message(rule, row, was, new, now)
 
     def _message(

@@ -14,10 +14,11 @@ import pyarrow.compute as pc
 from plainstep.core.changes import Changes, flat, words
 from plainstep.core.edits import Edits
 from plainstep.core.evaluator import spilling
+from plainstep.core.fold import given_of
 from plainstep.core.numbering import Numbering
 from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable, constant
 from plainstep.core.words import NOW, WAS, Op, quoted
-from plainstep.errors import ConfigError
+from plainstep.errors import ConfigError, Refused
 
 TEXT = pa.string()
 # What a journal tells of each change, before its values: then was_* and now_* of every column.
@@ -108,6 +109,8 @@ class Journal:
             wanted.append(Op.PUT)
         keep = pc.is_in(pa.array(ops), value_set=pa.array(wanted, pa.int8()))
         changes = Changes(changes.table.filter(keep))
+        if not all(sent.all() for sent in given_of(changes, self.key).values()):
+            raise _unsent()
         table = changes.table
         positions = pa.array(numbering.positions(changes.seq()), NUMBER)
         columns: dict[str, Any] = {"position": positions, "op": words(table["op"]), "changed_at": table["at"]}
@@ -121,6 +124,8 @@ class Journal:
         return self._written(columns, len(changes), now)
 
     def _of_net(self, found: Found, now: Moment) -> Iterator[pa.Table]:
+        if found.net.partial and not found.net.whole:
+            raise _unsent()
         if found.net.truncated:  # what is left came after it
             cleared = {"position": constant(now.position, NUMBER, 1), "op": constant(Op.TRUNCATE.word, TEXT, 1)}
             yield self._written(cleared, 1, now)
@@ -177,6 +182,14 @@ class Journal:
             f"l AS (SELECT v.*, row_number() OVER (PARTITION BY {keys} ORDER BY v.n DESC) AS last FROM v, t WHERE v.n > 2 * t.n) "
             f"SELECT {', '.join(quoted(name) for name in self.schema.names)} FROM l WHERE last = 1 AND there"
         )
+
+
+def _unsent() -> Refused:
+    return Refused(
+        "Some rows come with a part of their values, and a journal would show the others as null.",
+        "A value that was not sent is not a null. (PostgreSQL's log leaves out large values that did not change.)",
+        "ALTER TABLE ... REPLICA IDENTITY FULL has all of them sent; then plainstep reload LOAD.",
+    )
 
 
 def _numbered(parts: Iterable[pa.Table]) -> Iterator[pa.Table]:

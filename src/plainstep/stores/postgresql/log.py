@@ -43,6 +43,13 @@ SELECT a.pid, a.usename, a.datname, date_trunc('second', now() - a.xact_start) F
 WHERE a.backend_xid IS NOT NULL AND a.pid <> pg_backend_pid() ORDER BY a.xact_start LIMIT 4"""
 
 
+# What a publication is: a row filter, a column list, other operations, the table taken out and put in again, all write
+# these rows anew, and so does what sets them back.
+FINGERPRINT = """
+SELECT concat_ws('/', p.oid, p.xmin, r.oid, r.xmin) FROM pg_publication p JOIN pg_publication_rel r ON r.prpubid = p.oid
+WHERE p.pubname = %s AND r.prrelid = %s"""
+
+
 def publication(oid: int) -> str:
     """The name of a table's publication."""
     return f"plainstep_{oid}"
@@ -71,6 +78,10 @@ class Log(Way):
         ).fetchone()
         if not published or not published[0]:
             return f"the publication {publication(state.oid)} does not publish every change of {table.name} any more"
+        if state.fingerprint and state.fingerprint != fingerprint(connection, state.oid):
+            return (
+                f"the publication {publication(state.oid)} was changed, and may have left out changes of {table.name}"
+            )
         slot = connection.execute(SLOT, [state.changes]).fetchone()
         if slot is None:
             return f"the slot {state.changes} is gone"
@@ -134,6 +145,7 @@ class Log(Way):
                 raise self.off(connection, table)
             assert state.table is not None
             reload = "so every load of it must be reloaded: plainstep reload LOAD"
+            registry.ready(connection)
             if state.problem:
                 key = _ready(connection, self.store, table, state.table, state.key)
                 _remove(connection, state)
@@ -227,10 +239,17 @@ def _begin(
     try:
         started = connection.execute(SLOT, [slot]).fetchone()
         assert started is not None
-        registry.register(connection, "log", table, name, key, slot, started[0])
+        told = fingerprint(connection, table.oid)
+        registry.register(connection, "log", table, name, key, slot, started[0], told)
     except BaseException:
         _drop_slot(connection, slot)
         raise
+
+
+def fingerprint(connection: Connection, oid: int) -> str:
+    """What a table's publication is now, by its rows in the catalogue; empty if there is none."""
+    row = connection.execute(FINGERPRINT, [publication(oid), oid]).fetchone()
+    return str(row[0]) if row else ""
 
 
 def _drop_slot(connection: Connection, slot: str) -> None:

@@ -13,7 +13,7 @@ import psycopg
 from plainstep.core import pgoutput
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, WAS, Op
-from plainstep.errors import StoreError
+from plainstep.errors import Refused, StoreError
 from plainstep.stores.collecting import held_off
 from plainstep.stores.postgresql import catalog, log, snapshots
 from plainstep.stores.postgresql.connection import Connection
@@ -260,6 +260,8 @@ class LogSource(TableSource):
         empty = pa.nulls(0, pa.binary())
         count, begins = (len(rows), rows.begin) if rows else (0, [])
         op = rows.op if rows else np.zeros(0, np.int8)
+        if rows:
+            self._refuse_untold(rows, full)
         if rows and full:  # an update without its old row, from before the replica identity was set so
             op = np.where((op == Op.UPDATE) & ~rows.whole, np.int8(Op.PUT), op)
         columns: dict[str, Any] = {
@@ -278,6 +280,25 @@ class LogSource(TableSource):
                     values = empty if rows is None else (rows.was if side == WAS else rows.now)[place]
                     columns[side + column.name] = self._typed(column, values)
         return Changes(pa.table(columns))
+
+    def _refuse_untold(self, rows: pgoutput.Rows, full: bool) -> None:
+        """Refuse changes that were logged while the table's replica identity was another.
+
+        Raises:
+            Refused: they do not tell which row changed, or what a row was that went.
+        """
+        gone = rows.op == Op.DELETE
+        if (gone | (rows.op == Op.UPDATE)).any() and not set(self.state.key) <= rows.identifying:
+            told = f"they do not tell the old {', '.join(self.state.key)}"
+        elif full and (gone & ~rows.whole).any():
+            told = "deleted rows come without their old values"
+        else:
+            return
+        raise Refused(
+            f"Changes of {self.name} were logged while its replica identity was another: {told}.",
+            "Which rows changed, or what they were, is not known.",
+            "plainstep reload LOAD compares the whole table and goes on from there.",
+        )
 
     def _typed(self, column: Column, values: pa.Array) -> pa.Array:
         import pyarrow as pa

@@ -20,12 +20,17 @@ from plainstep.stores.sql import quoted
 if TYPE_CHECKING:
     from plainstep.stores.postgresql import PostgresqlStore
 
+# The format of these tables. Format 1 kept no number of its own, and no fingerprint of a publication.
+FORMAT = 2
+NOTE_FORMAT = f"COMMENT ON TABLE plainstep.captures IS 'Plain Step, format {FORMAT}'"
+FIND_FORMAT = r"SELECT substring(obj_description('plainstep.captures'::regclass) FROM 'format (\d+)')::int"
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS plainstep.captures (
     table_oid oid NOT NULL, how text NOT NULL, table_name text NOT NULL, identity text NOT NULL, system text NOT NULL,
     key_columns text[] NOT NULL, columns jsonb NOT NULL, partitions text[] NOT NULL, kept_in text NOT NULL, since timestamptz NOT NULL DEFAULT now(),
-    trimmed_before bigint NOT NULL DEFAULT 0, PRIMARY KEY (table_oid, how)
+    trimmed_before bigint NOT NULL DEFAULT 0, fingerprint text NOT NULL DEFAULT '', PRIMARY KEY (table_oid, how)
 )"""
+MIGRATE = "ALTER TABLE plainstep.captures ADD COLUMN IF NOT EXISTS fingerprint text NOT NULL DEFAULT ''"
 READERS = """
 CREATE TABLE IF NOT EXISTS plainstep.readers (
     identity text NOT NULL, reader text NOT NULL, mark bigint, upto bigint NOT NULL, token text NOT NULL DEFAULT '',
@@ -36,7 +41,7 @@ SYSTEM = """SELECT c.system_identifier || '/' || d.oid FROM pg_control_system() 
 WHERE d.datname = current_database()"""
 
 REGISTERED = """SELECT r.table_oid, r.table_name, r.identity, r.system, r.key_columns, r.columns, r.partitions, r.kept_in,
-    r.since, r.trimmed_before FROM plainstep.captures r WHERE r.how = %s"""
+    r.since, r.trimmed_before, coalesce(to_jsonb(r.*) ->> 'fingerprint', '') FROM plainstep.captures r WHERE r.how = %s"""
 
 
 @dataclass
@@ -54,6 +59,7 @@ class State:
         changes: the change table (or the slot), as it is named.
         since: when it was turned on.
         trimmed: changes before this position were trimmed.
+        fingerprint: what the publication was when it was made; empty where that was not noted.
         table: the table as it is now, or None if it is gone.
         problem: what is wrong, or empty; then changes may have been missed.
         remedy: the command that mends it.
@@ -69,6 +75,7 @@ class State:
     changes: str
     since: datetime
     trimmed: int
+    fingerprint: str = ""
     table: catalog.Table | None = None
     problem: str = ""
     remedy: str = ""
@@ -124,11 +131,33 @@ def registered(connection: Connection, how: str, oid: int | None = None) -> list
     where, values = (" AND r.table_oid = %s", [how, oid]) if oid is not None else ("", [how])
     if not catalog.exists(connection, "plainstep.captures"):
         return []
+    refuse_later_format(connection)
     rows = connection.execute(REGISTERED + where + " ORDER BY r.table_name", values).fetchall()
     return [
-        State(oid, name, identity, system, tuple(key), tuple(map(tuple, layout)), tuple(parts), kept_in, since, trimmed)
-        for oid, name, identity, system, key, layout, parts, kept_in, since, trimmed in rows
+        State(oid, name, identity, system, tuple(key), tuple(map(tuple, layout)), tuple(parts), *rest)
+        for oid, name, identity, system, key, layout, parts, *rest in rows
     ]
+
+
+def kept_format(connection: Connection) -> int:
+    """The format of what is written down here; the first one did not say."""
+    row = connection.execute(FIND_FORMAT).fetchone()
+    return int(row[0]) if row and row[0] else 1
+
+
+def refuse_later_format(connection: Connection) -> None:
+    """Refuse what a later release wrote down.
+
+    Raises:
+        Refused: it did.
+    """
+    found = kept_format(connection)
+    if found > FORMAT:
+        raise Refused(
+            f"What is captured in this database is kept in format {found}, and this release knows formats up to {FORMAT}.",
+            "A later release of Plain Step wrote it.",
+            "Use that release: pip install --upgrade plainstep.",
+        )
 
 
 def readers(connection: Connection) -> list[Reader]:
@@ -166,12 +195,23 @@ def ready(connection: Connection) -> None:
         connection.execute("CREATE SCHEMA IF NOT EXISTS plainstep")
     if row[1] is None:
         connection.execute(SCHEMA)
+        connection.execute(NOTE_FORMAT)
+    elif kept_format(connection) < FORMAT:
+        connection.execute(MIGRATE)
+        connection.execute(NOTE_FORMAT)
     if row[2] is None:
         connection.execute(READERS)
 
 
 def register(
-    connection: Connection, how: str, table: catalog.Table, name: str, key: tuple[str, ...], kept_in: str, start: int
+    connection: Connection,
+    how: str,
+    table: catalog.Table,
+    name: str,
+    key: tuple[str, ...],
+    kept_in: str,
+    start: int,
+    fingerprint: str = "",
 ) -> None:
     """Write down what is captured from here on, under a new identity."""
     values = {
@@ -185,6 +225,7 @@ def register(
         "partitions": list(table.partitions),
         "kept_in": kept_in,
         "trimmed_before": start,
+        "fingerprint": fingerprint,
     }
     marks = ", ".join(["%s"] * len(values))
     connection.execute(f"INSERT INTO plainstep.captures ({', '.join(values)}) VALUES ({marks})", list(values.values()))
