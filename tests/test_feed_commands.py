@@ -111,7 +111,7 @@ class Commands(unittest.TestCase):
             (('operation = "what"', 'operaton = "what"'), "Did you mean 'operation'?"),
             (('key = ["k"]', ""), "names no key"),
             (('key = ["k"]', 'key = ["k"]\noverlap = "soon"'), "is no span"),
-            (('key = ["k"]', 'key = ["k"]\nchanges = "column"'), "Add column"),
+            (('key = ["k"]', 'key = ["k"]\nchanges = "column"'), "layout does nothing here"),
             (('sent = "has_*"', "lookup = true"), 'rows = "STORE.TABLE"'),
             (('from = "town.flags"', 'from = "landing.flags"'), "no file"),
             (('into = "house.flags"', 'into = "landing.flags"'), "rows in files are never changed"),

@@ -182,7 +182,7 @@ class Together(unittest.TestCase):
             self.assertEqual([one.outcome for one in found], ["refused", "refused"])
             self.assertEqual(town.rows("shed", "ward"), before)
             town.sql("UPDATE tree SET height = 7")
-            town.project.capture_off("town.tree")
+            town.project.capture_off("town.tree", really=True)
 
     def test_groups_that_cannot_be_are_refused_at_once(self) -> None:
         for loads, told in (

@@ -125,11 +125,14 @@ class Wrong(unittest.TestCase):
             town.config.write_text(
                 text.replace('"old_*"', '"#"').replace('"new_*"', '"old_*"').replace('"#"', '"new_*"')
             )
+            self.assertIn("`layout` was", str(town.project.step(raise_errors=False)[0].error))
+            town.config.write_text(text)
             town.play([("update", key, {"a": key + 7, "b": "elm"}) for key in range(6)])
+            with duckdb.connect(str(town.path / "house.duckdb")) as connection:  # as if these were merged before
+                connection.execute("UPDATE sides SET a = k + 7, b = 'elm'")
             [outcome] = town.project.step(raise_errors=False)
             self.assertIn("already what the new values say", str(outcome.error))
-            town.config.write_text(text)
-            town.project.step()
+            town.project.reload("sides")
             self.assertEqual(town.target("sides"), town.truth)
 
     def test_a_wrong_order_or_key(self) -> None:

@@ -524,7 +524,7 @@ delete = ["d"]
             said('where = "a < 9"')
             result = town.run("step", "it")
             self.assertEqual(result.exit_code, 4)
-            self.assertIn('where was "a < 2"', result.output)
+            self.assertIn('`where` was "a < 2"', result.output)
             self.assertEqual(town.project.status("it")[0].health, "refuses")
             self.assertEqual(town.run("reload", "it").exit_code, 0)
             self.assertEqual(len(town.rows("house", "it")), 2)
@@ -545,7 +545,7 @@ delete = ["d"]
             town.sql("INSERT INTO tree (k, a) VALUES (3, 3)")
             self.assertIn("coalesce", town.run("step", "it").output)  # a group must have a name
             said(grouped.replace('["b"]', """{ b = "coalesce(b, 'unknown')" }"""))
-            self.assertIn('by was ["b"]', town.run("step", "it").output)
+            self.assertIn('`by` was ["b"]', town.run("step", "it").output)
             self.assertEqual(town.run("reload", "it").exit_code, 0)
             self.assertEqual([row[:2] for row in town.rows("house", "it")], [("ash", 2), ("unknown", 1)])
             self.assertEqual(town.run("step", "it").exit_code, 0)

@@ -325,6 +325,7 @@ class Steps(unittest.TestCase):
             town.project.step()
             town.sql(*[f"UPDATE tree SET a = {n}" for n in range(1, 5)])
             town.sql("UPDATE plainstep_changes_tree SET at = 1000 * 60 * (seq + 1) WHERE seq > 0")
+            town.sql("UPDATE plainstep_captures SET since = 0")
             project = town.project
             for after, upto, wanted in (("start", "head", 4), ("1", "3", 2), ("1970-01-01T00:02Z", "1970-01-01T01:03+01:00", 1),
                                         ("1970-01-01", "head", 4), ("2", None, 2), (None, "2", 2), ("4", "head", 0)):  # fmt: skip

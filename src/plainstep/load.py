@@ -45,7 +45,7 @@ class Load:
     @property
     def made_by(self) -> str:
         """The settings that decide what its target holds, as JSON, to be kept with its mark."""
-        said = self.config.meaning | {"key": sorted(self.whole_source.key())}
+        said = self.config.meaning | {"key": sorted(self.source.key())}
         return json.dumps(said, ensure_ascii=False, sort_keys=True)
 
     @property

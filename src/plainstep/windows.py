@@ -94,6 +94,8 @@ def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
         return None
     was, now = _settings(load, mark)
     changed = [name for name in {**was, **now} if was.get(name) != now.get(name)]
+    if changed == ["layout"] and only_learns(was.get("layout", {}), now.get("layout", {})):
+        return None
     if not changed:
         return None
     told = (
@@ -108,6 +110,16 @@ def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
         "Rows that were merged before were read, chosen or computed by the old ones.",
         _anew(load, mend),
     )
+
+
+# The settings of a layout that list codes.
+CODES = ("insert", "update", "delete", "truncate", "update_was", "update_now")
+
+
+def only_learns(was: dict[str, Any], now: dict[str, Any]) -> bool:
+    """Whether a layout knows further codes now, and reads everything else as before: what it did not know, it refused."""
+    same = all(was.get(name) == now.get(name) for name in {**was, **now} if name not in CODES)
+    return same and all(code in now.get(name, ()) for name in CODES for code in was.get(name, ()))
 
 
 # The settings that were kept with marks before all that matter were.

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Span, Window
 from plainstep.core.words import NOW, WAS
+from plainstep.errors import DataError, Refused
 
 if TYPE_CHECKING:
     from plainstep.load import Load
@@ -46,7 +47,10 @@ def _differing(load: Load, span: Span) -> set[str]:
 
     source = load.whole_source
     start = source.locate(max(span.head - PROBED, span.oldest))
-    changes = concat(source.read(Window.between(start, span.end)))
+    try:
+        changes = concat(source.read(Window.between(start, span.end)))
+    except (Refused, DataError):  # what cannot be read says nothing of whether capture is writing
+        return set()
     schema, key = source.schema(), source.key()
     if not len(changes) or (changes.op() == Op.TRUNCATE).any():
         return set()

@@ -30,6 +30,8 @@ SELECT t.tgname::text, t.tgenabled::text FROM pg_trigger t WHERE t.tgrelid = %s 
 ORDER BY 1"""
 
 
+FUNCTION = "SELECT prosrc, proconfig FROM pg_proc WHERE oid = to_regprocedure(%s)"
+
 HELD = """SELECT count(*) FILTER (WHERE seq > 0), coalesce(min(seq), 0), coalesce(max(seq), 0), pg_total_relation_size(%s),
 (SELECT at FROM {0} WHERE seq > 0 ORDER BY seq LIMIT 1) FROM {0}"""
 
@@ -60,6 +62,16 @@ class Capture(Way):
             return f"its change table {state.change_table} is gone"
         row = connection.execute(f"SELECT 1 FROM {state.change_table} LIMIT 1").fetchone()
         return "" if row else f"the changes in {state.change_table} were cleared"
+
+    def is_outdated(self, connection: Connection, state: State) -> bool:
+        """Whether its function is not the one that this release makes."""
+        row = connection.execute(FUNCTION, [f"{triggers.function_name(state.oid)}()"]).fetchone()
+        if row is None:
+            return False
+        settings = {name.lower(): value for name, _, value in (one.partition("=") for one in row[1] or ())}
+        return bool(
+            row[0] != triggers.function_body(state.oid, state.changes) or settings != triggers.FUNCTION_SETTINGS
+        )
 
     def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
         """Tell how much is held, and between which positions."""
@@ -97,7 +109,7 @@ class Capture(Way):
             state = self.whatever_became_of(connection, table)
             info = self.info(connection, state)
             if state.table is not None:
-                lock(connection, self.store, table)
+                lock(connection, self.store, table, captured=False)
             _remove(connection, state)
             return info
 
@@ -138,8 +150,14 @@ def _way_out(state: State, table: catalog.Table) -> str:
     return state.remedy
 
 
-def lock(connection: Connection, store: PostgresqlStore, table: str) -> catalog.Table:
+def lock(connection: Connection, store: PostgresqlStore, table: str, captured: bool = True) -> catalog.Table:
     """Wait until nobody is writing a table, and keep writers out until the transaction ends.
+
+    Args:
+        connection: in a transaction.
+        store: the database.
+        table: the table's name.
+        captured: whether it is to be captured from here on.
 
     Raises:
         ConfigError: no such table.
@@ -150,6 +168,8 @@ def lock(connection: Connection, store: PostgresqlStore, table: str) -> catalog.
         raise catalog.missing(connection, table, store.name)
     if found.kind not in ("r", "p"):
         raise Refused(f"{store.name}.{table} is no table.", "Only a table's changes can be captured.", "Name a table.")
+    if captured:
+        catalog.refuse_inherited(found, f"{store.name}.{table}")
     try:
         with connection.transaction():
             connection.execute(f"LOCK TABLE {found.sql} IN SHARE ROW EXCLUSIVE MODE")
@@ -201,6 +221,8 @@ def _any_filled(columns: Sequence[str]) -> str:
 
 
 def _take_in(connection: Connection, state: State, table: catalog.Table) -> str:
+    if state.outdated:
+        connection.execute(triggers.function_sql(state.oid, state.changes))
     kept = [column for column in state.layout if column[0] in state.dropped]  # the targets have them still
     connection.execute(
         "UPDATE plainstep.captures SET columns = %s, partitions = %s WHERE table_oid = %s AND how = 'capture'",
@@ -209,6 +231,8 @@ def _take_in(connection: Connection, state: State, table: catalog.Table) -> str:
     for statement in triggers.partitions_sql(table, [oid for oid in table.partitions if oid not in state.partitions]):
         connection.execute(statement)
     fresh = [*state.waiting, *state.retyped]
+    if not fresh and not state.new_partitions:
+        return "its trigger function is that of this release now; nothing was missed"
     if not fresh:
         return "now watching new partitions too; if one was attached with rows in it: plainstep reload LOAD"
     # What a column held before it changed its type is not known; one that is new held nothing.

@@ -10,6 +10,7 @@ import psycopg
 
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, WAS, Op
+from plainstep.errors import Refused
 from plainstep.stores.postgresql import catalog, snapshots
 from plainstep.stores.postgresql.capture import Capture
 from plainstep.stores.postgresql.connection import Connection
@@ -163,7 +164,16 @@ FROM newest""",
         with self.store.opened() as connection:
             yield Changes(_changes(None, names))  # so that the columns are known, whatever comes
             for batch in read(connection, query, names, self.name):
+                if batch.column("op").null_count:
+                    raise self._lost()
                 yield Changes(_changes(batch, names))
+
+    def _lost(self) -> Refused:
+        return Refused(
+            f"A partition of {self.name} was truncated in a transaction that did not see all of its rows.",
+            "Which rows went is not known. (Its isolation level was REPEATABLE READ or SERIALIZABLE.)",
+            "plainstep reload LOAD compares the whole table and goes on from there.",
+        )
 
     def _query(self, window: Window) -> tuple[list[Column], str]:
         """The columns of a change, and the query for the changes of a window."""

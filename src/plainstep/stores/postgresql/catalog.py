@@ -6,6 +6,7 @@ import difflib
 import re
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.stores.postgresql.connection import Connection
@@ -47,7 +48,8 @@ ORDER BY i.indisprimary DESC, i.indexrelid
 TABLE = """
 SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relreplident::text, pg_get_userbyid(c.relowner),
     ARRAY(SELECT a.attname::text FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey)
-          WHERE i.indrelid = c.oid AND i.indisreplident)
+          WHERE i.indrelid = c.oid AND i.indisreplident),
+    row_security_active(c.oid), c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid)
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = """
 
 
@@ -62,6 +64,8 @@ class Table:
         identity: its replica identity: ``d``, ``n``, ``f`` or ``i``.
         owner: the role that owns it.
         identity_columns: those of the index that is its replica identity.
+        hides_rows: whether a row-level policy decides which of its rows this role sees.
+        inherited: whether other tables inherit from it, so that it shows their rows too.
         columns: its columns.
         layout: name, number and type of each.
         not_null: those that are never null.
@@ -78,6 +82,8 @@ class Table:
     identity: str
     owner: str
     identity_columns: tuple[str, ...]
+    hides_rows: bool
+    inherited: bool
     columns: tuple[Column, ...]
     layout: tuple[tuple[str, int, str], ...]
     not_null: frozenset[str]
@@ -161,14 +167,52 @@ def find_and_lock(connection: Connection, table: str) -> str:
     return name
 
 
-def _described(connection: Connection, row: tuple[int, str, str, str, str, str, list[str]]) -> Table:
+def refuse_hidden_rows(connection: Connection, table: Table, place: str) -> None:
+    """Refuse a table of which this role may not see every row.
+
+    Raises:
+        Refused: rows may be hidden from it.
+    """
+    if not table.hides_rows:
+        return
+    row = connection.execute("SELECT current_user").fetchone()
+    role = str(row[0]) if row else ""
+    raise Refused(
+        f"A row-level policy decides which rows of {place} the role {role} sees.",
+        "Rows that it does not see would be missing, or be taken for deleted ones.",
+        f"Connect as a role that sees every row: the table's owner, or ALTER ROLE {quoted(role)} BYPASSRLS;",
+    )
+
+
+def refuse_inherited(table: Table, place: str) -> None:
+    """Refuse a table that others inherit from.
+
+    Raises:
+        Refused: they do.
+    """
+    if table.inherited:
+        raise Refused(
+            f"Other tables inherit from {place}, so that it shows their rows too.",
+            "What changes in them fires none of its triggers, and once it is published, they could not be updated.",
+            "Capture each of those tables by itself; or read this one with changes = 'diff'.",
+        )
+
+
+def _described(connection: Connection, row: tuple[Any, ...]) -> Table:
     """A table with everything about it, from its row of ``TABLE``."""
-    oid = row[0]
+    oid, schema, name, kind, identity, owner, identity_columns, hides_rows, inherited = row
     found = connection.execute(COLUMNS, {"oid": oid}).fetchall()
     uniques = [(primary, tuple(names)) for primary, names in connection.execute(UNIQUES, {"oid": oid}).fetchall()]
     return Table(
-        *row[:6],
-        identity_columns=tuple(row[6]),
+        oid,
+        schema,
+        name,
+        kind,
+        identity,
+        owner,
+        tuple(identity_columns),
+        hides_rows,
+        inherited,
         columns=tuple(
             Column(name, kind, arrow_type(kind), special, native) for name, _, _, kind, special, native, _ in found
         ),
@@ -177,7 +221,7 @@ def _described(connection: Connection, row: tuple[int, str, str, str, str, str, 
         generated=frozenset(name for name, _, generated, *_ in found if generated),
         uniques=tuple(names for _, names in uniques),
         primary=next((names for primary, names in uniques if primary), ()),
-        partition_names=_partitions(connection, oid) if row[3] == "p" else {},
+        partition_names=_partitions(connection, oid) if kind == "p" else {},
     )
 
 

@@ -17,8 +17,14 @@ from plainstep.errors import ConfigError, LostConnection, PlainStepError, StoreE
 
 Connection = psycopg.Connection[Any]
 
-# Text must come in one form, whatever the role or the database is set to.
+# Text must come in one form, a snapshot be taken when it is needed, a name mean one table, and no row be left out unseen,
+# whatever the role or the database is set to.
 SETTINGS = {
+    "default_transaction_isolation": "read committed",
+    "default_transaction_read_only": "off",
+    "default_transaction_deferrable": "off",
+    "search_path": '"$user", public',
+    "row_security": "off",
     "timezone": "UTC",
     "datestyle": "ISO, YMD",
     "intervalstyle": "postgres",

@@ -117,6 +117,7 @@ class Log(Way):
             found = catalog.find(connection, table)
             if found is None:
                 raise catalog.missing(connection, table, self.store.name)
+            catalog.refuse_inherited(found, f"{self.store.name}.{table}")
             chosen = _ready(connection, self.store, table, found, key)
             with connection.transaction():
                 capture.lock(connection, self.store, table)

@@ -63,6 +63,7 @@ class State:
         table: the table as it is now, or None if it is gone.
         problem: what is wrong, or empty; then changes may have been missed.
         remedy: the command that mends it.
+        outdated: whether its triggers do what those of an earlier release did.
     """
 
     oid: int
@@ -79,6 +80,7 @@ class State:
     table: catalog.Table | None = None
     problem: str = ""
     remedy: str = ""
+    outdated: bool = False
 
     @property
     def change_table(self) -> str:
@@ -118,7 +120,7 @@ class State:
     @property
     def stale(self) -> bool:
         """Whether the table is laid out otherwise than when capture was turned on or refreshed."""
-        return bool(self.waiting or self.retyped or self.new_partitions)
+        return bool(self.waiting or self.retyped or self.new_partitions or self.outdated)
 
     @property
     def dropped(self) -> tuple[str, ...]:
@@ -253,6 +255,10 @@ class Way(ABC):
     def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
         """Tell how much is held, and between which positions."""
 
+    def is_outdated(self, connection: Connection, state: State) -> bool:
+        """Whether a capture records as an earlier release did."""
+        return False
+
     def command(self, verb: str, table: str) -> str:
         """A command for a table, as a person types it."""
         return f"plainstep capture {verb} {self.store.name}.{table}" + (" --how log" if self.how == "log" else "")
@@ -283,6 +289,9 @@ class Way(ABC):
         state = self.inspect(connection, table)
         if state is None:
             raise self.off(connection, table)
+        if state.table:
+            catalog.refuse_hidden_rows(connection, state.table, f"{self.store.name}.{table}")
+            catalog.refuse_inherited(state.table, f"{self.store.name}.{table}")
         if state.problem:
             raise Refused(
                 f"The capture of {self.store.name}.{table} cannot be trusted: {state.problem}.",
@@ -294,6 +303,7 @@ class Way(ABC):
     def _judge(self, connection: Connection, state: State, found: catalog.Table, table: str) -> None:
         state.table = found
         state.problem = self.wrong(connection, state, found)
+        state.outdated = self.is_outdated(connection, state)
         if state.lost_partitions:
             state.problem = f"a partition of {found.name} was detached or dropped, and its rows with it"
         if state.problem or state.stale:

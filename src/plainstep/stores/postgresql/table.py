@@ -50,6 +50,7 @@ class PostgresqlTable:
             found = catalog.find(connection, self.name)
             if found is None:
                 raise catalog.missing(connection, self.name, self.store.name)
+            catalog.refuse_hidden_rows(connection, found, self.place)
             return found
 
     @cached_property

@@ -85,7 +85,10 @@ class TableSource(ABC):
         came = [f"the column {name} of {self.name} is not captured yet: {refresh}" for name in self.state.waiting]
         other = [f"the column {name} of {self.name} has another type now: {refresh}" for name in self.state.retyped]
         parts = [f"{self.name} has a new partition: {refresh}"] if self.state.new_partitions else []
-        return came + other + parts
+        old = (
+            [f"the capture of {self.name} records as an earlier release did: {refresh}"] if self.state.outdated else []
+        )
+        return came + other + parts + old
 
     def held(self) -> CaptureInfo:
         """What its capture holds."""

@@ -196,6 +196,8 @@ def table_info(connection: Connection, place: str, name: str, key: tuple[str, ..
         return None
     if table.kind not in ("r", "p"):
         raise Refused(f"{place}.{name} is no table that rows can be merged into.", "", "Name a table after 'into'.")
+    catalog.refuse_hidden_rows(connection, table, f"{place}.{name}")
+    catalog.refuse_inherited(table, f"{place}.{name}")
     if key and set(key) <= set(table.names) and not any(set(unique) == set(key) for unique in table.uniques):
         columns = ", ".join(quoted(column) for column in key)
         raise Refused(
