@@ -21,6 +21,12 @@ from plainstep.cli import cli
 # Shrinking an example that starts processes and opens files takes minutes, and tells little more.
 WITHOUT_SHRINKING = (Phase.explicit, Phase.reuse, Phase.generate)
 
+
+def examples(count: int) -> int:
+    """How many examples a property tries: as many times more as PLAINSTEP_SOAK says, for its long form (make soak)."""
+    return count * int(os.environ.get("PLAINSTEP_SOAK", "1"))
+
+
 TREE = "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT)"
 
 CONFIG = """

@@ -46,7 +46,12 @@ def _read_lean(load: Load, window: Window, total: int | None, takers: Takers) ->
     source = load.source
     if not isinstance(source, LeanSource):
         return _read_surely(load, window, total, takers)
-    net = _collapsed(load, source.read_lean(window), total, takers)
+    from plainstep.core.chains import Repeats
+
+    repeats = Repeats(source.key(), "at")
+    net = _collapsed(load, source.read_lean(window), total, [*takers, repeats.add])
+    if repeats.numbers and not source.in_order(repeats.numbers):
+        return _collapsed(load, source.read(window), total)
     unsure = net.unsure
     if not len(unsure):
         return net

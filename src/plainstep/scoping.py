@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from plainstep.stores.records import Snapshot
 
 # What a source is quicker with where old values are not asked for: a filter needs them.
-LEAN = ("read_lean", "unchanged")
+LEAN = ("read_lean", "unchanged", "in_order")
 
 
 def narrows(load: Load) -> bool:

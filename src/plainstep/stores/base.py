@@ -167,6 +167,14 @@ class Source(Protocol):
         ...
 
 
+class RecordedSource(Source, Protocol):
+    """A source that reads our own capture, which records changes as its triggers fire."""
+
+    def recorded(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window as they were recorded, with both images."""
+        ...
+
+
 @runtime_checkable
 class LeanSource(Source, Protocol):
     """A source that is quicker where old values are not asked for."""
@@ -177,6 +185,10 @@ class LeanSource(Source, Protocol):
 
     def unchanged(self, firsts: list[int], lasts: list[int]) -> list[bool]:
         """For pairs of changes, whether the row was before the first as it is after the last."""
+        ...
+
+    def in_order(self, numbers: list[int]) -> bool:
+        """Whether some changes, which are all that certain rows went through in certain transactions, are in their order."""
         ...
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
+from functools import partial
 from typing import TYPE_CHECKING
 
 import psycopg
@@ -157,6 +158,13 @@ FROM newest""",
         Raises:
             DataError: a value has no like in other stores.
         """
+        from plainstep.stores.recorded import in_order, rows_after
+
+        table = self.store.table(self.name, self.types)
+        return in_order(self.recorded(window), self.key(), "txn", partial(rows_after, self, table, window))
+
+    def recorded(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window as they were recorded."""
         from plainstep.core.changes import Changes
         from plainstep.stores.postgresql.copying import read
 

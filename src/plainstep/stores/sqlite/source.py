@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from datetime import datetime
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Place, Span, Waiting, Window
@@ -175,7 +175,32 @@ class SqliteSource:
             DataError: a value does not fit its column's declared type.
             Refused: changes of the window are missing.
         """
-        return self._read(window, [(side + column.name, column) for side in (WAS, NOW) for column in self._columns])
+        from plainstep.stores.recorded import in_order, rows_after
+
+        # All that one statement did, by whatever triggers, has one time: the clock stands still while it runs.
+        table = self.store.table(self.name, self.types)
+        return in_order(self.recorded(window), self.key(), "at", partial(rows_after, self, table, window))
+
+    def recorded(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window as they were recorded."""
+        return self._read(window, self._images)
+
+    @property
+    def _images(self) -> list[tuple[str, Column]]:
+        """The columns of both images."""
+        return [(side + column.name, column) for side in (WAS, NOW) for column in self._columns]
+
+    def in_order(self, numbers: list[int]) -> bool:
+        """Whether some changes, which are all that certain rows went through in certain transactions, are in their order."""
+        from plainstep.core.chains import in_chain
+        from plainstep.core.changes import concat
+
+        picked = "seq IN (SELECT value FROM json_each(?))"
+        changes = concat(self._rows(picked, [json.dumps(numbers)], self._images))
+        try:
+            return in_chain(changes, self.key(), "at", None) is None
+        except Refused:  # perhaps; with all there is to know, ``read`` tells
+            return False
 
     def read_lean(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, with old values of the key only: what costs is to make a value Python's."""
@@ -215,25 +240,37 @@ class SqliteSource:
     def _read(
         self, window: Window, images: list[tuple[str, Column]], computed: dict[str, str] | None = None
     ) -> Iterator[Changes]:
-        selected = ", ".join((computed or {}).get(name) or column.read_sql(quoted(name)) for name, column in images)
-        sql = (
-            f"SELECT seq, CASE op WHEN 'insert' THEN 1 WHEN 'update' THEN 2 WHEN 'delete' THEN 3 END, at, {selected} "
-            f"FROM {quoted(self._state.what.changes)} WHERE seq > ? AND seq <= ? ORDER BY seq"
-        )
         found = 0
-        with self.store.opened() as connection:
-            cursor = connection.execute(sql, [window.after, window.upto])
-            for rows in fetched(cursor, BATCH):
-                yield self._changes(rows, images)
-                found += len(rows)
-        if found == 0:
-            yield self._changes([], images)  # so that the columns are known all the same
+        for changes in self._rows("seq > ? AND seq <= ?", [window.after, window.upto], images, computed):
+            yield changes
+            found += len(changes)
         if found != window.upto - window.after:
             raise Refused(
                 f"Missing: {window.upto - window.after - found:,} of the {window.upto - window.after:,} changes after {window.after} up to {window.upto}.",
                 "Something removed rows from the change table; what they said is lost.",
                 "plainstep reload LOAD compares the whole table instead.",
             )
+
+    def _rows(
+        self,
+        picked: str,
+        values: Sequence[Any],
+        images: list[tuple[str, Column]],
+        computed: dict[str, str] | None = None,
+    ) -> Iterator[Changes]:
+        """Some changes in batches, of which the first may be empty: so that the columns are known all the same."""
+        selected = ", ".join((computed or {}).get(name) or column.read_sql(quoted(name)) for name, column in images)
+        sql = (
+            f"SELECT seq, CASE op WHEN 'insert' THEN 1 WHEN 'update' THEN 2 WHEN 'delete' THEN 3 END, at, {selected} "
+            f"FROM {quoted(self._state.what.changes)} WHERE {picked} ORDER BY seq"
+        )
+        none = True
+        with self.store.opened() as connection, closing(connection.execute(sql, values)) as cursor:
+            for rows in fetched(cursor, BATCH):
+                yield self._changes(rows, images)
+                none = False
+        if none:
+            yield self._changes([], images)
 
     def _changes(self, rows: list[tuple[Any, ...]], images: list[tuple[str, Column]]) -> Changes:
         import pyarrow as pa

@@ -2,14 +2,16 @@
 
 Three things are less simple than they look.
 
-* INSERT OR REPLACE (and UPDATE OR REPLACE) removes rows without firing their delete triggers, unless the
-  connection has recursive triggers on. So a BEFORE trigger notes the rows that stand in the new row's way in a
-  table of *displaced* rows; an AFTER trigger writes a delete for those that are gone. An insert that was
-  ignored or became an update leaves its note behind; the row's own next change takes it away.
-* SQLite fires the youngest trigger first, so deletes of displaced rows are recorded before what displaced
-  them. A trigger of the user's that changes the same row again must come
-  after ours, or its change would be recorded before the one that caused it: see ``capture.inspect``.
-* A key may be compared without regard to case: comparing with NEW or OLD on the left takes over its collation.
+* INSERT OR REPLACE (and UPDATE OR REPLACE) removes rows without firing their delete triggers, unless the connection has
+  recursive triggers on. So a BEFORE trigger notes the rows that stand in the new row's way in a table of *displaced*
+  rows, with the new row's key; the AFTER trigger of that very row writes a delete for those that are gone. An insert that was
+  ignored or became an update leaves its notes behind, and a trigger of the user's may change a noted row before it goes: a
+  note follows its row, and ends with its statement, whose time stands still.
+* SQLite fires the youngest trigger first. A younger one of the user's that changes the table again has its changes recorded
+  before the one that caused them; so do a temporary trigger, and a cascade to the row itself. All of them have one time,
+  and the chain of images puts them in order: see ``plainstep.core.chains``.
+* A key may be compared without regard to case: comparing with NEW or OLD on the left takes over its collation. Whether two
+  rows are the same is compared with the note on the left, whose columns have no collation.
 """
 
 from __future__ import annotations
@@ -72,32 +74,45 @@ def tables_sql(what: Captured) -> list[str]:
         f"CREATE TABLE {quoted(what.changes)} (seq INTEGER PRIMARY KEY, op TEXT NOT NULL, "
         f"at INTEGER NOT NULL, {', '.join(images)})",
         f"INSERT INTO {quoted(what.changes)} (seq, op, at) VALUES (0, 'begin', {CLOCK})",
-        f"CREATE TABLE {quoted(what.displaced)} ({', '.join(plain)})",
+        f"CREATE TABLE {quoted(what.displaced)} ({', '.join([*plain, *_about(what)])})",
     ]
+
+
+# What a note tells beside the row, in columns that no table has: when it was made (as changes tell it), before what, for
+# which key, and whether it has followed its row.
+NOTED_AT, NOTED_BY, FOLLOWED = (quoted(f"plainstep {name}") for name in ("at", "by", "followed"))
+
+
+def _about(what: Captured) -> list[str]:
+    return [NOTED_AT, NOTED_BY, FOLLOWED, *_for_key(what)]
+
+
+def _for_key(what: Captured) -> list[str]:
+    return [quoted(f"plainstep for {name}") for name in what.key]
 
 
 def triggers_sql(what: Captured, table: Table) -> dict[str, str]:
     """The triggers, by name, in the order in which they are made: the last made fires first."""
-    on, gone = quoted(what.table), quoted(what.displaced)
-    noted = f"EXISTS (SELECT 1 FROM {gone})"
-    forget_old = f"DELETE FROM {gone} WHERE {_same(what.key, 'OLD', gone)}"
+    on = quoted(what.table)
+    noted = f"EXISTS (SELECT 1 FROM {quoted(what.displaced)})"
     in_the_way = _in_the_way(what.table, table.uniques)
     other_in_the_way = f"({in_the_way}) AND NOT ({_same(what.key, 'OLD', on)})"
     identifying = sorted({name for unique in table.uniques for name in unique.columns} | set(what.key))
     moves = " OR ".join(f"NEW.{quoted(name)} IS NOT OLD.{quoted(name)}" for name in identifying)
+    notes = _Notes(what, tuple(name for name in what.columns if name not in table.computed))
     parts = [
         ("insert", "AFTER INSERT", "", [_record(what, "insert", None, "NEW")]),
         ("update", "AFTER UPDATE", "", [_record(what, "update", "OLD", "NEW")]),
         ("delete", "AFTER DELETE", "", [_record(what, "delete", "OLD", None)]),
-        ("replaced_by_insert", "AFTER INSERT", noted, _record_displaced(what)),
-        ("replaced_by_update", "AFTER UPDATE", noted, [forget_old, *_record_displaced(what)]),
-        ("not_replaced", "AFTER DELETE", noted, [forget_old]),
-        ("before_insert", "BEFORE INSERT", _exists(on, in_the_way), _note(what, in_the_way)),
+        ("replaced_by_insert", "AFTER INSERT", noted, [notes.end, *notes.displaced("insert")]),
+        ("replaced_by_update", "AFTER UPDATE", noted, [notes.end, *notes.displaced("update"), notes.follow]),
+        ("not_replaced", "AFTER DELETE", noted, [notes.end, notes.forget]),
+        ("before_insert", "BEFORE INSERT", _exists(on, in_the_way), notes.make("insert", in_the_way)),
         (
             "before_update",
             "BEFORE UPDATE",
             f"({moves}) AND {_exists(on, other_in_the_way)}",
-            _note(what, other_in_the_way),
+            notes.make("update", other_in_the_way),
         ),
     ]
     return {
@@ -137,28 +152,82 @@ def _in_the_way(table: str, uniques: tuple[Unique, ...]) -> str:
     return " OR ".join(f"({terms})" for terms in sets) or "0"
 
 
-def _note(what: Captured, condition: str) -> list[str]:
-    """Note the rows that may be replaced. One statement replaces at a time, so older notes go."""
-    names = ", ".join(quoted(name) for name in what.columns)
-    return [
-        f"DELETE FROM {quoted(what.displaced)}",
-        f"INSERT INTO {quoted(what.displaced)} ({names}) SELECT {names} FROM {quoted(what.table)} WHERE {condition}",
-    ]
+@dataclass(frozen=True)
+class _Notes:
+    """What is done with notes of rows that may be replaced, as SQL.
 
+    Attributes:
+        what: what is captured.
+        stored: the columns that are stored: the others follow from them.
+    """
 
-def _record_displaced(what: Captured) -> list[str]:
-    """Write a delete for every noted row that is gone, its key perhaps taken by the new row."""
-    gone = quoted(what.displaced)
-    on = quoted(what.table)
-    still_there = " AND ".join(f"{on}.{quoted(name)} = {gone}.{quoted(name)}" for name in what.key)
-    condition = f"({_same(what.key, 'NEW', gone)}) OR NOT EXISTS (SELECT 1 FROM {on} WHERE {still_there})"
-    names = ", ".join(quoted(WAS + name) for name in what.columns)
-    values = ", ".join(quoted(name) for name in what.columns)
-    return [
-        f"INSERT INTO {quoted(what.changes)} (op, at, {names}) "
-        f"SELECT 'delete', {CLOCK}, {values} FROM {gone} WHERE {condition}",
-        f"DELETE FROM {gone} WHERE {condition}",
-    ]
+    what: Captured
+    stored: tuple[str, ...]
+
+    @property
+    def gone(self) -> str:
+        """The table of notes."""
+        return quoted(self.what.displaced)
+
+    @property
+    def end(self) -> str:
+        """Forget notes of earlier statements: whatever these did is done."""
+        return f"DELETE FROM {self.gone} WHERE {NOTED_AT} <> {CLOCK}"
+
+    def make(self, by: str, condition: str) -> list[str]:
+        """Note the rows that may be replaced; what was noted for the same key before was not."""
+        names = ", ".join(quoted(name) for name in self.what.columns)
+        for_key = ", ".join(f"NEW.{quoted(name)}" for name in self.what.key)
+        about = ", ".join(_about(self.what))
+        return [
+            f"DELETE FROM {self.gone} WHERE {NOTED_AT} <> {CLOCK} OR ({self._mine(by)})",
+            f"INSERT INTO {self.gone} ({names}, {about}) SELECT {names}, {CLOCK}, '{by}', 0, {for_key} "
+            f"FROM {quoted(self.what.table)} WHERE {condition}",
+        ]
+
+    def _mine(self, by: str) -> str:
+        """Whether a note was made for the row NEW. Before it is inserted, a row that is numbered by itself has the number -1."""
+        keys = zip(self.what.key, _for_key(self.what), strict=True)
+        same = " AND ".join(f"{self.gone}.{column} IS NEW.{quoted(name)}" for name, column in keys)
+        unnumbered = f" OR {self.gone}.{_for_key(self.what)[0]} = -1" if len(self.what.key) == 1 else ""
+        return f"{NOTED_BY} = '{by}' AND ({same}{unnumbered})"
+
+    def displaced(self, by: str) -> list[str]:
+        """Write a delete for every row that was noted for NEW and is gone: its key is NEW's, or nobody's."""
+        on = quoted(self.what.table)
+        keyed = " AND ".join(f"{on}.{quoted(name)} = {self.gone}.{quoted(name)}" for name in self.what.key)
+        taken = _same(self.what.key, "NEW", self.gone)
+        if by == "update":
+            taken += f" AND ({' OR '.join(f'NEW.{quoted(name)} IS NOT OLD.{quoted(name)}' for name in self.what.key)})"
+        condition = f"{self._mine(by)} AND (({taken}) OR NOT EXISTS (SELECT 1 FROM {on} WHERE {keyed}))"
+        # Where the new row was changed again before this trigger fired, and had come just as the one that it displaced,
+        # the note has followed that change: the row that went was then as the new one came.
+        now = f"EXISTS (SELECT 1 FROM {on} WHERE {keyed} AND {self._as(on)})"
+        followed = f"{self.gone}.{FOLLOWED} AND {taken} AND {now} AND NOT ({self._as('NEW')})"
+        values = ", ".join(
+            f"CASE WHEN {followed} THEN NEW.{quoted(name)} ELSE {self.gone}.{quoted(name)} END"
+            for name in self.what.columns
+        )
+        names = ", ".join(quoted(WAS + name) for name in self.what.columns)
+        return [
+            f"INSERT INTO {quoted(self.what.changes)} (op, at, {names}) SELECT 'delete', {CLOCK}, {values} FROM {self.gone} WHERE {condition}",
+            f"DELETE FROM {self.gone} WHERE {condition}",
+        ]
+
+    def _as(self, row: str) -> str:
+        """Whether a note is of a row just as that is."""
+        return " AND ".join(f"{self.gone}.{quoted(name)} IS {row}.{quoted(name)}" for name in self.stored)
+
+    @property
+    def follow(self) -> str:
+        """Bring notes of the row OLD up to what it is now."""
+        sets = ", ".join(f"{quoted(name)} = NEW.{quoted(name)}" for name in self.what.columns)
+        return f"UPDATE {self.gone} SET {sets}, {FOLLOWED} = 1 WHERE {_same(self.what.key, 'OLD', self.gone)} AND {self._as('OLD')}"
+
+    @property
+    def forget(self) -> str:
+        """Forget notes of the row OLD, which has gone by itself."""
+        return f"DELETE FROM {self.gone} WHERE {_same(self.what.key, 'OLD', self.gone)} AND {self._as('OLD')}"
 
 
 def _same(key: tuple[str, ...], row: str, other: str) -> str:
