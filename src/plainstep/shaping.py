@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from contextlib import nullcontext
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
@@ -163,8 +164,9 @@ def window_parts(
 ) -> list[Part]:
     """What a window asks of a load's target tables."""
     held = held_by(load, shape)
-    with load.into_store.kept_open():
-        if load.config.shape in ("history", "rollup"):  # they look at what is there before anything is written
+    looks = load.config.shape in ("history", "rollup")  # at what is there before anything is written
+    with load.into_store.kept_open() if looks else nullcontext():
+        if looks:
             for table in shape.tables():
                 fit_of(load, shape, table, before, True, held.found(table.suffix))
         edits = shape.edits(found, now, held)

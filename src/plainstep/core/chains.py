@@ -148,6 +148,15 @@ def in_chain(changes: Changes, key: tuple[str, ...], unit: str, standing: Standi
     return concat([whole if part is None else part for part, whole in parts])
 
 
+def surely_in_order(changes: Changes, key: tuple[str, ...], unit: str) -> bool:
+    """Whether changes, which are all that certain rows went through in certain transactions, can only be in their order.
+
+    Where they end as they began, any of the states between them may have been the first.
+    """
+    links = _Links(changes, key, unit)
+    return not links.circuits.any() and not len(links.wrong(UNTOLD, {}))
+
+
 def _between_truncates(changes: Changes) -> Iterator[tuple[Changes, bool, bool]]:
     """The changes between truncates, each truncate at the end of its part; and whether it is the first, and the last part."""
     begin = 0
@@ -329,6 +338,7 @@ def _reordered(
             ):  # an old image may be stale: another order must end where the row is known to have been
                 last = steps[-1].row == links.row[links.last_of(code)]
                 known = links.standing_of(code, standing) if end == UNTOLD and last and standing else end
+                trail = _trail(steps, state, known)
                 if trail is None or known not in (UNTOLD, trail[-1].after):
                     trail = _as_recorded(steps, known, stale)
             if trail is None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import uuid
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
@@ -36,36 +36,43 @@ class DuckdbTarget:
         self.store = store
         self._known: books.Books | None = None
 
-    def _books(self) -> books.Books:
+    def _books(self, connection: duckdb.DuckDBPyConnection) -> books.Books:
         """The tables of marks and of steps, in the format that they have."""
         if self._known is None:
-            if not self.store.path.exists():
-                return books.EMBEDDED
-            with self.store.opened(read_only=True) as connection:
-                version = _kept_version(connection)
+            version = _kept_version(connection)
             found = books.EMBEDDED.of(version)
             if version != books.FORMAT:
                 return found  # that may change
             self._known = found
         return self._known
 
+    def _told(self, sql: Callable[[books.Books], str], parameters: Sequence[Any]) -> list[Any]:
+        """The rows of a query of these tables; none where they are not there yet."""
+        if not self.store.path.exists():
+            return []
+        with self.store.opened(read_only=True) as connection:
+            return self._found(connection, sql(self._books(connection)), parameters)
+
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
         if not self.store.path.exists():
             return []
         with self.store.opened(read_only=True) as connection:
-            try:
-                return connection.execute(sql, parameters).fetchall()
-            except duckdb.CatalogException:
-                return []
+            return self._found(connection, sql, parameters)
+
+    def _found(self, connection: duckdb.DuckDBPyConnection, sql: str, parameters: Sequence[Any]) -> list[Any]:
+        try:
+            return connection.execute(sql, parameters).fetchall()
+        except duckdb.CatalogException:
+            return []
 
     def mark(self, load: str) -> Mark | None:
         """A load's mark, or None before its first step."""
-        rows = self._rows(self._books().find_mark, [load])
+        rows = self._told(lambda kept: kept.find_mark, [load])
         return books.mark_of(load, rows[0] if rows else None)
 
     def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
         """Every load's mark and the step that set it, at once."""
-        return books.standing_of(self._rows(self._books().find_standing, []))
+        return books.standing_of(self._told(lambda kept: kept.find_standing, []))
 
     def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
         """The newest steps, or the newest that were refused, oldest first."""

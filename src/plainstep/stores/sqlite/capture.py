@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sqlite3
 import uuid
 from collections.abc import Iterator
@@ -199,12 +200,34 @@ def install(connection: sqlite3.Connection, table: catalog.Table, key: tuple[str
             f"Make the expression a generated column and put the index on that: then {table.name} can be captured.",
         )
     what = Captured(table.name, key, table.names)
-    for statement in [*tables_sql(what), *triggers_sql(what, table).values()]:
+    for statement in tables_sql(what):
         connection.execute(statement)
+    make_triggers(connection, what, table)
     connection.execute(
         f"INSERT INTO plainstep_captures VALUES (?, ?, ?, ?, {CLOCK})",
         [what.table, uuid.uuid4().hex, json.dumps(what.key), json.dumps(what.columns)],
     )
+
+
+def make_triggers(connection: sqlite3.Connection, what: Captured, table: catalog.Table) -> None:
+    """Make the triggers of a capture; and those of the user's that fire before a row is written anew, as they are, after ours."""
+    users = connection.execute(
+        "SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND lower(tbl_name) = lower(?) ORDER BY rowid",
+        [what.table],
+    ).fetchall()
+    for statement in triggers_sql(what, table).values():
+        connection.execute(statement)
+    for name, sql in users:
+        if BEFORE.match(sql):
+            connection.execute(f"DROP TRIGGER {quoted(name)}")
+            connection.execute(sql)
+
+
+# How a trigger begins that fires before a row is written: SQLite keeps its text, and takes BEFORE for granted.
+BEFORE = re.compile(
+    r"""\s*CREATE\s+(TEMP(ORARY)?\s+)?TRIGGER\s+(IF\s+NOT\s+EXISTS\s+)?("([^"]|"")*"|\[[^]]*\]|`([^`]|``)*`|[^\s"\[`]+)\s+(BEFORE\b|(INSERT|UPDATE|DELETE)\b)""",
+    re.IGNORECASE,
+)
 
 
 def chosen_key(table: catalog.Table, asked: tuple[str, ...], store: str) -> tuple[str, ...]:

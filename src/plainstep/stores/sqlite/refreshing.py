@@ -11,7 +11,7 @@ from plainstep.errors import Refused
 from plainstep.stores.records import CaptureInfo
 from plainstep.stores.sql import quoted, text
 from plainstep.stores.sqlite import capture
-from plainstep.stores.sqlite.triggers import CLOCK, Captured, triggers_sql
+from plainstep.stores.sqlite.triggers import CLOCK, Captured
 
 if TYPE_CHECKING:
     from plainstep.stores.sqlite import SqliteStore
@@ -81,8 +81,7 @@ def _begin_with(connection: sqlite3.Connection, state: State, what: Captured, ne
     """Capture other columns than before, from here on."""
     assert state.table is not None
     capture.drop_triggers(connection, state.what)
-    for statement in triggers_sql(what, state.table).values():
-        connection.execute(statement)
+    capture.make_triggers(connection, what, state.table)
     connection.execute(
         "UPDATE plainstep_captures SET columns = ?, key_columns = ? WHERE table_name = ?",
         [json.dumps(what.columns), json.dumps(what.key), what.table],

@@ -191,16 +191,13 @@ class SqliteSource:
         return [(side + column.name, column) for side in (WAS, NOW) for column in self._columns]
 
     def in_order(self, numbers: list[int]) -> bool:
-        """Whether some changes, which are all that certain rows went through in certain transactions, are in their order."""
-        from plainstep.core.chains import in_chain
+        """Whether changes, which are all that certain rows went through in certain transactions, can only be in their order."""
+        from plainstep.core.chains import surely_in_order
         from plainstep.core.changes import concat
 
         picked = "seq IN (SELECT value FROM json_each(?))"
         changes = concat(self._rows(picked, [json.dumps(numbers)], self._images))
-        try:
-            return in_chain(changes, self.key(), "at", None) is None
-        except Refused:  # perhaps; with all there is to know, ``read`` tells
-            return False
+        return surely_in_order(changes, self.key(), "at")
 
     def read_lean(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, with old values of the key only: what costs is to make a value Python's."""

@@ -35,16 +35,22 @@ class SqliteTarget:
         self.store = store
         self._known: books.Books | None = None
 
-    def _books(self) -> books.Books:
+    def _books(self, connection: sqlite3.Connection) -> books.Books:
         """The tables of marks and of steps, in the format that they have."""
         if self._known is None:
-            with self._reading() as connection:
-                version = kept_version(connection) if connection else None
+            version = kept_version(connection)
             found = books.EMBEDDED.of(version)
             if version != books.FORMAT:
                 return found  # that may change
             self._known = found
         return self._known
+
+    def _told(self, sql: Callable[[books.Books], str], parameters: Sequence[Any]) -> list[Any]:
+        """The rows of a query of these tables; none where they are not there yet."""
+        with self._reading() as connection:
+            if connection is None:
+                return []
+            return self._found(connection, sql(self._books(connection)), parameters)
 
     @contextmanager
     def _reading(self) -> Iterator[sqlite3.Connection | None]:
@@ -57,23 +63,24 @@ class SqliteTarget:
 
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
         with self._reading() as connection:
-            if connection is None:
+            return self._found(connection, sql, parameters) if connection else []
+
+    def _found(self, connection: sqlite3.Connection, sql: str, parameters: Sequence[Any]) -> list[Any]:
+        try:
+            return connection.execute(sql, parameters).fetchall()
+        except sqlite3.OperationalError as error:
+            if "no such table" in str(error):
                 return []
-            try:
-                return connection.execute(sql, parameters).fetchall()
-            except sqlite3.OperationalError as error:
-                if "no such table" in str(error):
-                    return []
-                raise
+            raise
 
     def mark(self, load: str) -> Mark | None:
         """A load's mark, or None before its first step."""
-        rows = self._rows(self._books().find_mark, [load])
+        rows = self._told(lambda kept: kept.find_mark, [load])
         return books.mark_of(load, rows[0] if rows else None)
 
     def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
         """Every load's mark and the step that set it, at once."""
-        return books.standing_of(self._rows(self._books().find_standing, []))
+        return books.standing_of(self._told(lambda kept: kept.find_standing, []))
 
     def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
         """The newest steps, or the newest that were refused, oldest first."""

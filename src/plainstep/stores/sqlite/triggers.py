@@ -6,7 +6,8 @@ Three things are less simple than they look.
   recursive triggers on. So a BEFORE trigger notes the rows that stand in the new row's way in a table of *displaced*
   rows, with the new row's key; the AFTER trigger of that very row writes a delete for those that are gone. An insert that was
   ignored or became an update leaves its notes behind, and a trigger of the user's may change a noted row before it goes: a
-  note follows its row, and ends with its statement, whose time stands still.
+  note follows its row, and ends with its statement, whose time stands still. Notes must be made after all that BEFORE
+  triggers of the user's do: so ours must be the oldest, and those are made anew, just as they are, after ours.
 * SQLite fires the youngest trigger first. A younger one of the user's that changes the table again has its changes recorded
   before the one that caused them; so do a temporary trigger, and a cascade to the row itself. All of them have one time,
   and the chain of images puts them in order: see ``plainstep.core.chains``.
@@ -92,7 +93,7 @@ def _for_key(what: Captured) -> list[str]:
 
 
 def triggers_sql(what: Captured, table: Table) -> dict[str, str]:
-    """The triggers, by name, in the order in which they are made: the last made fires first."""
+    """The triggers, by name, in the order in which they are made: of those that fire at the same moment, the last made fires first."""
     on = quoted(what.table)
     noted = f"EXISTS (SELECT 1 FROM {quoted(what.displaced)})"
     in_the_way = _in_the_way(what.table, table.uniques)
@@ -180,6 +181,8 @@ class _Notes:
         for_key = ", ".join(f"NEW.{quoted(name)}" for name in self.what.key)
         about = ", ".join(_about(self.what))
         return [
+            # With no mention of the columns that a computed one is made of, NEW has null in it (SQLite 3.40).
+            f"SELECT {', '.join(f'NEW.{quoted(name)}' for name in self.stored)}",
             f"DELETE FROM {self.gone} WHERE {NOTED_AT} <> {CLOCK} OR ({self._mine(by)})",
             f"INSERT INTO {self.gone} ({names}, {about}) SELECT {names}, {CLOCK}, '{by}', 0, {for_key} "
             f"FROM {quoted(self.what.table)} WHERE {condition}",
@@ -209,9 +212,11 @@ class _Notes:
             for name in self.what.columns
         )
         names = ", ".join(quoted(WAS + name) for name in self.what.columns)
+        keys = ", ".join(f"{self.gone}.{quoted(name)}" for name in self.what.key)
         return [
             f"INSERT INTO {quoted(self.what.changes)} (op, at, {names}) SELECT 'delete', {CLOCK}, {values} FROM {self.gone} WHERE {condition}",
-            f"DELETE FROM {self.gone} WHERE {condition}",
+            # With all notes of these rows: a statement of a trigger's may have noted them, too.
+            f"DELETE FROM {self.gone} WHERE ({keys}) IN (SELECT {keys} FROM {self.gone} WHERE {condition})",
         ]
 
     def _as(self, row: str) -> str:
