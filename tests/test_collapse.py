@@ -292,6 +292,33 @@ class Input(unittest.TestCase):
                 collapse(data, key)
             self.assertIn(told, str(caught.exception))
 
+    def test_only_an_equal_row_is_a_repeat(self) -> None:
+        """What shares a position keeps its order, as project.changes() of a log gives it; batches out of order are refused."""
+        shared = [
+            change("insert", 7, None, row(1, 1)),
+            change("update", 7, row(1, 1), row(1, 2)),
+            change("insert", 7, None, row(2, 5)),
+        ]
+        for changes in (shared, [*shared, shared[0], shared[2]]):
+            net = collapse(flat(changes), "k")
+            self.assertEqual((net.read, [(one["k"], one["now.a"]) for one in facts(net)]), (3, [(1, 2), (2, 5)]))
+        renamed = flat(shared).rename_columns(
+            ["position" if name == "seq" else name for name in flat(shared).column_names]
+        )
+        self.assertEqual(facts(collapse(renamed, "k")), facts(collapse(flat(shared), "k")))
+        early = [change("delete", 3, row(2, 5))]
+        with self.assertRaisesRegex(plainstep.DataError, "a change with the seq 3, after one with the seq 7"):
+            collapse([flat(shared), flat(early)], "k")
+        views = flat(shared).cast(
+            pa.schema(
+                [(one.name, pa.string_view() if one.type == pa.string() else one.type) for one in flat(shared).schema]
+            )
+        )
+        self.assertEqual(len(collapse(views, "k")), 2)
+        floats = flat(shared).set_column(2, "was.k", pa.array([None, None, None], pa.float64())).drop_columns(["now.k"])
+        with self.assertRaisesRegex(plainstep.DataError, "NaN in the key column"):
+            collapse(floats.append_column("now.k", pa.array([1.0, float("nan"), 2.0])), "k")
+
     def test_types_stay_true(self) -> None:
         kinds = pa.schema(
             [

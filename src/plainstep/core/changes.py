@@ -119,8 +119,10 @@ def as_changes(data: Any) -> Changes:
 
     Args:
         data: a pandas DataFrame, an Arrow table, or any object that speaks the Arrow stream protocol, with
-            the columns ``seq`` (integer), ``op`` (a word or an ``Op``), optionally ``at`` (a time), ``txn``
-            and ``given`` (lists of column names), and the row's columns as ``was.*`` and ``now.*``.
+            the columns ``seq`` (integer; or, without it, ``position``), ``op`` (a word or an ``Op``), optionally ``at`` (a
+            time), ``txn`` and ``given`` (lists of column names), and the row's columns as ``was.*`` and ``now.*``.
+            A row that equals another one with its ``seq`` in everything is that change delivered twice, and counts
+            once; others with one ``seq`` keep their order.
 
     Raises:
         DataError: a column is missing, an operation is unknown, or old and new values differ in type.
@@ -128,6 +130,8 @@ def as_changes(data: Any) -> Changes:
     if isinstance(data, Changes):
         return data
     table = _as_table(data)
+    if "seq" not in table.column_names and "position" in table.column_names:
+        table = table.append_column("seq", table["position"])
     for name in ("seq", "op"):
         if name not in table.column_names:
             raise DataError(
@@ -150,17 +154,24 @@ def as_changes(data: Any) -> Changes:
 
 def _as_table(data: Any) -> pa.Table:
     if isinstance(data, pa.Table):
-        return data
+        return _without_views(data)
     if type(data).__module__.startswith("pandas") and hasattr(data, "columns"):
         return pa.Table.from_pandas(data, preserve_index=False)
     if isinstance(data, pa.RecordBatch):
         return pa.Table.from_batches([data])
     if hasattr(data, "__arrow_c_stream__"):
-        return pa.RecordBatchReader.from_stream(data).read_all()
+        return _without_views(pa.RecordBatchReader.from_stream(data).read_all())
     raise DataError(
         f"Cannot read changes from a {type(data).__name__}.",
         "Any pandas, Arrow or Arrow-protocol table will do.",
     )
+
+
+def _without_views(table: pa.Table) -> pa.Table:
+    """A table without the types that some libraries send texts in, and for which Arrow has few functions."""
+    plain = {"string_view": pa.large_string(), "binary_view": pa.large_binary()}
+    fields = [field.with_type(plain.get(str(field.type), field.type)) for field in table.schema]
+    return table if pa.schema(fields) == table.schema else table.cast(pa.schema(fields))
 
 
 def _ops(column: pa.Array) -> pa.Array:
@@ -220,7 +231,7 @@ def _one_type(was: pa.Array, now: pa.Array, column: str) -> tuple[pa.Array, pa.A
 
 
 def _in_order(table: pa.Table) -> Changes:
-    """The changes by rising seq, each delivered once."""
+    """The changes by rising seq, each once: a row that equals another one of its seq in everything was delivered twice."""
     seq = numbers(table["seq"])
     if len(seq) > 1:
         rises = np.diff(seq)
@@ -228,8 +239,27 @@ def _in_order(table: pa.Table) -> Changes:
             table = table.take(pa.array(np.argsort(seq, kind="stable")))
             rises = np.diff(numbers(table["seq"]))
         if (rises == 0).any():
-            table = table.filter(pa.array(np.concatenate(([True], rises > 0))))
+            shared = np.concatenate((rises == 0, [False])) | np.concatenate(([False], rises == 0))
+            table = table.filter(pa.array(~repeated(table, shared)))
     return Changes(table)
+
+
+def repeated(table: pa.Table, among: npt.NDArray[np.bool_]) -> npt.NDArray[np.bool_]:
+    """Which rows equal an earlier one of some rows in everything."""
+    rows = pa.array(np.flatnonzero(among))
+    some = table.take(rows)
+    for name in some.column_names:  # of nested values there are no groups
+        if pa.types.is_nested(some.schema.field(name).type):
+            some = some.set_column(some.schema.get_field_index(name), name, pa.array(map(repr, some[name].to_pylist())))
+    names = some.column_names
+    kept = (
+        some.append_column("plainstep.row", rows)
+        .group_by(names, use_threads=False)
+        .aggregate([("plainstep.row", "min")])
+    )
+    found = among.copy()
+    found[kept["plainstep.row_min"].to_numpy()] = False
+    return found
 
 
 def in_tables(schema: pa.Schema, batches: Iterable[pa.RecordBatch], rows: int) -> Iterator[pa.Table]:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from plainstep.core.changes import Changes, as_changes, concat
+from plainstep.core.changes import Changes, as_changes, concat, repeated
 from plainstep.core.fold import Events, fold, net_of
 from plainstep.core.net import GIVEN, NetChanges
 from plainstep.core.words import NOW
@@ -51,22 +51,20 @@ class Collapser:
         self._net: NetChanges | None = None
         self._waiting: list[Changes] = []
         self._rows = 0
-        self._last_seq: int | None = None
+        self._last: Changes | None = None
 
     def add(self, changes: Changes) -> None:
-        """Add the next batch, in reading order. Changes delivered before are left out.
+        """Add the next batch, in reading order. Changes that the batch before brought already are left out.
 
         Raises:
-            DataError: see ``collapse``.
+            DataError: see ``collapse``; or the batch lies before those that were added.
         """
         if len(changes) == 0 and (self._waiting or self._net):
             return
-        seq = changes.seq()
-        if self._last_seq is not None and len(seq) and seq[0] <= self._last_seq:
-            changes = Changes(changes.table.filter(pa.array(seq > self._last_seq)))
-            seq = changes.seq()
-        if len(seq):
-            self._last_seq = int(seq[-1])
+        before, self._last = self._last, changes if len(changes) else self._last
+        if before is not None and len(changes) and changes.seq()[0] <= before.seq()[-1]:
+            changes = _unseen(before, changes)
+            self._last = self._last if len(changes) else before
         self._waiting.append(changes)
         self._rows += len(changes)
         known = self._net.state.num_rows if self._net else 0
@@ -92,6 +90,26 @@ class Collapser:
         if self._net is None:
             raise DataError("There are no changes to collapse, not even an empty batch.")
         return self._net
+
+
+def _unseen(before: Changes, changes: Changes) -> Changes:
+    """A batch without the changes that the one before it brought already.
+
+    Raises:
+        DataError: others of its changes lie before the end of that one.
+    """
+    end = int(before.seq()[-1])
+    both = pa.concat_tables([before.table, changes.table], promote_options="default")
+    fresh = ~repeated(both, np.ones(both.num_rows, dtype=np.bool_))[len(before) :]
+    seq = changes.seq()
+    late = seq[fresh & (seq < end)]
+    if len(late):
+        raise DataError(
+            f"A batch brings a change with the seq {late[0]}, after one with the seq {end}.",
+            "Which of them is the later one is not known.",
+            "Give the batches in the order of their changes.",
+        )
+    return Changes(changes.table.filter(pa.array(fresh)))
 
 
 def merge(earlier: NetChanges, later: NetChanges) -> NetChanges:

@@ -116,6 +116,11 @@ def events_of(changes: Changes, key: tuple[str, ...]) -> Events:
     if _stray(old, (ops == Op.INSERT) | (ops == Op.PUT)) or _stray(new, ops == Op.DELETE):
         events.images = True
     for name, column in zip(key, events.key_values, strict=True):
+        if pa.types.is_floating(column.type) and pc.any(pc.is_nan(column)).as_py():
+            raise DataError(
+                f"A change has NaN in the key column {name!r}.",
+                "It equals nothing, itself included, so its row could not be found again.",
+            )
         if column.null_count:
             row = pc.index(column.is_null(), True).as_py()
             raise DataError(
