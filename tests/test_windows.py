@@ -29,6 +29,8 @@ from tests.test_layouts import HISTORY, Town
 
 # Texts that would end a string, a name, a path or a comment, if they were let.
 AWKWARD = ["", "'", '"', "a/b", "100%", "%2F", "ä ö", "--", ";", "\\", "2026-05-04", "0x01", "null", "a\tb"]
+# The same, all of one length: only then is their order as texts plain.
+PLAIN = [text.ljust(10, "_") for text in AWKWARD]
 
 
 class Cuts(unittest.TestCase):
@@ -96,7 +98,9 @@ class Positions(unittest.TestCase):
     def test_numbers_texts_and_bytes(self) -> None:
         kinds: list[tuple[str, list[Any]]] = [
             ("BIGINT", [-5, 0, 9, 10, 2**40]),
-            ("TEXT", AWKWARD),
+            ("TEXT", PLAIN),
+            ("TEXT", ["8", "9", "98", "99", "100", "18446744073709551616"]),
+            ("TEXT", ["2026-05-04 10:00", "2026-05-04 10:00:00.5", "2026-05-04 10:00:01"]),
             ("BLOB", [b"\x00\x01", b"\x00\xff", b"\xff"]),
         ]
         for kind, values in kinds:
@@ -108,12 +112,29 @@ class Positions(unittest.TestCase):
 
     def test_several_columns(self) -> None:
         create, insert = "CREATE TABLE log (p TEXT, n INTEGER, k INTEGER)", "INSERT INTO log VALUES (?, ?, ?)"
-        rows = [(text, number, 1) for text in AWKWARD for number in (2, 10)]
+        rows = [(text, number, 1) for text in PLAIN for number in (2, 10)]
         with self.feeds(create, insert, rows, "p", "n") as feeds:
             for feed in feeds:
                 with self.subTest(feed=type(feed.table).__name__):
                     self.check(feed, len(rows))
                     self.assertRaises(PlainStepError, feed.at_or_before, "only one")
+
+    def test_an_order_that_is_not_plain_is_refused(self) -> None:
+        """E18: compared as texts, a later position may come before an earlier one."""
+        odd = {
+            "lengths": ["a", "b", "ab"],
+            "hexadecimal": ["0/9", "0/A", "0/10"],
+            "zones": ["2026-05-04 10:00:00+02:00", "2026-05-04 09:00:00+00:00"],
+            "fractions": ["2026-05-04 10:00:00Z", "2026-05-04 10:00:00.5Z"],
+            "exponents": ["99999999999999999999", "1e+20"],
+        }
+        for what, values in odd.items():
+            create, insert = "CREATE TABLE log (p TEXT, k INTEGER)", "INSERT INTO log VALUES (?, ?)"
+            with self.feeds(create, insert, [(value, row) for row, value in enumerate(values)], "p") as feeds:
+                for feed in feeds:
+                    with self.subTest(what, feed=type(feed.table).__name__):
+                        with self.assertRaisesRegex(PlainStepError, "its order is not plain"):
+                            feed.ends()
 
     def test_what_is_typed_is_never_run(self) -> None:
         create, insert = "CREATE TABLE log (p TEXT, k INTEGER)", "INSERT INTO log VALUES (?, ?)"

@@ -9,7 +9,7 @@ import pyarrow.compute as pc
 import pyarrow.json
 
 from plainstep.core.evaluator import evaluated
-from plainstep.core.values import fitted
+from plainstep.core.values import fitted, overflows, readable
 
 Path = tuple[str, ...]
 Bools = npt.NDArray[np.bool_]
@@ -42,14 +42,22 @@ def _quickly(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> dict[Path, 
         pa.BufferReader(_bytes(lines)),
         pyarrow.json.ReadOptions(block_size=1 << 20 if len(lines) > 1 else max(1 << 20, lines.nbytes)),
         pyarrow.json.ParseOptions(
-            explicit_schema=_schema(kinds),
+            explicit_schema=_schema({path: readable(kind) for path, kind in kinds.items()}),
             unexpected_field_behavior="ignore",
             newlines_in_values=lines is not documents,
         ),
     )
     if found.num_rows != len(documents):
         raise pa.ArrowInvalid("not one document a row")
-    return {path: _member(found, path) for path in kinds}
+    columns = {path: _member(found, path) for path in kinds}
+    for path, kind in kinds.items():
+        if overflows(columns[path]):
+            raise pa.ArrowInvalid("a decimal has too many digits")
+        if readable(kind) != kind:
+            columns[path], bad = fitted(columns[path], kind)
+            if len(bad):
+                raise pa.ArrowInvalid("a value does not fit")
+    return columns
 
 
 def _one_block(documents: pa.Array) -> bool:

@@ -36,6 +36,32 @@ def fitted(column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, npt.NDArray[n
     return _cast(pc.if_else(pa.array(mask), pa.scalar(None, column.type), column), kind), bad
 
 
+def readable(kind: pa.DataType) -> pa.DataType:
+    """In what type Arrow's readers of text are to read a column: in its own, if they mean by every text what ``fitted`` means.
+
+    Bytes are written as hexadecimal digits, which those take for the bytes themselves; dates and times of day, as text, which
+    those take numbers for.
+    """
+    alike = (
+        pa.types.is_integer(kind)
+        or pa.types.is_floating(kind)
+        or pa.types.is_boolean(kind)
+        or pa.types.is_string(kind)
+        or pa.types.is_dictionary(kind)
+        or pa.types.is_decimal(kind)
+    )
+    return kind if alike else pa.string()
+
+
+def overflows(column: pa.Array) -> bool:
+    """Whether decimals hold more digits than their type says. (Arrow's readers of text let them pass.)"""
+    if not pa.types.is_decimal(column.type) or column.null_count == len(column):
+        return False
+    most = Decimal(10) ** (column.type.precision - column.type.scale)
+    ends = pc.min_max(column).as_py()
+    return bool(ends["min"] <= -most or ends["max"] >= most)
+
+
 def _fits(one: pa.Array, kind: pa.DataType) -> bool:
     try:
         _cast(one, kind)
@@ -82,6 +108,8 @@ def _from_text(column: pa.Array, kind: pa.DataType) -> pa.Array:
         return pc.binary_join_element_wise("1970-01-01", column, " ").cast(pa.timestamp("us")).cast(kind)
     if pa.types.is_timestamp(kind) and kind.tz is not None:
         return times(column).cast(kind)
+    if pa.types.is_integer(kind) or pa.types.is_floating(kind):
+        return pc.utf8_trim_whitespace(column).cast(kind)
     return column.cast(kind)
 
 

@@ -40,7 +40,7 @@ class FeedSource:
 
     Attributes:
         aside: the rows that the last reading set aside.
-        doubt: what spoke against the layout in the first rows that it read.
+        doubt: what spoke against the layout in the rows that it read, if anything did.
     """
 
     own_capture = False
@@ -185,19 +185,22 @@ class FeedSource:
         import numpy as np
         import pyarrow as pa
 
-        from plainstep.core.changes import Changes
+        from plainstep.core.changes import Changes, concat
         from plainstep.core.doubts import doubt
 
         yield Changes(self._table(self._nothing()).append_column("seq", pa.array([], pa.int64())))
         seq = 0
         self.aside, self.doubt = [], None
+        last: Changes | None = None
         for table in self._interpreted(batches):
             count = table.num_rows
             if count:
                 numbers = pa.array(np.arange(seq + 1, seq + 1 + count))
                 changes = Changes(self._table(table).append_column("seq", numbers))
-                if seq == 0 and self.sure:
-                    self.doubt = doubt(changes, self.layout.key, self.reversible)
+                if self.sure and self.doubt is None:
+                    judged = changes if last is None else concat([last, changes])
+                    self.doubt = doubt(judged, self.layout.key, self.reversible)
+                    last = _at_the_end(changes)
                 yield changes
                 seq += count
 
@@ -284,6 +287,16 @@ class FeedSource:
             )
         rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(self.schema().names)
         yield from rows.cast(self.schema()).to_batches()
+
+
+def _at_the_end(changes: Changes) -> Changes:
+    """The changes at the last position of a batch: the next one may begin there."""
+    import pyarrow.compute as pc
+
+    from plainstep.core.changes import Changes
+
+    places = changes.table["place"]
+    return Changes(changes.table.filter(pc.equal(places, places[len(changes) - 1])))
 
 
 def _set_aside(rows: pa.Table, row: int, why: str) -> Aside:

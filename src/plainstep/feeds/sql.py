@@ -59,9 +59,61 @@ class SqlFeed:
                     "Mend 'position' in the layout.",
                 )
         self._own, self._plain = names, list[str]()
-        self._by = ", ".join(map(quoted, position))
-        self._order = self._by + (f", {order}" if order else "")
-        self._down = ", ".join(f"{quoted(name)} DESC" for name in position)
+        self._first = order
+        self._numbered: dict[str, bool] = {}
+
+    @property
+    def _by(self) -> str:
+        """What orders the rows, as SQL."""
+        return ", ".join(map(self._ordered, self.position))
+
+    @property
+    def _order(self) -> str:
+        """The same, with what orders rows at one position."""
+        return self._by + (f", {self._first}" if self._first else "")
+
+    @property
+    def _down(self) -> str:
+        """The same backwards."""
+        return ", ".join(f"{self._ordered(name)} DESC" for name in self.position)
+
+    def _ordered(self, name: str) -> str:
+        """A column of the position as it is ordered, as SQL: texts that are whole numbers are ordered as these."""
+        if not self._is_text(name):
+            return quoted(name)
+        if name not in self._numbered:
+            with self.table.reading() as reading:
+                self._know_order(reading)
+        return padded(quoted(name)) if self._numbered.get(name) else self.table.binary(quoted(name))
+
+    def _is_text(self, name: str) -> bool:
+        import pyarrow as pa
+
+        kind = self.table.schema().field(name).type
+        return bool(pa.types.is_string(kind) or (pa.types.is_temporal(kind) and not self.table.typed))
+
+    def _know_order(self, reading: Reading) -> None:
+        """Look at how positions that are texts are ordered.
+
+        Raises:
+            Refused: that is not known.
+        """
+        for name in filter(self._is_text, self.position):
+            row = reading.first(
+                LOOKED_AT.format(column=quoted(name), digits=_digits_only(quoted(name)), table=self.table.sql)
+            )
+            self._numbered[name] = False
+            if row is None or row[0] is None:
+                continue
+            shortest, longest, least, most, others, zones, unzoned = row
+            self._numbered[name] = shortest != longest and not others and longest <= len(ZEROS)
+            in_order = (shortest == longest and zones <= 1) or self._numbered[name] or not unzoned
+            if not in_order:
+                raise Refused(
+                    f"The position {name} of {self.place} is a text, and its order is not plain, as in {least!r} and {most!r}.",
+                    "Compared letter by letter, a later one may come before an earlier one, and changes would be lost.",
+                    "Choose columns for 'position' that are numbers or times; or texts of one length, times all in one zone.",
+                )
 
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read: the row's own columns in their types, the others as texts."""
@@ -97,10 +149,17 @@ class SqlFeed:
             return parts[0]
         return " || '/' || ".join(f"replace(replace({part}, '%', '%25'), '/', '%2F')" for part in parts)
 
+    def _literal(self, name: str, value: str) -> str:
+        """A value of the position as it is ordered, as SQL."""
+        literal = self.table.literal(name, value)
+        if not self._is_text(name):
+            return literal
+        return padded(literal) if self._numbered.get(name) else self.table.binary(literal)
+
     def _compared(self, sign: str, label: str) -> str:
         values = parted(label, len(self.position))
         pairs = [
-            (quoted(name), self.table.literal(name, value)) for name, value in zip(self.position, values, strict=True)
+            (self._ordered(name), self._literal(name, value)) for name, value in zip(self.position, values, strict=True)
         ]
         return _ordered(pairs, sign)
 
@@ -117,6 +176,7 @@ class SqlFeed:
 
     def _ends(self, reading: Reading) -> Ends:
         self._refuse_nulls(reading)
+        self._know_order(reading)
         # The order of these matters: who is writing is asked after the last position is known, so that whoever
         # may yet commit an earlier one is among them.
         last = self._one(reading, "", self._down)
@@ -213,7 +273,7 @@ class SqlFeed:
         elif after is not None and self.overlap is not None:
             first = parted(after, len(self.position))[0]
             back = earlier(first, self.overlap) if self.overlap else first
-            terms.append(f"{quoted(self.position[0])} >= {self.table.literal(self.position[0], back)}")
+            terms.append(f"{self._ordered(self.position[0])} >= {self._literal(self.position[0], back)}")
         terms += [self._compared("<=", upto)] if upto is not None else []
         return f"WHERE {' AND '.join(terms)}" if terms else ""
 
@@ -282,6 +342,32 @@ class SqlFeed:
         values = parted(position, len(self.position))
         named = ", ".join(f"{name} {value}" for name, value in zip(self.position, values, strict=True))
         return f"{self.place}, {named}"
+
+
+# How texts are looked at that order changes: their lengths, whether all are digits, how many zones there are among times, and
+# whether some is no time, or one with a zone. (Times without zones are in order, with and without fractions.)
+TIME = "{column} LIKE '____-__-__%'"
+ZONED = "(substr({column}, length({column}) - 5, 1) IN ('+', '-') AND length({column}) > 16 OR {column} LIKE '%Z')"
+LOOKED_AT = f"""SELECT min(length({{column}})), max(length({{column}})), min({{column}}), max({{column}}),
+max(CASE WHEN {{digits}} THEN 0 ELSE 1 END),
+count(DISTINCT CASE WHEN {TIME} AND {ZONED} THEN CASE WHEN {{column}} LIKE '%Z' THEN 'Z' ELSE substr({{column}}, length({{column}}) - 5) END END),
+max(CASE WHEN {TIME} AND NOT {ZONED} THEN 0 ELSE 1 END)
+FROM {{table}}"""
+# As many digits as a position may have that is a number written as text.
+ZEROS = "0" * 40
+
+
+def padded(value: str) -> str:
+    """Digits with zeros before them, as SQL: as texts, they are in the order of their numbers."""
+    return f"substr('{ZEROS}' || {value}, length({value}) + 1)"
+
+
+def _digits_only(column: str) -> str:
+    """Whether a text holds digits alone, as SQL that every store understands."""
+    stripped = column
+    for digit in "0123456789":
+        stripped = f"replace({stripped}, '{digit}', '')"
+    return f"length({stripped}) = 0"
 
 
 def _ordered(pairs: list[tuple[str, str]], sign: str) -> str:

@@ -90,6 +90,10 @@ class Table(Protocol):
         """
         ...
 
+    def binary(self, value: str) -> str:
+        """A text that is compared letter by letter, whatever the store's collation, as SQL."""
+        ...
+
     def insertion(self, row: dict[str, Any]) -> str:
         """The statement that brings a row back, without what the table computes itself."""
         ...

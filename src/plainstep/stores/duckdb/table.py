@@ -106,6 +106,10 @@ class DuckdbTable:
             return f"unhex({text(value.removeprefix('0x'))})"
         return f"CAST({text(value)} AS {declaration(kind)})"
 
+    def binary(self, value: str) -> str:
+        """A text that is compared letter by letter, as SQL."""
+        return value
+
     def insertion(self, row: dict[str, Any]) -> str:
         """The statement that brings a row back."""
         return insertion(self.sql, row, "unhex('{}')")

@@ -11,6 +11,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 
+from plainstep.core.changes import flat
+from plainstep.core.values import fitted, overflows, readable
 from plainstep.stores.files import lines
 from plainstep.stores.files.ahead import ahead, fetched
 from plainstep.stores.files.lines import FIRST, LONGEST, NEAR, Kind, Rows, damaged, first_line, whole_lines
@@ -93,9 +95,10 @@ def _quotes_in(block: Block) -> int:
 def _csv_block(block: Block, head: list[str], kind: Kind, wanted: pa.Schema | None) -> pa.Table:
     names = [name for name in head if wanted is None or name in wanted.names]
     texts = dict.fromkeys(head, pa.string())
-    kinds = texts | {name: wanted.field(name).type for name in names} if wanted is not None else texts
+    kinds = {name: wanted.field(name).type for name in names} if wanted is not None else {}
     try:
-        return _parsed(block, head, names, kinds, kind)
+        found = _parsed(block, head, names, texts | {name: readable(one) for name, one in kinds.items()}, kind)
+        return _as_wanted(found, kinds)
     except pa.ArrowInvalid:
         pass  # a value does not fit, or a line has too many: which one it is, is told below
     odd: list[Any] = []
@@ -108,6 +111,17 @@ def _csv_block(block: Block, head: list[str], kind: Kind, wanted: pa.Schema | No
         return _parsed(block, head, names, texts, kind, refuse)
     except pa.ArrowInvalid as error:
         raise _Odd(odd[0] if odd else None, str(error).splitlines()[0]) from None
+
+
+def _as_wanted(table: pa.Table, kinds: dict[str, pa.DataType]) -> pa.Table:
+    """Columns that were read as texts in the types that are wanted; as texts, where some value does not fit."""
+    for name, kind in kinds.items():
+        if overflows(flat(table[name])):
+            raise pa.ArrowInvalid("a decimal has too many digits")
+        if readable(kind) != kind:
+            column, bad = fitted(flat(table[name]), kind)
+            table = table if len(bad) else table.set_column(table.schema.get_field_index(name), name, column)
+    return table
 
 
 def _parsed(

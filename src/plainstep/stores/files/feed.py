@@ -18,7 +18,7 @@ import pyarrow as pa
 
 from plainstep.core.places import earlier, parted
 from plainstep.core.raw import PLACE
-from plainstep.errors import ConfigError, Refused
+from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.feeds.base import Ends
 from plainstep.stores.files.edges import edges
 from plainstep.stores.files.lines import Rows
@@ -106,6 +106,12 @@ class FileFeed:
         for number, table in enumerate(edges(file, list(order.paths), start)):
             where = f"{file.name}, its {'last' if number else 'first'} row"
             labels.append(order.label(order.columns(table, lambda _: where), 0))  # noqa: B023
+        if labels and self._place(labels[-1]) < self._place(labels[0]):
+            raise DataError(
+                f"{file.name}: its last position {labels[-1]} lies before its first, {labels[0]}.",
+                f"Within a file, positions ({', '.join(order.paths)}) must not go backwards.",
+                "Fix 'position' in the layout, or sort the file.",
+            )
         return (labels[0], labels[-1]) if labels else None
 
     def _place(self, label: str) -> tuple[Any, ...]:

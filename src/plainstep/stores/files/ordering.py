@@ -11,9 +11,10 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from plainstep.core.changes import AT
 from plainstep.core.places import joined
 from plainstep.core.raw import PLACE, Raw
-from plainstep.core.values import as_text
+from plainstep.core.values import as_text, fitted
 from plainstep.errors import ConfigError, DataError
 
 Bools = npt.NDArray[np.bool_]
@@ -27,10 +28,24 @@ class Order:
     Attributes:
         paths: where, the first deciding first.
         kinds: their types.
+        lengths: how long each is, where it is a text or binary: as such, only those of one length are in order.
     """
 
     paths: tuple[str, ...]
     kinds: tuple[pa.DataType, ...]
+    lengths: tuple[int | None, ...] = ()
+
+    @staticmethod
+    def of(paths: Sequence[str], sample: dict[str, pa.Array]) -> Order:
+        """The order of positions, as some of them tell it.
+
+        Args:
+            paths: where they stand.
+            sample: some values by path, of one type each.
+        """
+        kinds = [order_of(sample[path]) for path in paths]
+        lengths = [_length(sample[path]) if _texts(kind) else None for path, kind in zip(paths, kinds, strict=True)]
+        return Order(tuple(paths), tuple(kinds), tuple(lengths))
 
     def columns(self, rows: pa.Table, told: Callable[[int], str]) -> list[pa.Array]:
         """The positions of some rows.
@@ -41,7 +56,12 @@ class Order:
         raw = Raw(rows)
         raw.read(dict(zip(self.paths, self.kinds, strict=True)))
         columns = [raw.typed(path, kind) for path, kind in zip(self.paths, self.kinds, strict=True)]
-        for path, column in zip(self.paths, columns, strict=True):
+        for path, column, length in zip(self.paths, columns, self.lengths, strict=True):
+            if length is not None and len(column) > column.null_count:
+                odd = pc.fill_null(pc.not_equal(pc.binary_length(column), length), False)
+                if pc.any(odd).as_py():
+                    row = pc.index(odd, True).as_py()
+                    raise unordered(f"{told(row)}: {path}", column[row].as_py(), length)
             if column.null_count:
                 row = pc.index(column.is_null(), True).as_py()
                 raw.refuse(row, f"it has no position: {path} is not there")
@@ -80,11 +100,48 @@ class Order:
         Raises:
             ConfigError: it can be none of this feed.
         """
-        try:
-            columns = [pa.array([value]).cast(kind) for value, kind in zip(values, self.kinds, strict=True)]
-        except pa.ArrowException as error:
-            raise ConfigError(f"{'/'.join(values)!r} is no position here: {error}.") from None
+        columns = []
+        for value, kind in zip(values, self.kinds, strict=True):
+            column, bad = fitted(pa.array([value]), kind)
+            if len(bad):
+                raise ConfigError(f"{'/'.join(values)!r} is not a valid position here: {value!r} is not a {kind}.")
+            columns.append(column)
         return self.place(columns, 0)
+
+
+def _texts(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_string(kind) or pa.types.is_binary(kind))
+
+
+def _length(values: pa.Array) -> int | None:
+    known = pc.binary_length(values.drop_null())
+    return int(known[0].as_py()) if len(known) else None
+
+
+def order_of(values: pa.Array) -> pa.DataType:
+    """By what type positions are compared, as some of them tell: whole numbers of any length, times, or as they are."""
+    known = values.drop_null()
+    if pa.types.is_floating(values.type) and len(known):
+        whole = pc.all(pc.equal(known, pc.floor(known))).as_py()
+        return NUMBERS if whole and pc.max(pc.abs(known)).as_py() >= EXACT else values.type
+    if not pa.types.is_string(values.type) or not len(known):
+        return values.type
+    if pc.all(pc.match_substring_regex(known, r"^-?\d{1,38}$")).as_py():
+        return NUMBERS
+    return AT if not len(fitted(known, AT)[1]) else values.type
+
+
+# Whole numbers of up to 38 digits. From here on, a floating-point number does not tell each from the next.
+NUMBERS, EXACT = pa.decimal128(38, 0), float(1 << 53)
+
+
+def unordered(what: str, value: Any, length: int) -> DataError:
+    """The error for a position whose order is not known."""
+    return DataError(
+        f"{what} is {value!r}: positions that are neither numbers nor times must all be of one length, here {length}.",
+        "Compared as texts, a longer one may come before a shorter one, and changes would be lost.",
+        "Choose other columns for 'position' in the layout; without any, files are read by name and line.",
+    )
 
 
 def above(columns: list[pa.Array], bound: Place, inclusive: bool = False) -> Bools:

@@ -114,7 +114,8 @@ class Shape:
         if not self.layout.position:
             return None
         # By the oldest rows: a newer one that holds something else is told, and changes nothing about the order.
-        fields = fields_of(self._sampled.slice(0, 1), self.layout)
+        first = self._sampled.slice(0, 1)
+        fields = fields_of(first, self.layout)
         for path in self.layout.position:
             if path not in fields:
                 raise ConfigError(
@@ -122,7 +123,8 @@ class Shape:
                     f"What they have: {', '.join(fields)}.",
                     "Mend 'position' in the layout.",
                 )
-        return Order(tuple(self.layout.position), tuple(fields[path] for path in self.layout.position))
+        raw = Raw(self._sampled)
+        return Order.of(self.layout.position, {path: raw.typed(path, fields[path]) for path in self.layout.position})
 
     def rows(self, file: File, start: int = 0, lines: int = 0) -> Iterator[Rows]:
         """The rows of a file, with the fields that are wanted as columns."""

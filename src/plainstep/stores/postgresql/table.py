@@ -83,6 +83,10 @@ class PostgresqlTable:
             raise ConfigError(f"{value!r} is no {self.columns[column].declared}, which {column} of {self.place} is.")
         return f"{text(value)}::{self.columns[column].native}"
 
+    def binary(self, value: str) -> str:
+        """A text that is compared letter by letter, as SQL."""
+        return f'{value} COLLATE "C"'
+
     def insertion(self, row: dict[str, Any]) -> str:
         """The statement that brings a row back."""
         stored = {name: value for name, value in row.items() if name not in self._found.generated}

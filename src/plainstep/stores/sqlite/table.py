@@ -105,6 +105,10 @@ class SqliteTable:
             return f"X'{value.removeprefix('0x')}'"
         return text(value)
 
+    def binary(self, value: str) -> str:
+        """A text that is compared letter by letter, as SQL."""
+        return f"{value} COLLATE BINARY"
+
     def insertion(self, row: dict[str, Any]) -> str:
         """The statement that brings a row back."""
         stored = {name: value for name, value in row.items() if name not in self._found.computed}

@@ -176,17 +176,29 @@ class _Notes:
         return f"DELETE FROM {self.gone} WHERE {NOTED_AT} <> {CLOCK}"
 
     def make(self, by: str, condition: str) -> list[str]:
-        """Note the rows that may be replaced; what was noted for the same key before was not."""
+        """Note the rows that may be replaced, instead of notes for the same key of rows that were not: they are there."""
         names = ", ".join(quoted(name) for name in self.what.columns)
         for_key = ", ".join(f"NEW.{quoted(name)}" for name in self.what.key)
         about = ", ".join(_about(self.what))
         return [
             # With no mention of the columns that a computed one is made of, NEW has null in it (SQLite 3.40).
             f"SELECT {', '.join(f'NEW.{quoted(name)}' for name in self.stored)}",
-            f"DELETE FROM {self.gone} WHERE {NOTED_AT} <> {CLOCK} OR ({self._mine(by)})",
+            f"DELETE FROM {self.gone} WHERE {NOTED_AT} <> {CLOCK} OR ({self._mine(by)} AND {self._there})",
             f"INSERT INTO {self.gone} ({names}, {about}) SELECT {names}, {CLOCK}, '{by}', 0, {for_key} "
             f"FROM {quoted(self.what.table)} WHERE {condition}",
         ]
+
+    @property
+    def _keyed(self) -> str:
+        """Whether a row of the table has a note's key."""
+        on = quoted(self.what.table)
+        return " AND ".join(f"{on}.{quoted(name)} = {self.gone}.{quoted(name)}" for name in self.what.key)
+
+    @property
+    def _there(self) -> str:
+        """Whether a noted row is there as it was noted."""
+        on = quoted(self.what.table)
+        return f"EXISTS (SELECT 1 FROM {on} WHERE {self._keyed} AND {self._as(on)})"
 
     def _mine(self, by: str) -> str:
         """Whether a note was made for the row NEW. Before it is inserted, a row that is numbered by itself has the number -1."""
@@ -198,15 +210,13 @@ class _Notes:
     def displaced(self, by: str) -> list[str]:
         """Write a delete for every row that was noted for NEW and is gone: its key is NEW's, or nobody's."""
         on = quoted(self.what.table)
-        keyed = " AND ".join(f"{on}.{quoted(name)} = {self.gone}.{quoted(name)}" for name in self.what.key)
         taken = _same(self.what.key, "NEW", self.gone)
         if by == "update":
             taken += f" AND ({' OR '.join(f'NEW.{quoted(name)} IS NOT OLD.{quoted(name)}' for name in self.what.key)})"
-        condition = f"{self._mine(by)} AND (({taken}) OR NOT EXISTS (SELECT 1 FROM {on} WHERE {keyed}))"
+        condition = f"{self._mine(by)} AND (({taken}) OR NOT EXISTS (SELECT 1 FROM {on} WHERE {self._keyed}))"
         # Where the new row was changed again before this trigger fired, and had come just as the one that it displaced,
         # the note has followed that change: the row that went was then as the new one came.
-        now = f"EXISTS (SELECT 1 FROM {on} WHERE {keyed} AND {self._as(on)})"
-        followed = f"{self.gone}.{FOLLOWED} AND {taken} AND {now} AND NOT ({self._as('NEW')})"
+        followed = f"{self.gone}.{FOLLOWED} AND {taken} AND {self._there} AND NOT ({self._as('NEW')})"
         values = ", ".join(
             f"CASE WHEN {followed} THEN NEW.{quoted(name)} ELSE {self.gone}.{quoted(name)} END"
             for name in self.what.columns
