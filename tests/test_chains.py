@@ -117,7 +117,7 @@ WORDS = {
     "delete": "DELETE FROM tree WHERE k = {0}",
     "no": "UPDATE tree SET b = 'no', a = 9 WHERE k = {0}",
     "call": "UPDATE tree SET a = bumped({0}) WHERE k > {1}",
-    "rekey": "UPDATE tree SET k = k + 10 WHERE k = {0}",
+    "rekey": "UPDATE tree SET k = k + 10 WHERE k = {0} AND k + 10 NOT IN (SELECT k FROM tree)",
 }
 SHAPES = {
     "history": "shape = 'history'",

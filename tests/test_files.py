@@ -155,6 +155,50 @@ class Landings(unittest.TestCase):
                 self.assertIn(said, town.step())
                 self.assertEqual(town.rows(), {1: 1})
 
+    def test_positions_in_their_own_order(self) -> None:
+        """E18: positions that are texts, over several files: their order is known, or they are refused; none is skipped."""
+        plain = {
+            "digits": [["98", "99"], ["100", "101"], ["18446744073709551616"]],
+            "numbers": [[98, 99], [100], [2**62]],
+            "times": [["2026-05-04T10:00:00+02:00"], ["2026-05-04T08:30:00Z", "2026-05-04T10:31:00.5+02:00"]],
+            "one length": [["98", "99"], ["a0", "a1"], ["b0"]],
+        }
+        odd = {
+            "pairs": [["0/9"], ["0/10"]],
+            "lengths": [["v1.9"], ["v1.10"]],
+            "exponents": [[99], ["1e+20"]],
+            "beyond": [[99], [2**63]],
+        }
+        for what, files in {**plain, **odd}.items():
+            with self.subTest(what), Landing() as town:
+                said = []
+                for number, places in enumerate(files):
+                    town.land(f"{number}.jsonl", *[(place, number * 10 + row, 1) for row, place in enumerate(places)])
+                    said.append(town.step())
+                if what in plain:
+                    self.assertEqual(said, [f"stepped {len(places)} " for places in files])
+                    self.assertEqual(len(town.rows()), sum(map(len, files)))
+                    self.assertEqual(town.step(), "nothing 0 ")
+                else:
+                    self.assertRegex(said[-1], "must all be of one length|which is no int64")
+        with Landing() as town:  # below its first position, and so below the mark: never taken for one that is merged
+            town.land("1.jsonl", (5, 1, 1), (6, 2, 2))
+            town.step()
+            town.land("2.jsonl", (9, 3, 3), (7, 4, 4), (2, 5, 5))
+            self.assertIn("lies before its first", town.step())
+
+    def test_every_file_is_judged(self) -> None:
+        """E19: what speaks against a layout in a later file, or from one file to the next, refuses the step as well."""
+        words = BY_SEQ + '\noperation = "op"\ninsert = ["i"]\nupdate = ["u"]\ndelete = ["d"]'
+        first = [(n, n, "i") for n in range(1, 9)]
+        swapped = [(n + 8, n, "i") for n in range(1, 9)]
+        for later, said in ((swapped, "contradict what is there"), ([(8, 8, "u")], "at the position 8")):
+            with self.subTest(said), Landing(layout=words) as town:
+                for name, rows in (("1.jsonl", first), ("2.jsonl", later)):
+                    lines = [json.dumps({"seq": seq, "k": k, "op": op, "a": seq, "b": "oak"}) for seq, k, op in rows]
+                    (town.folder / name).write_text("\n".join(lines) + "\n")
+                self.assertIn(said, town.step())
+
     def test_files_with_other_columns(self) -> None:
         with Landing("*.csv", 'position = ["seq"]') as town:
             town.land("1.csv", (1, 1, 1))

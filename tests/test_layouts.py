@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import contextlib
+import re
 import shutil
 import sqlite3
 import tempfile
+import tomllib
 import unittest
 from pathlib import Path
 from typing import Any
 
 import duckdb
+import pyarrow as pa
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import plainstep
+from plainstep.core.changes import AT, Changes
+from plainstep.core.doubts import doubt
+from plainstep.core.words import NOW, WAS, Op
 from tests import layouts
 from tests.histories import Model, histories
 from tests.support import WITHOUT_SHRINKING
@@ -143,6 +150,30 @@ class Wrong(unittest.TestCase):
         self.assertIn("its order is not plain", self.refused("news", ('["at", "n"]', '["what", "n"]')))
         self.assertRegex(self.refused("sides", ('key = ["k"]', 'key = ["b"]')), "key|was never|no value")
 
+    def test_nothing_but_truncates(self) -> None:
+        """E21: a code taken for that of truncates would empty the target."""
+        said = self.refused("news", ('insert = ["planted"]', "insert = []"), ('["grew"]', "[]"), ('["felled"]', "[]"),
+                            ('["cleared"]', '["cleared", "planted", "grew", "felled"]'))  # fmt: skip
+        self.assertIn("changes are truncates", said)
+
+    def test_one_sign_in_ten_may_be_chance(self) -> None:
+        """F22: what the page of layouts promises, at its very bounds."""
+        for changes, signs, doubtful in (
+            (30, 3, False),
+            (30, 4, True),
+            (20, 2, False),
+            (20, 3, True),
+            (2, 1, False),
+            (2, 2, True),
+        ):
+            with self.subTest(changes=changes, signs=signs):
+                ops = [int(Op.INSERT)] + [int(Op.UPDATE)] * changes
+                was = [None] + [row - (row <= signs) for row in range(1, changes + 1)]
+                table = {"op": pa.array(ops, pa.int8()), "seq": range(changes + 1), "place": [str(row) for row in range(changes + 1)],
+                         "at": pa.nulls(changes + 1, AT), WAS + "k": [None] + [1] * changes, NOW + "k": [1] * (changes + 1),
+                         WAS + "a": pa.array(was, pa.int64()), NOW + "a": range(1, changes + 2)}  # fmt: skip
+                self.assertEqual(doubt(Changes(pa.table(table)), ("k",), True) is not None, doubtful)
+
     def test_names_that_are_not_there(self) -> None:
         for turns, said in (
             ((('"what"', '"waht"'),), "Did you mean 'what'?"),
@@ -178,12 +209,47 @@ class Proposals(unittest.TestCase):
             found = {name: town.project.propose(layouts.LOADS[name][0], "house", ("k",)) for name in names}
             for text in found.values():
                 town.config.write_text(layouts.STORES + text)
+                self.assertEqual(town.project.status()[0].health, "refuses" if "\nguessed = " in text else "new", text)
+                town.config.write_text(layouts.STORES + re.sub("\nguessed = .*", "", text))
                 [load] = town.project.loads
                 town.project.step()
                 self.assertEqual(town.target(load), town.truth, text)
+            self.assertIn('guessed = ["deleted"]', found["latest"])
             self.assertIn("sure: its rows hold old values only", found["sides"])
             self.assertIn('sent = "has_*"', found["flags"])
             self.assertIn('absent = "unsent"', found["json"])
+
+    def test_whatever_the_rows_hold(self) -> None:
+        """E21: a proposal is TOML, is never sure of what tells nothing, and is not merged before somebody looked at it."""
+        odd = (
+            "CREATE TABLE feed (n INTEGER PRIMARY KEY, tab TEXT, mark TEXT, id INTEGER, b TEXT)",
+            "INSERT INTO feed VALUES (1, 't', 'N', 2, 'a\nkey = [\"b\"]'), (2, 't', 'N', 1, char(127, 0x2028)), (3, 't', 'E', 1, 'x')",
+            'CREATE TABLE "grün" (n INTEGER, "new\nline" INTEGER)',
+            'INSERT INTO "grün" VALUES (1, NULL), (2, NULL)',
+        )
+        with Town() as town:
+            with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
+                for statement in odd:
+                    connection.execute(statement)
+            text = town.project.propose("town.feed", "house")
+            load = tomllib.loads(text)["loads"]["feed"]
+            self.assertEqual((load["key"], load["layout"]["guessed"]), (["id"], ["operation", "key"]))
+            self.assertIn("might tell it: mark (E, N)", text)
+            empty = town.project.propose("town.grün", "house", ("new\nline",))
+            self.assertIn("guessed", tomllib.loads(empty)["loads"]["grün"]["layout"])
+            self.assertIn("2 rows contradict it", empty)
+            town.config.write_text(layouts.STORES + text)
+            [outcome] = town.project.step(raise_errors=False)
+            self.assertIn("guessed in part: operation, key", str(outcome.error))
+            self.assertEqual(town.project.net("feed").counts["put"], 2)
+            mended = text.replace(
+                'guessed = ["operation", "key"]', 'operation = "mark"\ninsert = ["N"]\ndelete = ["E"]'
+            )
+            town.config.write_text(layouts.STORES + mended)
+            town.project.step()
+            self.assertEqual([one.health for one in town.project.status()], ["ok"])
+            town.config.write_text(layouts.STORES + text)
+            self.assertRaisesRegex(plainstep.PlainStepError, "guessed in part", town.project.reload, "feed")
 
 
 class Aside(unittest.TestCase):

@@ -24,6 +24,8 @@ from plainstep.core.raw import PLACE, Raw
 from plainstep.core.words import Op
 from plainstep.errors import ConfigError
 from plainstep.feeds.bind import bound, fields_of
+from plainstep.stores.files import comma
+from plainstep.stores.files.lines import kind_of
 from tests.histories import ROW, Model, flat, histories
 
 texts = st.text(max_size=6)
@@ -38,6 +40,12 @@ KINDS = {
     ("in", "b"): pa.bool_(),
     ("in", "d"): pa.decimal128(6, 2),
 }
+
+
+# What a text may be read as.
+FITTING = [pa.int64(), pa.int32(), pa.float64(), pa.bool_(), pa.string(), pa.binary(), pa.date32(), pa.time64("us"), values.TIMES,
+           pa.timestamp("us"), pa.decimal128(10, 2), pa.decimal128(38, 0)]  # fmt: skip
+CSV = kind_of("x.csv")
 
 
 def written(value: Any) -> Any:
@@ -101,6 +109,37 @@ class Values(unittest.TestCase):
             self.assertEqual(found[0].as_py(), wanted, text)
             self.assertEqual(found[1].as_py(), None)
             self.assertEqual(bad.tolist(), [] if pa.types.is_string(kind) else [2], text)
+
+    @given(
+        st.one_of(
+            st.sampled_from([*"5 +5 -0 05 0x10 1e3 1.50 1.505 true TRUE 1 0 yes nan inf -inf 2026-05-04 10:00:00 10:00 abcd".split(),
+                             "0xABCD", "\\xabcd", "20000", "1700000000", "9007199254740993", "9" * 20, "1e20", "null", " 5", "5 ",
+                             "2026-05-04 10:00", "2026-05-04T10:00:00Z", "2026-05-04 10:00:00+02:00", "2026-05-04T10:00:00.123456789"]),
+            st.from_regex(r"[-+ 0]?[0-9]{1,22}([.][0-9]{0,4})?([eE][0-9])?[ Z]?", fullmatch=True),
+            st.text(st.characters(exclude_categories=["C", "Z"], exclude_characters='",'), min_size=1, max_size=5)),
+        st.sampled_from(FITTING),
+    )  # fmt: skip
+    def test_one_meaning_on_every_path(self, text: str, kind: pa.DataType) -> None:
+        """E20: a text, and what JSON writes, means the same where it is read quickly and where it is read with care."""
+        with_care, bad = values.fitted(pa.array([text]), kind)
+        try:
+            block = comma._csv_block(
+                memoryview(f"{text},1\n".encode()), ["a", "b"], CSV, pa.schema([("a", kind), ("b", pa.string())])
+            )
+        except comma._Odd:
+            return
+        found = block["a"].combine_chunks()
+        if found.type == kind and text:
+            self.assertEqual((str(found), len(bad)), (str(with_care), 0))
+        for written in (json.dumps(text), text):
+            documented = pa.array([f'{{"a": {written}}}\n'])
+            careful, wrong = documents._carefully(documented, {("a",): kind})
+            try:
+                quick = documents._quickly(documented, {("a",): kind})
+            except (pa.ArrowException, NotImplementedError):
+                continue
+            told = [str(side["a",]).replace("-0\n", "0\n") for side in (quick, careful)]  # a sign of zero is no value
+            self.assertEqual((told[0], wrong), (told[1], {}))
 
     def test_other_types_that_do_not_fit(self) -> None:
         for column, kind, bad in (

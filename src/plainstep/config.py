@@ -92,6 +92,11 @@ class LayoutConfig(BaseModel):
     delete_carries: Literal["row", "key"] = Field(
         default="row", description="What a delete carries where old values are told: the whole row, or its key alone."
     )
+    guessed: list[str] = Field(
+        default=[],
+        description="The settings of this layout, or 'key', that were guessed and that nobody has looked at: "
+        "until their names are taken out, nothing is merged.",
+    )
     quiet: float = Field(
         default=60.0,
         ge=0,
@@ -100,6 +105,14 @@ class LayoutConfig(BaseModel):
     lookup: bool = Field(
         default=False, description="Rows carry keys only: values are looked up in the table that 'rows' names."
     )
+
+    @field_validator("guessed")
+    @classmethod
+    def _are_settings(cls, names: list[str]) -> list[str]:
+        unknown = [name for name in names if name != "key" and name not in cls.model_fields]
+        if unknown:
+            raise ValueError(f"{unknown[0]!r} is no setting of a layout")
+        return names
 
 
 class LoadConfig(BaseModel):
@@ -268,7 +281,7 @@ class LoadConfig(BaseModel):
         if self.shape == "history":
             said["grain"] = "change" if self.every_change else "net"
         if self.layout:
-            said["layout"] = self.layout.model_dump(exclude_defaults=True, exclude={"quiet"})
+            said["layout"] = self.layout.model_dump(exclude_defaults=True, exclude={"quiet", "guessed"})
         return {name: value for name, value in said.items() if value and value != DEFAULTS.get(name)}
 
 

@@ -46,6 +46,7 @@ def fitting_shape(load: Load, mark: Mark | None, span: Span) -> Shape:
             "first = 'beginning' would leave out what they said.",
             f"Set first = 'snapshot' in the load {load.name}.",
         )
+    refuse_guesses(load)
     shape = shape_of(load)
     started = mark is not None or load.config.first == "beginning"
     with load.into_store.kept_open():
@@ -64,9 +65,26 @@ def judged_idle(load: Load, mark: Mark, span: Span) -> None:
         PlainStepError: why its next step cannot be made.
     """
     refuse_unless_continuous(load, mark, span)
+    refuse_guesses(load)
     refuse_another_key(load)
     for one in mark.tables:
         refuse_another_table(load, mark, one.name, load.target.standing_table(one.name))
+
+
+def refuse_guesses(load: Load) -> None:
+    """Refuse to merge what is read by a layout of which a part was guessed, and nobody has looked at it.
+
+    Raises:
+        Refused: some names stand in ``guessed``.
+    """
+    guessed = load.config.layout.guessed if load.config.layout else []
+    if guessed:
+        raise Refused(
+            f"The layout of {load.name} was guessed in part: {', '.join(guessed)}.",
+            "Read by a wrong layout, a deleted row may look like one that is there.",
+            f"plainstep look {load.name} shows what it makes of the changes: where that is right, take the names out of "
+            f"'guessed' in [loads.{load.name}.layout].",
+        )
 
 
 def refuse_foreign_rows(load: Load, info: TableInfo | None) -> None:

@@ -11,11 +11,16 @@ from plainstep.errors import PlainStepError
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from plainstep.core.doubts import Doubt
     from plainstep.core.guess import Guess, Proposal
+    from plainstep.core.layout import Layout
     from plainstep.stores.base import Store
 
 # Rows that are looked at, and that are shown.
 ROWS, SHOWN = 2000, 5
+GUESSED_HINT = (
+    "# Nothing is merged until you have looked at these (plainstep look shows changes), and taken their names out:"
+)
 ROWS_HINT = '# rows = "STORE.TABLE"  # the table itself, if it can be read: for the first load, check and reload'
 
 
@@ -44,14 +49,16 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
         found.guesses.append(absent)
     name = _named(table)
     lines = [f"# {place}: looked at {rows.num_rows:,} rows", *_columns(rows, fields), *_codes(found)]
-    lines += ["", f"[loads.{name}]", f"from = {toml(place)}", f"into = {toml(f'{into}.{name}')}"]
+    lines += ["", f"[loads.{_bare(name)}]", f"from = {toml(place)}", f"into = {toml(f'{into}.{name}')}"]
     if found.key:
         lines.append(_line(found.key))
     lines.append(ROWS_HINT)
-    lines += ["", f"[loads.{name}.layout]"]
+    lines += ["", f"[loads.{_bare(name)}.layout]"]
+    if found.unsure():
+        lines += [GUESSED_HINT, f"guessed = {toml(found.unsure())}"]
     lines += [_line(one) for one in found.guesses if one.value not in (None, [])]
     lines += [f"# {one.name}: {one.why}" for one in found.guesses if one.value == []]
-    return "\n".join([*lines, *_trial(found, store, table, rows)]) + "\n"
+    return "".join(f"{_on_one_line(line)}\n" for line in [*lines, *_trial(found, store, table, rows)])
 
 
 def _sample(store: Store, table: str) -> pa.Table:
@@ -84,8 +91,12 @@ def _columns(rows: pa.Table, fields: dict[str, pa.DataType]) -> list[str]:
 
 
 def _codes(found: Proposal) -> list[str]:
+    if found.value("deleted"):
+        return ["#", "# Every row is taken for the latest state of its key, or for its end."]
     if not found.codes:
-        return ["#", "# Nothing tells an operation: every row is taken for the latest state of its key."]
+        lines = ["#", "# Nothing tells an operation: every row is taken for the latest state of its key."]
+        few = [f"{path} ({', '.join(text[:24] for text in texts)})" for path, texts in found.few.items()]
+        return [*lines, f"# Of few values, so that they might tell it: {'; '.join(few)}"] if few else lines
     counted = ", ".join(f"{code} ({count:,})" for code, count in found.codes.items())
     return ["#", f"# Codes in {found.value('operation')}: {counted}"]
 
@@ -97,6 +108,19 @@ def _line(one: Guess) -> str:
 def toml(value: Any) -> str:
     """A text, or a list of texts, as TOML writes it: as JSON does."""
     return json.dumps(value, ensure_ascii=False)
+
+
+def _bare(name: str) -> str:
+    """A name as a part of a TOML table's name."""
+    return name if name.isascii() else toml(name)
+
+
+def _on_one_line(line: str) -> str:
+    """A line of TOML, whatever the values that it shows hold: what cannot be seen is escaped, also within its texts."""
+    return "".join(
+        letter if letter.isprintable() else f"\\u{ord(letter):04x}" if ord(letter) < 2**16 else f"\\U{ord(letter):08x}"
+        for letter in line
+    )
 
 
 def _absent(rows: pa.Table, found: Proposal) -> Guess | None:
@@ -117,8 +141,9 @@ def _absent(rows: pa.Table, found: Proposal) -> Guess | None:
     masks = raw.present({path: path for path in fields}, pa.array(range(rows.num_rows)))
     any_there = np.logical_or.reduce(list(masks.values()))
     lacking = int((any_there & ~np.logical_and.reduce(list(masks.values()))).sum())
-    said = f"{lacking:,} rows lack a field" if lacking else "no row lacks a field"
-    return Guess("absent", "unsent" if lacking else "null", f"{said}; {why}")
+    if not lacking:
+        return Guess("absent", [], f"no row lacks a field; where one does, {why}")
+    return Guess("absent", "unsent", f"{lacking:,} rows lack a field; {why}")
 
 
 def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[str]:
@@ -140,21 +165,37 @@ def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[st
         read = interpret(layout, rows, True)
     except (PlainStepError, ValueError) as error:
         return ["", f"# It cannot be read so yet: {str(error).splitlines()[0]}"]
-    lines = ["", f"# So read, {rows.num_rows:,} rows are {read.table.num_rows:,} changes. Some of each:"]
+    lines = [
+        "",
+        f"# So read, {rows.num_rows:,} rows are {read.table.num_rows:,} changes.{' Some of each:' * bool(read.table)}",
+    ]
     lines += [f"#   {_told(row)}" for row in _some_of_each(read.table)]
     if read.bad:
         row, why = min(read.bad.items())
         lines.append(f"# {len(read.bad):,} rows contradict it; the first, row {row + 1}: {why}.")
-    return lines
+    found_wrong = _doubt(read.table, layout)
+    return [*lines, f"# It is doubtful: {found_wrong.what} {found_wrong.likely}"] if found_wrong else lines
+
+
+def _doubt(table: pa.Table, layout: Layout) -> Doubt | None:
+    """What speaks against changes that were read so."""
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
+    from plainstep.core.doubts import doubt
+
+    numbered = table.append_column("seq", pa.array(range(1, table.num_rows + 1), pa.int64()))
+    return doubt(Changes(numbered), layout.key, layout.tells_old) if layout.operation else None
 
 
 def _some_of_each(table: pa.Table) -> list[dict[str, Any]]:
     """The first changes of each operation, in order."""
     import numpy as np
+    import pyarrow as pa
 
     ops = table["op"].to_numpy()
     first = [row for op in np.unique(ops) for row in np.flatnonzero(ops == op)[:2].tolist()]
-    rows: list[dict[str, Any]] = table.take(sorted(first)[: 2 * SHOWN]).to_pylist()
+    rows: list[dict[str, Any]] = table.take(pa.array(sorted(first)[: 2 * SHOWN], pa.int64())).to_pylist()
     return rows
 
 

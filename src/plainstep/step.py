@@ -16,7 +16,7 @@ from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.errors import DataError, MarkMoved, PlainStepError, Refused
 from plainstep.netting import news, read_found
-from plainstep.planning import fitting_shape, judged_idle, refuse_foreign_rows
+from plainstep.planning import fitting_shape, judged_idle, refuse_foreign_rows, refuse_guesses
 from plainstep.progress import counted
 from plainstep.retries import retried
 from plainstep.shaping import in_held_types, moment_of, parts_of, shape_of, window_parts
@@ -372,6 +372,7 @@ def reload(load: Load) -> StepOutcome:
             "",
             f"plainstep step {load.name}",
         )
+    refuse_guesses(load)
     refuse_another_shape(load, mark)
     if another_target(load, mark):
         refuse_foreign_rows(load, load.target.table(load.into_table, ()))

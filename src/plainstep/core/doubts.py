@@ -61,6 +61,16 @@ def doubt(changes: Changes, key: tuple[str, ...], whole_deletes: bool) -> Doubt 
     )
 
 
+def nothing_but_truncates(changes: int, truncates: int) -> Doubt | None:
+    """Whether a window is full of truncates only: as if the code of another operation were taken for theirs."""
+    if truncates < changes or not _many(truncates, truncates):
+        return None
+    return Doubt(
+        f"All {changes:,} changes are truncates.",
+        "The codes in 'truncate' may mean something else, or 'operation' may be another column.",
+    )
+
+
 def _staying(changes: Changes, key: tuple[str, ...]) -> Changes:
     """The changes of rows that never move to another key: of the others, what follows on what is not seen so simply."""
     moved = np.zeros(len(changes), dtype=np.bool_)

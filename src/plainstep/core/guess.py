@@ -61,11 +61,19 @@ class Proposal:
         guesses: its settings.
         codes: how often each code of the operation stands in the rows.
         key: the columns that seem to tell rows apart.
+        few: where nothing tells the operation, the columns of few values that might, with these values.
     """
 
     guesses: list[Guess] = field(default_factory=list)
     codes: dict[str, int] = field(default_factory=dict)
     key: Guess | None = None
+    few: dict[str, list[str]] = field(default_factory=dict)
+
+    def unsure(self) -> list[str]:
+        """The settings that the rows leave in doubt; the operation also where nothing tells it."""
+        doubted = [one.name for one in [self.key, *self.guesses] if one and one.value != [] and not one.sure]
+        told = self.value("operation") is not None or self.value("deleted") is not None
+        return doubted if told else ["operation", *doubted]
 
     def value(self, name: str) -> Any:
         """What was guessed for a setting, or None."""
@@ -132,23 +140,21 @@ def _operation(rows: _Rows, seen: Proposal) -> str:
             if column.null_count == 0 and 1 <= distinct <= 8 and (distinct < rows.count or rows.count < 4):
                 few.append(path)
     known = {word for words in MEANINGS.values() for word in words}
-    # One code alone, of which no word says what it means, tells nothing.
-    few = [
-        path
-        for path in few
-        if len(texts := set(rows.texts(path))) > 1 or {str(text).lower() for text in texts} <= known
-    ]
-    named = rows.named(OPERATION, few)
-    worded = [path for path in few if {str(text).lower() for text in rows.texts(path)} <= known]
-    chosen = (
-        next((path for path in named if path in worded), None) or next(iter(worded), None) or next(iter(named), None)
-    )
-    if chosen is None:
+    texts = {path: {str(text) for text in rows.texts(path)} for path in few}
+    named, several = rows.named(OPERATION, few), [path for path in few if len(texts[path]) > 1]
+    worded = [path for path in few if {text.lower() for text in texts[path]} <= known]
+    # A column that always says the same tells nothing, unless both its name and its word are those of an operation.
+    fitting = [path for path in named if path in worded]
+    chosen = fitting or [path for path in several if path in worded] or [path for path in named if path in several]
+    if not chosen:
+        seen.few = {path: sorted(texts[path]) for path in several if len(texts[path]) < rows.count}
         return ""
-    counts = Counter(str(text) for text in rows.texts(chosen))
+    path = chosen[0]
+    counts = Counter(str(text) for text in rows.texts(path))
     seen.codes = dict(counts.most_common())
-    seen.guesses.append(Guess("operation", chosen, f"it holds {len(counts)} codes", chosen in worded))
-    return chosen
+    why = f"it holds {len(counts)} codes" if len(counts) > 1 else "its name and its only code say so"
+    seen.guesses.append(Guess("operation", path, why, path in fitting and len(counts) > 1))
+    return path
 
 
 def _sides(rows: _Rows, seen: Proposal) -> tuple[str, str]:
@@ -294,7 +300,8 @@ def _meanings(rows: _Rows, seen: Proposal, operation: str, sides: tuple[str, str
     for code in seen.codes:
         for meaning, words in MEANINGS.items():
             if code.lower().strip() in words:
-                meant[code] = (meaning, "its word says so", True)
+                # One truncate that is none would empty the target.
+                meant[code] = (meaning, "its word says so", meaning != "truncate")
                 break
     unknown = [code for code in seen.codes if code not in meant]
     texts = rows.texts(operation)

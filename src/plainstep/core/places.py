@@ -28,11 +28,15 @@ def parted(label: str, count: int) -> list[str]:
     return parts
 
 
+# Beyond it, all numbers are as one: they are kept in 64 bits.
+LARGEST = 2**63 - 1
+
+
 def number(label: str) -> int:
     """A number that never falls as positions rise: the first value, if it is a number or a time; else 0."""
     first = label.split("/")[0]
-    if re.fullmatch(r"-?\d{1,18}", first):
-        return int(first)
+    if re.fullmatch(r"-?\d+", first):
+        return max(-LARGEST, min(int(first), LARGEST))
     moment = as_time(first)
     return int(moment.timestamp() * 1_000_000) if moment else 0
 

@@ -167,8 +167,7 @@ def bookkeeping(said: LayoutConfig) -> set[str]:
 def _of_another_side(path: str, said: LayoutConfig, pattern: str) -> bool:
     """Whether a path belongs to another, narrower pattern."""
     others = [other for other in (said.now, said.was, said.sent) if "*" in other and other not in ("*", pattern)]
-    documented = [other.partition("*")[0].rstrip(".") for other in others if "." in other]
-    return any(matched(other, path) is not None for other in others) or path in documented
+    return any(matched(other, path) is not None or other.startswith(f"{path}.") for other in others)
 
 
 def _kind(

@@ -93,7 +93,9 @@ class FeedSource:
 
     def span_after(self, mark: Mark) -> Span:
         """How far the feed can be read now, going on from a mark."""
-        return self._span(self.feed.ends_after(mark.token))
+        span = self._span(self.feed.ends_after(mark.token))
+        # The feed says that this is not before the mark; of texts that are no numbers, no number tells it.
+        return replace(span, head=max(span.head, mark.position))
 
     def _span(self, ends: Ends) -> Span:
         oldest = min(number(self.feed.shown(ends.first)) - 1, 0) if ends.first is not None else 0
@@ -186,10 +188,11 @@ class FeedSource:
         import pyarrow as pa
 
         from plainstep.core.changes import Changes, concat
-        from plainstep.core.doubts import doubt
+        from plainstep.core.doubts import doubt, nothing_but_truncates
+        from plainstep.core.words import Op
 
         yield Changes(self._table(self._nothing()).append_column("seq", pa.array([], pa.int64())))
-        seq = 0
+        seq = truncates = 0
         self.aside, self.doubt = [], None
         last: Changes | None = None
         for table in self._interpreted(batches):
@@ -203,6 +206,9 @@ class FeedSource:
                     last = _at_the_end(changes)
                 yield changes
                 seq += count
+                truncates += int((changes.op() == Op.TRUNCATE).sum())
+        if self.sure and self.doubt is None:
+            self.doubt = nothing_but_truncates(seq, truncates)
 
     def _nothing(self) -> pa.Table:
         from plainstep.core.layout import interpret

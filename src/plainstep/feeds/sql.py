@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -205,8 +206,17 @@ class SqlFeed:
                 )
 
     def ends_after(self, mark: str) -> Ends:
-        """How far it can be read now."""
-        return self.ends()
+        """How far it can be read now, going on from a mark: to the mark itself, where nothing lies behind it."""
+        with self.opened() as (ends, reading):
+            if ends.last is not None and (ends.last == mark or not mark):
+                return ends
+            ahead = ends.last is not None and reading.first(f"SELECT {self._later(ends.last, mark)}")
+            return ends if ahead and ahead[0] else replace(ends, last=mark or None)
+
+    def _later(self, label: str, other: str) -> str:
+        """Whether one position lies behind another, as SQL."""
+        both = zip(self.position, parted(label, len(self.position)), parted(other, len(self.position)), strict=True)
+        return _ordered([(self._literal(name, one), self._literal(name, two)) for name, one, two in both], ">")
 
     def refusal(self, load: str, mark: str) -> Refused | None:
         """Why a load cannot go on from a mark: what it was reached with is gone."""

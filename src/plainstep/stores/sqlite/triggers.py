@@ -81,11 +81,11 @@ def tables_sql(what: Captured) -> list[str]:
 
 # What a note tells beside the row, in columns that no table has: when it was made (as changes tell it), before what, for
 # which key, and whether it has followed its row.
-NOTED_AT, NOTED_BY, FOLLOWED = (quoted(f"plainstep {name}") for name in ("at", "by", "followed"))
+NOTED_AT, NOTED_BY, FOLLOWED, ALIKE = (quoted(f"plainstep {name}") for name in ("at", "by", "followed", "alike"))
 
 
 def _about(what: Captured) -> list[str]:
-    return [NOTED_AT, NOTED_BY, FOLLOWED, *_for_key(what)]
+    return [NOTED_AT, NOTED_BY, FOLLOWED, ALIKE, *_for_key(what)]
 
 
 def _for_key(what: Captured) -> list[str]:
@@ -184,7 +184,7 @@ class _Notes:
             # With no mention of the columns that a computed one is made of, NEW has null in it (SQLite 3.40).
             f"SELECT {', '.join(f'NEW.{quoted(name)}' for name in self.stored)}",
             f"DELETE FROM {self.gone} WHERE {NOTED_AT} <> {CLOCK} OR ({self._mine(by)} AND {self._there})",
-            f"INSERT INTO {self.gone} ({names}, {about}) SELECT {names}, {CLOCK}, '{by}', 0, {for_key} "
+            f"INSERT INTO {self.gone} ({names}, {about}) SELECT {names}, {CLOCK}, '{by}', 0, {self._alike(quoted(self.what.table))}, {for_key} "
             f"FROM {quoted(self.what.table)} WHERE {condition}",
         ]
 
@@ -213,7 +213,10 @@ class _Notes:
         taken = _same(self.what.key, "NEW", self.gone)
         if by == "update":
             taken += f" AND ({' OR '.join(f'NEW.{quoted(name)} IS NOT OLD.{quoted(name)}' for name in self.what.key)})"
-        condition = f"{self._mine(by)} AND (({taken}) OR NOT EXISTS (SELECT 1 FROM {on} WHERE {self._keyed}))"
+        # A note of a row just as NEW, which was not replaced by one just as NEW, was made after NEW had come: by a statement
+        # of a trigger's that was ignored.
+        itself = f"{self._as('NEW')} AND NOT {self.gone}.{FOLLOWED} AND NOT {self.gone}.{ALIKE}"
+        condition = f"{self._mine(by)} AND NOT ({itself}) AND (({taken}) OR NOT EXISTS (SELECT 1 FROM {on} WHERE {self._keyed}))"
         # Where the new row was changed again before this trigger fired, and had come just as the one that it displaced,
         # the note has followed that change: the row that went was then as the new one came.
         followed = f"{self.gone}.{FOLLOWED} AND {taken} AND {self._there} AND NOT ({self._as('NEW')})"
@@ -228,6 +231,10 @@ class _Notes:
             # With all notes of these rows: a statement of a trigger's may have noted them, too.
             f"DELETE FROM {self.gone} WHERE ({keys}) IN (SELECT {keys} FROM {self.gone} WHERE {condition})",
         ]
+
+    def _alike(self, on: str) -> str:
+        """Whether a row of the table is just as NEW."""
+        return " AND ".join(f"{on}.{quoted(name)} IS NEW.{quoted(name)}" for name in self.stored)
 
     def _as(self, row: str) -> str:
         """Whether a note is of a row just as that is."""
