@@ -6,8 +6,7 @@ import csv
 import io
 import json
 import unittest
-from datetime import date, datetime
-from datetime import time as clock
+from datetime import UTC, date, datetime
 from decimal import Decimal
 from typing import Any
 
@@ -26,6 +25,33 @@ from tests.test_steps import act
 
 
 class Looks(unittest.TestCase):
+    def test_up_to_a_time_is_with_what_was_made_at_it(self) -> None:
+        """Of changes that were made at one time, all lie up to it: in our own capture, in a feed, in files."""
+        times = [f"2026-05-04 10:00:0{second}" for second in (0, 1, 1, 1, 2)]
+        layout = 'position = ["n"]\noperation = "what"\ninsert = ["in"]\ntime = "made"\n'
+        loads = "[stores.landing]\nurl = 'file:///landing'\n" + "".join(
+            f"[loads.{name}]\nfrom = '{source}'\ninto = 'shed.{name}'\nkey = ['k']\n[loads.{name}.layout]\n{layout}"
+            for name, source in (("feed", "town.feed"), ("files", "landing.*.csv"))
+        )
+        with Town(
+            TREE, "CREATE TABLE feed (n INTEGER PRIMARY KEY, what TEXT, made TEXT, k INTEGER)", loads=loads
+        ) as town:
+            town.project.capture_on("town.tree")
+            (town.path / "landing").mkdir()
+            lines = ["n,what,made,k"]
+            for number, time in enumerate(times):
+                lines.append(f"{number},in,{time},{number}")
+                at = datetime.fromisoformat(time).replace(tzinfo=UTC).timestamp() * 1000
+                town.sql(f"INSERT INTO tree VALUES ({number}, 0, 'oak')", f"INSERT INTO feed VALUES ({number}, 'in', '{time}', {number})",
+                         f"UPDATE plainstep_changes_tree SET at = {int(at)} WHERE seq = (SELECT max(seq) FROM plainstep_changes_tree)")  # fmt: skip
+            (town.path / "landing" / "1.csv").write_text("\n".join([*lines, ""]))
+            town.sql(
+                "UPDATE plainstep_captures SET since = 0", "UPDATE plainstep_changes_tree SET at = 0 WHERE op = ''"
+            )
+            for name in ("house", "feed", "files"):
+                found = [len(town.project.net(name, upto=f"{time}Z").net) for time in times]
+                self.assertEqual(found, [1, 4, 4, 4, 5], name)
+
     @given(histories, st.sampled_from(["insert", "update", "delete"]), st.integers(0, 4))
     @settings(max_examples=15, deadline=None, phases=WITHOUT_SHRINKING)
     def test_a_filter_keeps_what_its_words_say(self, history: list[Any], op: str, key: int) -> None:

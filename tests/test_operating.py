@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+import subprocess
+import sys
 import threading
 import time
 import unittest
@@ -60,6 +62,51 @@ class Standing(unittest.TestCase):
             self.assertIn(f'plainstep_load_health{{{labels},plainstep_load_health="stopped"}} 1', lines)
             for name in {line.split("{")[0] for line in lines if not line.startswith("#")}:
                 self.assertEqual(sum(line.startswith(f"# TYPE {name} ") for line in lines), 1)
+
+    def test_odd_values_are_no_sign_that_capture_stopped(self) -> None:
+        """F22: what a row holds is compared as values, not as texts of them."""
+        with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, a REAL, b TEXT, c BLOB)") as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            for values in ("9e999, 'a', x'00'", "-9e999, 'a' || char(0), x''", "-0.0, char(0), zeroblob(5)"):
+                town.sql(f"INSERT INTO tree SELECT coalesce(max(k), 0) + 1, {values} FROM tree")
+                self.assertEqual([one.health for one in town.project.status()], ["behind"] * 2, values)
+
+    def test_what_has_not_begun_is_left_out_of_a_check(self) -> None:
+        with Town(TREE) as town:
+            town.run("capture", "on", "town.tree")
+            self.assertIn("has not begun", town.run("check").stderr)
+            town.project.step("shed")
+            told = town.run("check")
+            self.assertEqual(told.exit_code, 0)
+            self.assertIn("house is left out: it has not begun (plainstep step house)", told.stderr)
+            self.assertIn("shed", told.stdout)
+            self.assertEqual(town.run("check", "house").exit_code, 4)
+
+    def test_interrupted(self) -> None:
+        with Town(TREE) as town, mock.patch("plainstep.project.Project.step", side_effect=KeyboardInterrupt):
+            told = town.run("step")
+            self.assertEqual(told.exit_code, 130)
+            self.assertIn("written whole or not at all", told.stderr)
+
+    def test_a_disk_without_room(self) -> None:
+        """F22: it is no other step that is in the way, and nothing is written."""
+        with Town(TREE) as town:
+            town.run("capture", "on", "town.tree")
+            town.project.step()
+            town.sql(
+                "WITH RECURSIVE n (k) AS (SELECT 1 UNION ALL SELECT k + 1 FROM n WHERE k < 60000) "
+                "INSERT INTO tree SELECT k, k, hex(randomblob(40)) FROM n"
+            )
+            size = (town.path / "house.duckdb").stat().st_size
+            words = [sys.executable, "-c", f"import resource; resource.setrlimit(resource.RLIMIT_FSIZE, ({size + 300_000},) * 2); "
+                     "from plainstep.cli import cli; cli()", "-c", str(town.config), "step", "house"]  # fmt: skip
+            told = subprocess.run(words, capture_output=True, text=True, check=False)
+            self.assertEqual(told.returncode, 1, told)
+            self.assertNotIn("another step", told.stderr)
+            self.assertIn("DuckDB says of", told.stderr)
+            self.assertEqual(town.run("step").exit_code, 0)
+            self.assertEqual(len(town.rows("house")), 60000)
 
 
 AWKWARD = ["plain", 'a "quoted" one', "back\\slash", "two\nlines", "ünïcode 木", "{braces}", "a,b=c"]
@@ -261,7 +308,8 @@ class Pacing(unittest.TestCase):
     def test_rests_grow_and_end(self, failures: int, every: float) -> None:
         rest, later = pacing.pause_after(failures, every), pacing.pause_after(failures + 1, every)
         self.assertTrue(every <= rest <= later <= max(every, pacing.LONGEST_PAUSE))
-        self.assertEqual(pacing.pause_after(0, every), every)
+        self.assertEqual([pacing.pause_after(number, every) for number in (0, 1)], [every, every])
+        self.assertEqual(pacing.pause_after(2, every), min(2 * every, max(pacing.LONGEST_PAUSE, every)))
 
     def test_whatever_goes_wrong_is_told_and_tried_again(self) -> None:
         """An error that nobody foresaw ends no thread; a log that is gone ends the pace."""
@@ -356,6 +404,7 @@ class Trimming(unittest.TestCase):
             [done] = town.project.trim("town", really=True)
             self.assertEqual((done.gone, done.done), (9, True))
             town.sql("INSERT INTO tree VALUES (11, 0, 'oak')")
+            self.assertEqual(json.loads(town.run("capture", "list", "--json").output)[0]["held"], 2)
             self.assertEqual(town.project.step("house")[0].changes, 1)
             self.assertTrue(all(one.ok for one in town.project.check("house")))
             late = next(one.name for one in done.readers if one.name.startswith("late"))

@@ -633,6 +633,13 @@ class Refusals(unittest.TestCase):
                 other.execute("ROLLBACK")
                 other.execute("BEGIN; INSERT INTO tree VALUES (2, 2, 'open')")
                 self.assertIn("could not begin", self.told(town, "capture", "on", "source.kept", "--how", "log"))
+                other.execute("PREPARE TRANSACTION 'left behind'")
+                self.assertIn(
+                    "prepared transaction 'left behind'",
+                    self.told(town, "capture", "on", "source.kept", "--how", "log"),
+                )
+                other.execute("ROLLBACK PREPARED 'left behind'")
+                other.execute("BEGIN")
                 other.execute("COMMIT")
             self.assertEqual(source.rows("SELECT count(*) FROM pg_publication"), [(0,)])
             town.project.step()

@@ -210,14 +210,15 @@ class Project:
         """Compare target with source, allowing for changes still waiting.
 
         Args:
-            names: the loads; none for all that can be compared.
+            names: the loads; none for all that can be compared and have begun.
             scope: which columns, rows or share of the keys; None for everything. See ``plainstep.Scope``.
             mend: whether to merge exactly what differs.
         """
         from plainstep import inspect
 
         chosen = [load for load in self._chosen(names) if names or not inspect.incomparable(load)]
-        return [inspect.check(load, scope, mend) for load in chosen]
+        begun = [load for load in chosen if names or not inspect.left_out(load)]
+        return [inspect.check(load, scope, mend) for load in begun or chosen]
 
     def propose(self, place: str, into: str = "", key: tuple[str, ...] = ()) -> str:
         """A commented load with a layout for a change table or files, as TOML.

@@ -28,6 +28,13 @@ class Commands(click.Group):
             ctx.exit(error.exit_status)
         except (click.ClickException, click.exceptions.Exit, click.Abort):
             raise
+        except KeyboardInterrupt:
+            click.echo(
+                "Interrupted. Each step is written whole or not at all: plainstep ledger lists those that were.",
+                err=True,
+            )
+            click.echo("Run the command again to go on.", err=True)
+            ctx.exit(130)
         except BrokenPipeError:
             sys.stderr.close()  # the reader of our output has had enough
             ctx.exit(0)

@@ -210,8 +210,8 @@ def check(
         town = project(ctx)
         found = town.check(*loads, scope=scope, mend=mend)
     for load in () if loads else town.loads.values():
-        if inspect.incomparable(load):
-            click.echo(f"{load.name} is left out: {inspect.incomparable(load)}.", err=True)
+        if why := inspect.left_out(load):
+            click.echo(f"{load.name} is left out: {why}.", err=True)
     if as_json:
         echo_json([forms.check(one) for one in found])
     else:

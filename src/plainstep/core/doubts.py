@@ -19,6 +19,8 @@ Bools = npt.NDArray[np.bool_]
 
 # So many signs may be chance; beyond, one in ten is too many.
 CHANCE = 1
+# So many columns are named.
+NAMED = 3
 
 
 @dataclass
@@ -114,28 +116,48 @@ def _broken(changes: Changes, key: tuple[str, ...], before: Rows, after: Rows, w
     tells = np.isin(ops, (Op.UPDATE, Op.DELETE) if whole_deletes else (Op.UPDATE,))
     linked = tells[after] & np.isin(ops[before], (Op.INSERT, Op.UPDATE))
     before, after = before[linked], after[linked]
-    broken = _any_differs(changes, others, WAS, after, NOW, before)
+    each = _differs(changes, others, WAS, after, NOW, before)
+    broken = np.logical_or.reduce(list(each.values()))
     if not _many(int(broken.sum()), len(broken)):
         return None
-    backwards = _any_differs(changes, others, NOW, after, WAS, before)
+    odd = {name: int(mask.sum()) for name, mask in each.items() if mask.any()}
+    backwards = _differs(changes, list(odd), NOW, after, WAS, before)
     row = np.flatnonzero(broken)[0]
-    swapped = backwards.sum() < broken.sum()
+    swapped = all(backwards[name].sum() < count for name, count in odd.items())
     return Doubt(
         f"Of {len(broken):,} changes that follow another one of their row, {int(broken.sum()):,} do not find the values "
-        f"which that one left; the first is at {_place(changes, after[row])}, after {_place(changes, before[row])}.",
+        f"which that one left, in {_most(odd)}; the first is at {_place(changes, after[row])}, after "
+        f"{_place(changes, before[row])}.",
         "Read backwards they would: old and new values may be swapped, or 'position' does not order the changes."
         if swapped
-        else "The columns of 'position' may not order the changes, or 'key' does not tell rows apart.",
+        else _not_of_the_row(odd, others)
+        + "The columns of 'position' may not order the changes, or 'key' does not tell rows apart.",
     )
 
 
-def _any_differs(changes: Changes, names: list[str], side: str, rows: Rows, other: str, others: Rows) -> Bools:
-    found = np.zeros(len(rows), dtype=np.bool_)
-    for name in names:
-        found |= differing(
+def _differs(changes: Changes, names: list[str], side: str, rows: Rows, other: str, others: Rows) -> dict[str, Bools]:
+    """For each column, where its value in one image is not that in another one."""
+    return {
+        name: differing(
             changes.image(side, name).take(pa.array(rows)), changes.image(other, name).take(pa.array(others))
         )
-    return found
+        for name in names
+    }
+
+
+def _most(odd: dict[str, int]) -> str:
+    """The columns that disagree, those that do so most often first, and how often."""
+    most = sorted(odd.items(), key=lambda item: -item[1])
+    more = ", ..." if len(most) > NAMED else ""
+    return ", ".join(f"{name} ({count:,})" for name, count in most[:NAMED]) + more
+
+
+def _not_of_the_row(odd: dict[str, int], others: list[str]) -> str:
+    """Where some columns disagree and others never do, these may be the feed's own."""
+    if len(odd) == len(others):
+        return ""
+    names = ", ".join(list(odd)[:NAMED])
+    return f"Are these columns of the row ({names})? If not, name them in 'bookkeeping'. "
 
 
 def _out_of_turn(changes: Changes, before: Rows, after: Rows) -> Doubt | None:
@@ -198,15 +220,18 @@ def swapped(net_was: pa.Table, net_now: pa.Table, held: pa.Table, key: tuple[str
     if not others or not len(at):
         return None
     found = held.take(row)
-    strange, other = (
-        np.logical_or.reduce([differing(flat(side[name].take(at)), flat(found[name])) for name in others])
+    each, after = (
+        {name: differing(flat(side[name].take(at)), flat(found[name])) for name in others}
         for side in (net_was, net_now)
     )
+    strange, other = (np.logical_or.reduce(list(masks.values())) for masks in (each, after))
     if strange.sum() * 2 <= len(at) or not _many(int(strange.sum()), len(at)):
         return None
+    odd = {name: int(mask.sum()) for name, mask in each.items() if mask.any()}
     return Doubt(
-        f"Of {len(at):,} updated rows, {int(strange.sum()):,} were not what their old values say.",
+        f"Of {len(at):,} updated rows, {int(strange.sum()):,} were not what their old values say, in {_most(odd)}.",
         "Old and new values may be swapped: most rows are already what the new values say."
         if other.sum() < strange.sum()
-        else "The feed may belong to another table, or changes before these were never merged.",
+        else _not_of_the_row(odd, others)
+        + "The feed may belong to another table, or changes before these were never merged.",
     )

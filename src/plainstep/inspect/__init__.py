@@ -1,6 +1,6 @@
 """Looking without touching: changes, net changes, lives of rows, status, ledger and check. Nothing here writes anywhere."""
 
-from plainstep.inspect.checking import CheckResult, check, incomparable
+from plainstep.inspect.checking import CheckResult, check, incomparable, left_out
 from plainstep.inspect.looking import LookResult, flat_changes, look
 from plainstep.inspect.nets import NetResult, net
 from plainstep.inspect.standing import LoadStatus, status, statuses
@@ -17,6 +17,7 @@ __all__ = [
     "check",
     "flat_changes",
     "incomparable",
+    "left_out",
     "ledger",
     "look",
     "net",

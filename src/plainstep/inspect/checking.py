@@ -85,6 +85,12 @@ def incomparable(load: Load) -> str:
     return ""
 
 
+def left_out(load: Load) -> str:
+    """Why a load is left out where all are compared, or empty."""
+    begun = incomparable(load) or load.target.mark(load.name) is not None
+    return incomparable(load) if begun else f"it has not begun (plainstep step {load.name})"
+
+
 def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckResult:
     """Compare the target with the source as it stood at the mark: changes still waiting are undone first.
 

@@ -41,9 +41,10 @@ def _differing(load: Load, span: Span) -> set[str]:
     import pyarrow as pa
 
     from plainstep.core.changes import concat
+    from plainstep.core.collapse import Collapser
+    from plainstep.core.compare import difference
     from plainstep.core.words import Op
     from plainstep.feeds.lookup import matching
-    from plainstep.rows import changes as as_rows
 
     source = load.whole_source
     start = source.locate(max(span.head - PROBED, span.oldest))
@@ -54,20 +55,15 @@ def _differing(load: Load, span: Span) -> set[str]:
     schema, key = source.schema(), source.key()
     if not len(changes) or (changes.op() == Op.TRUNCATE).any():
         return set()
-    recorded: dict[str, dict[str, Any] | None] = {}
-    for row in as_rows(changes, key):
-        for image, there in ((row["was"], None), (row["now"], row["now"])):
-            if image is not None:
-                recorded[_named(image, key)] = there
-    keys = (
-        pa.concat_tables([pa.table({name: changes.image(side, name) for name in key}) for side in (WAS, NOW)])
-        .drop_null()
-        .group_by(list(key))
-        .aggregate([])
-    )
-    table = load.from_store.table(load.from_table, load.config.types)
-    found = {_named(row, key): row for row in matching(table, schema, keys).to_pylist()}
-    return {name for name, row in recorded.items() if repr(row) != repr(found.get(name))}
+    sides = [pa.table({name: changes.image(side, name) for name in key}) for side in (WAS, NOW)]
+    keys = pa.concat_tables(sides).drop_null().group_by(list(key)).aggregate([])
+    collapser = Collapser(key)
+    collapser.add(changes)
+    net = collapser.result()
+    left = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(schema.names)
+    there = matching(load.from_store.table(load.from_table, load.config.types), schema, keys)
+    found, _ = difference(key, schema, there.to_batches(), left.to_batches())
+    return {_named(row, key) for row in found.keys_of(found.rows(*Op)).to_pylist()}
 
 
 def _named(row: dict[str, Any], key: tuple[str, ...]) -> str:

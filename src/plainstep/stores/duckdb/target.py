@@ -141,11 +141,18 @@ class DuckdbTarget:
                 connection.execute("COMMIT")
             except BaseException as error:
                 _roll_back(connection)
-                if isinstance(error, duckdb.TransactionException):
+                if isinstance(error, duckdb.TransactionException) and _of_another(error):
                     raise books.moved(commits[0].mark.load) from error
                 if isinstance(error, duckdb.ConstraintException) and "still referenced" in str(error):
                     raise _still_referenced(error) from error
                 raise
+
+
+def _of_another(error: duckdb.Error) -> bool:
+    """Whether a transaction failed for what another one wrote, and not, say, for want of room on the disk."""
+    return any(
+        word in str(error).lower() for word in ("conflict", "constraint", "has been altered", "has been dropped")
+    )
 
 
 def _still_referenced(error: duckdb.Error) -> Refused:

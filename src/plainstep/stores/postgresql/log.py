@@ -39,8 +39,10 @@ FROM pg_replication_slots s WHERE s.slot_name = %s AND s.database = current_data
 LEFT = "SELECT safe_wal_size FROM pg_replication_slots WHERE slot_name = %s AND database = current_database()"
 
 OPEN = """
-SELECT a.pid, a.usename, a.datname, date_trunc('second', now() - a.xact_start) FROM pg_stat_activity a
-WHERE a.backend_xid IS NOT NULL AND a.pid <> pg_backend_pid() ORDER BY a.xact_start LIMIT 4"""
+SELECT 'process ' || a.pid, a.usename, a.datname, date_trunc('second', now() - a.xact_start) AS age FROM pg_stat_activity a
+WHERE a.backend_xid IS NOT NULL AND a.pid <> pg_backend_pid()
+UNION ALL SELECT 'prepared transaction ' || quote_literal(p.gid), p.owner, p.database, date_trunc('second', now() - p.prepared)
+FROM pg_prepared_xacts p ORDER BY age DESC LIMIT 4"""
 
 
 # What a publication is: a row filter, a column list, other operations, the table taken out and put in again, all write
@@ -229,11 +231,11 @@ def _begin(
         connection.execute("SELECT pg_create_logical_replication_slot(%s, 'pgoutput')", [slot])
     except psycopg.errors.QueryCanceled:
         rows = connection.execute(OPEN).fetchall()
-        who = ", ".join(f"process {pid} ({user}, database {base}, since {age})" for pid, user, base, age in rows)
+        who = ", ".join(f"{what} ({user}, database {base}, since {age})" for what, user, base, age in rows)
         raise StoreError(
             f"The slot for {store.name}.{name} could not begin within {store.wait:g} seconds.",
             f"It begins when every open transaction of the server has ended. Open: {who}." if who else "",
-            "Let it finish or end it, and run the command again; the store's wait says how long to try.",
+            "Let it finish or end it (ROLLBACK PREPARED ends a prepared one), and run the command again; the store's wait says how long to try.",
         ) from None
     finally:
         connection.execute("RESET statement_timeout")
