@@ -7,6 +7,7 @@ import io
 import json
 import unittest
 from datetime import UTC, date, datetime
+from datetime import time as clock
 from decimal import Decimal
 from typing import Any
 
