@@ -7,6 +7,7 @@ import sqlite3
 import unittest
 from typing import Any
 
+import duckdb
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -291,6 +292,105 @@ class Switching(unittest.TestCase):
             self.refused(lambda: town.project.step("shed"), "is gone", "plainstep capture off town.tree")
             town.project.capture_off("town.tree")
             self.assertEqual(town.project.captures(), [])
+
+
+class BadValues(unittest.TestCase):
+    """D16: a value that is none of its column's type stops a load only until somebody says what to do."""
+
+    def town(self, said: str = "") -> Town:
+        table = "CREATE TABLE tree (k INTEGER PRIMARY KEY, a DECIMAL(10,2), b TEXT)"
+        town = Town(table, loads=f"[loads.bent]\nfrom = 'town.tree'\ninto = 'house.bent'\n{said}\n")
+        town.sql("INSERT INTO tree VALUES (1, 1.25, 'oak')")
+        town.project.capture_on("town.tree")
+        town.project.step()
+        return town
+
+    def test_it_is_shown_and_refused_and_each_remedy_works(self) -> None:
+        for spoil, mend, ways in (
+            ("UPDATE tree SET a = 1.505 WHERE k = 1", "UPDATE tree SET a = 1.5 WHERE k = 1", ["round", "null"]),
+            ("INSERT INTO tree VALUES (2, 'dear', 'elm')", "DELETE FROM tree WHERE k = 2", ["null"]),
+        ):
+            with self.subTest(spoil), self.town() as town:
+                town.sql(spoil)
+                [outcome] = town.project.step("bent", raise_errors=False)
+                self.assertIn("which is no DECIMAL(10,2)", str(outcome.error))
+                self.assertIn("on_bad_value = " + " or ".join(f'"{way}"' for way in ways), str(outcome.error))
+                self.assertIn("then plainstep reload bent", str(outcome.error))
+                for words in (
+                    ("look", "bent"),
+                    ("net", "bent"),
+                    ("look", "bent", "--key", spoil[-1] if "k = 1" in spoil else "2"),
+                ):
+                    told = town.run(*words)
+                    self.assertEqual(told.exit_code, 0, told.stderr)
+                    self.assertRegex(told.output, "1.505|dear")
+                    self.assertIn("refused", told.output)
+                town.sql(mend)
+                self.assertEqual(
+                    town.run("step", "bent").exit_code, 4
+                )  # the change was recorded, and says what it says
+                self.assertEqual(town.run("reload", "bent").exit_code, 0)
+                self.assertEqual([one.health for one in town.project.status("bent")], ["ok"])
+                self.assertTrue(town.project.check("bent")[0].ok)
+
+    def test_it_is_bent_and_told(self) -> None:
+        for way, price in (("round", "1.51"), ("null", None)):
+            with self.subTest(way), self.town() as town:
+                town.sql(
+                    "UPDATE tree SET a = 1.505 WHERE k = 1",
+                    "UPDATE tree SET b = 'elm' WHERE k = 1",
+                    "INSERT INTO tree VALUES (2, 2, 'ash')",
+                )
+                town.config.write_text(
+                    town.config.read_text().replace("'house.bent'", f"'house.bent'\non_bad_value = '{way}'")
+                )
+                said = town.run("step", "bent")
+                self.assertEqual(said.exit_code, 0, said.stderr)
+                self.assertIn("the first: '1.505' in the change at position 2 of tree", said.output)
+                self.assertIn("that do not fit", town.run("ledger", "bent").output)
+                with duckdb.connect(str(town.path / "house.duckdb")) as house:
+                    found = house.execute("SELECT k, a::TEXT, b FROM bent ORDER BY k").fetchall()
+                self.assertEqual(found, [(1, price, "elm"), (2, "2.00", "ash")])
+                self.assertEqual([one.health for one in town.project.status("bent")], ["ok"])
+                self.assertTrue(town.project.check("bent")[0].ok)
+                self.assertEqual(town.project.step("bent")[0].outcome, "nothing")
+                other = "null" if way == "round" else "round"
+                town.config.write_text(town.config.read_text().replace(f"'{way}'", f"'{other}'"))
+                self.assertIn("plainstep reload bent", str(town.project.step("bent", raise_errors=False)[0].error))
+                self.assertEqual(town.run("reload", "bent").exit_code, 0)
+                self.assertTrue(town.project.check("bent")[0].ok)
+
+    def test_large_numbers_and_endless_times(self) -> None:
+        """D15: a real tells large numbers apart by more digits than its text has; an infinite time is no text."""
+        loads = "[loads.back]\nfrom = 'house.times'\ninto = 'shed.times'\nchanges = 'diff'\nkey = ['k']\n"
+        with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, a DECIMAL(20,2))", loads=loads) as town:
+            town.project.capture_on("town.tree")
+            town.sql(
+                "INSERT INTO tree VALUES (1, 12345678901234567.89), (2, 0.1 + 0.2), (3, 12345678901234.56), (4, 123456789012345678)"
+            )
+            town.project.step("house")
+            found = [str(a) for _, a in town.rows("house")]
+            self.assertEqual(found, ["12345678901234568.00", "0.30", "12345678901234.56", "123456789012345678.00"])
+            for value in ("TIMESTAMP 'infinity'", "DATE '-infinity'"):
+                with duckdb.connect(str(town.path / "house.duckdb")) as house:
+                    house.execute(f"CREATE OR REPLACE TABLE times AS SELECT 1 AS k, {value} AS t")
+                self.assertIn("or an infinite one", str(town.project.step("back", raise_errors=False)[0].error))
+
+    def test_what_is_no_number_is_not_rounded_and_keys_are_never_bent(self) -> None:
+        with self.town("on_bad_value = 'round'") as town:
+            town.sql("INSERT INTO tree VALUES (2, 'dear', 'elm')")
+            self.assertIn('on_bad_value = "null"', str(town.project.step("bent", raise_errors=False)[0].error))
+        with Town(
+            "CREATE TABLE tree (k DECIMAL(4,1) PRIMARY KEY, b TEXT)",
+            loads="[loads.bent]\nfrom = 'town.tree'\ninto = 'house.bent'\non_bad_value = 'null'\n",
+        ) as town:
+            town.project.capture_on("town.tree")
+            town.sql("INSERT INTO tree VALUES (1.23, 'oak'), (1.24, 'elm')")
+            self.assertIn("the column k holds", str(town.project.step("bent", raise_errors=False)[0].error))
+        with self.town("types = { a = 'TEXT' }") as town:
+            town.sql("INSERT INTO tree VALUES (2, 'dear', 'elm'), (3, 1.505, NULL)")
+            town.project.step("bent")
+            self.assertTrue(town.project.check("bent")[0].ok)
 
 
 if __name__ == "__main__":

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from plainstep.core.positions import Mark, Span
 from plainstep.errors import PlainStepError, Refused
 from plainstep.netting import moved_by_hand
+from plainstep.stores.base import LooselyTyped
 from plainstep.stores.records import Aside, Commit, LedgerEntry, Part
 from plainstep.windows import shown
 
@@ -81,6 +82,8 @@ def commit_of(
     _refuse_most_aside(load, aside, entry.changes)
     if aside:
         entry.note = "; ".join(part for part in (entry.note, f"rows set aside: {len(aside):,}") if part)
+    if isinstance(load.whole_source, LooselyTyped):
+        entry.note = "; ".join(filter(None, (entry.note, *load.whole_source.bent())))
     return Commit(parts, before, mark, entry, _tolerated(load, entry), aside, back, began)
 
 

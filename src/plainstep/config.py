@@ -144,6 +144,11 @@ class LoadConfig(BaseModel):
         default="refuse",
         description="What is done with rows that contradict the layout: refuse them, or set them aside.",
     )
+    on_bad_value: Literal["refuse", "round", "null"] = Field(
+        default="refuse",
+        description="From SQLite: what is done with a value that does not fit its column's declared type: refuse it, round "
+        "it if it is a number with too many decimals, or take it as null. Keys are always refused.",
+    )
     first: Literal["snapshot", "beginning", "head"] = Field(
         default="snapshot",
         description="The first step: the whole table, every change since capture began, or only what comes next. "
@@ -273,7 +278,7 @@ class LoadConfig(BaseModel):
         What was merged by others does not go with what comes. What only appends goes on with what comes, as far as it is
         read in the same way; a comparison compares everything anyway.
         """
-        names = {"shape", "changes", "types", "column"}
+        names = {"shape", "changes", "types", "column", "on_bad_value"}
         if self.shape in ("mirror", "history", "rollup"):
             names |= {name for name, shapes in OF_SHAPES.items() if self.shape in shapes} - {"grain", "old_values"}
             names |= {"where", "columns", "derive"} if self.changes != "diff" else set()
@@ -297,11 +302,12 @@ OF_CHANGES: dict[str, tuple[str, ...]] = {
     "column": ("column",),
     "overlap": ("table", "column"),
     "bad": ("table",),
+    "on_bad_value": ("capture",),
     "old_values": ("log", "table"),
 }
 
-# What a mirror does where nothing else is said.
-DEFAULTS = {"deletes": "drop", "operations": ["insert", "update", "delete"]}
+# What is done where nothing else is said.
+DEFAULTS = {"on_bad_value": "refuse", "deletes": "drop", "operations": ["insert", "update", "delete"]}
 
 # Settings that only some shapes have.
 OF_SHAPES: dict[str, tuple[str, ...]] = {

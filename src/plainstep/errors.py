@@ -49,6 +49,18 @@ class DataError(PlainStepError):
     exit_status = 4
 
 
+class BadValue(DataError):
+    """A value that does not fit its column.
+
+    Args:
+        column: the column.
+    """
+
+    def __init__(self, what: str, why: str, next: str, column: str) -> None:
+        super().__init__(what, why, next)
+        self.column = column
+
+
 class Refused(PlainStepError):
     """The step would lose or double something, so it is not made."""
 

@@ -69,7 +69,27 @@ class Load:
             from plainstep.feeds.build import source_of
 
             return source_of(self)
-        return self.from_store.source(self.from_table, self.config.types, self.config.changes, self.reader)
+        source = self.from_store.source(self.from_table, self.config.types, self.config.changes, self.reader)
+        if self.config.on_bad_value != "refuse":
+            self._bend(source)
+        return source
+
+    def _bend(self, source: Source) -> None:
+        from plainstep.errors import ConfigError
+        from plainstep.stores.base import LooselyTyped
+
+        if not isinstance(source, LooselyTyped):
+            raise ConfigError(
+                f"on_bad_value does nothing for {self.config.source}.",
+                "In its store, a column holds values of its own type only.",
+                f"Take it out of [loads.{self.name}].",
+            )
+        source.on_bad_value = self.config.on_bad_value
+
+    def with_text(self, column: str) -> Load:
+        """The same load, a column of which is read as text: to look at values that are none of its type."""
+        types = self.config.types | {column: "TEXT"}
+        return replace(self, config=self.config.model_copy(update={"types": types}))
 
     @property
     def unfiltered(self) -> Load:

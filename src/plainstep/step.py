@@ -112,7 +112,7 @@ def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
             if load.config.deliver:
                 _deliver(load, outcome)
     except PlainStepError as error:
-        clear_frames(error.__traceback__)  # what was read half is let go of, and not only when nobody knows the error
+        _let_go(error)
         refused = isinstance(error, Refused) or error.exit_status == 4
         outcomes = [StepOutcome(load.name, "refused" if refused else "failed", error=error) for load in loads]
         if refused:
@@ -121,6 +121,14 @@ def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
     for outcome in outcomes:
         outcome.seconds = time.perf_counter() - began
     return outcomes
+
+
+def _let_go(error: BaseException) -> None:
+    """Let go of what was read half, and not only when nobody knows an error any more: it keeps files and locks."""
+    one: BaseException | None = error
+    while one is not None:
+        clear_frames(one.__traceback__)
+        one = one.__cause__ or one.__context__
 
 
 def _deliver(load: Load, outcome: StepOutcome) -> None:
@@ -324,8 +332,9 @@ def _snapshot(load: Load, began: float, reading: ExitStack) -> _Plan:
     refuse_foreign_rows(load, info)
     span = snapshot.span
     entry = entry_of(load, "snapshot", span, None)
-    keyed = _begun(with_keys(rows, shape.key, load.config.source))
-    edits = shape.first(keyed, moment_of(entry, span.head_at))
+    keyed = with_keys(rows, shape.key, load.config.source)
+    reading.callback(keyed.close)  # whatever fails, what it was reading is let go of
+    edits = shape.first(_begun(keyed), moment_of(entry, span.head_at))
     return _Plan(load, parts_of(load, shape, edits, None, started=False), None, span, entry, began)
 
 

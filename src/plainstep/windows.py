@@ -96,6 +96,8 @@ def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
     changed = [name for name in {**was, **now} if was.get(name) != now.get(name)]
     if changed == ["layout"] and only_learns(was.get("layout", {}), now.get("layout", {})):
         return None
+    if changed == ["on_bad_value"] and "on_bad_value" not in was:  # what is bent now was refused before
+        return None
     if not changed:
         return None
     told = (

@@ -6,7 +6,7 @@ difference: an insert is a row the target lacks, a delete one too many, an updat
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Generator, Iterable
 
 import numpy as np
 import pyarrow as pa
@@ -95,7 +95,7 @@ def _as_changes(rows: pa.Table | pa.RecordBatch, op: Op, side: str, seq: int) ->
     return Changes(pa.table(columns))
 
 
-def with_keys(batches: Iterable[pa.RecordBatch], key: tuple[str, ...], table: str) -> Iterator[pa.RecordBatch]:
+def with_keys(batches: Iterable[pa.RecordBatch], key: tuple[str, ...], table: str) -> Generator[pa.RecordBatch]:
     """The same batches, refused where a key is null.
 
     Raises:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from plainstep.committing import set_aside
 from plainstep.core.positions import Window
+from plainstep.errors import BadValue
 from plainstep.netting import key_of, news, read_net
 from plainstep.progress import counted
 from plainstep.windows import ends, times, window
@@ -20,6 +21,8 @@ if TYPE_CHECKING:
     from plainstep.core.changes import Changes
     from plainstep.core.filters import Filter
     from plainstep.load import Load
+
+Found = TypeVar("Found")
 
 
 @dataclass
@@ -75,15 +78,38 @@ def look(
     skip: int = 0,
     only: Filter | None = None,
 ) -> LookResult:
-    """The raw changes of a window, oldest first."""
+    """The raw changes of a window, oldest first. A column that holds a value that is none of its type is shown as text."""
+    asked, whole = window(load, after, upto), after is None and upto is None
+    found, refusal = with_bad_values(lambda one: _look(one, asked, whole, limit, skip, only), load)
+    told = f"a step would be refused. {refusal}" if refusal else ""
+    return replace(found, note="; ".join(filter(None, (found.note, told)))) if told else found
+
+
+def with_bad_values(read: Callable[[Load], Found], load: Load) -> tuple[Found, str]:
+    """What is read of a load, as text where a column holds a value that does not fit it.
+
+    Returns:
+        What was read, and why a step would be refused for such a value, or an empty text.
+    """
+    refusal = ""
+    while True:
+        try:
+            return read(load), refusal
+        except BadValue as error:
+            if load.config.types.get(error.column) == "TEXT":
+                raise
+            refusal = refusal or error.what
+            load = load.with_text(error.column)
+
+
+def _look(load: Load, asked: Window, whole: bool, limit: int | None, skip: int, only: Filter | None) -> LookResult:
     from plainstep.core.changes import Changes, concat
 
-    asked = window(load, after, upto)
     every: Counter[str] = Counter()
     matching: Counter[str] = Counter()
     kept: list[Changes] = []
     before, room = skip, limit
-    for batch in read_changes(load, asked, whole=after is None and upto is None):
+    for batch in read_changes(load, asked, whole):
         every.update(batch.counts())
         if only:
             batch = only.of(batch, key_of(load, load.source.schema()))

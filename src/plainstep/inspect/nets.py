@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Place
 from plainstep.errors import Refused
 from plainstep.holding import beside
-from plainstep.inspect.looking import noted
+from plainstep.inspect.looking import noted, with_bad_values
 from plainstep.netting import news, read_found, read_net, refuse_doubtful
 from plainstep.shaping import fit_of, held_by, shape_of
 from plainstep.stores.base import LeanSource
@@ -67,12 +67,22 @@ class NetResult:
 
 
 def net(load: Load, after: str | None = None, upto: str | None = None) -> NetResult:
-    """The net changes of a window, and what a step would do with them."""
-    asked = window(load, after, upto)
+    """The net changes of a window, and what a step would do with them.
+
+    A column that holds a value that is none of its type is shown as text.
+    """
+    asked, whole = window(load, after, upto), after is None and upto is None
+    found, bad = with_bad_values(lambda one: _net(one, asked, whole, one is not load), load)
+    return replace(found, refusal=bad) if bad else found
+
+
+def _net(load: Load, asked: Window, whole: bool, as_text: bool) -> NetResult:
     found = read_net(load, asked)
-    if after is None and upto is None:
+    if whole:
         found = news(load, found)
-    refusal, counted = "", {}
+    refusal, counted = "", dict[str, int]()
+    if as_text:  # what a step would do is not known: it would be refused
+        return NetResult(load.name, *ends(load, asked), found, counted, refusal, noted(load, asked))
     try:
         shape = shape_of(load)
         edits = shape.edits(_for_its_shape(load, shape, asked, found), _moment(load, asked), held_by(load, shape))

@@ -10,6 +10,7 @@ from plainstep.errors import DataError, Refused
 
 if TYPE_CHECKING:
     from plainstep.load import Load
+    from plainstep.stores.base import Table
 
 # How many of the newest changes are looked at.
 PROBED = 20
@@ -61,9 +62,18 @@ def _differing(load: Load, span: Span) -> set[str]:
     collapser.add(changes)
     net = collapser.result()
     left = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(schema.names)
-    there = matching(load.from_store.table(load.from_table, load.config.types), schema, keys)
+    there = matching(_table(load), schema, keys)
     found, _ = difference(key, schema, there.to_batches(), left.to_batches())
     return {_named(row, key) for row in found.keys_of(found.rows(*Op)).to_pylist()}
+
+
+def _table(load: Load) -> Table:
+    """The table itself, its values read as those of its changes are."""
+    from plainstep.stores.base import LooselyTyped
+
+    if isinstance(load.whole_source, LooselyTyped):
+        return load.whole_source.table()
+    return load.from_store.table(load.from_table, load.config.types)
 
 
 def _named(row: dict[str, Any], key: tuple[str, ...]) -> str:

@@ -206,6 +206,25 @@ class CapturedTable(Source, Protocol):
 
 
 @runtime_checkable
+class LooselyTyped(Source, Protocol):
+    """A source in whose columns any value may stand.
+
+    Attributes:
+        on_bad_value: what is done with one that does not fit: ``refuse``, ``round`` or ``null``.
+    """
+
+    on_bad_value: str
+
+    def table(self) -> Table:
+        """The table itself, its values read as those of its changes are."""
+        ...
+
+    def bent(self) -> list[str]:
+        """What was done with values that did not fit, since the span was last asked for."""
+        ...
+
+
+@runtime_checkable
 class ForeignSource(Source, Protocol):
     """A source whose positions are its own."""
 

@@ -23,7 +23,8 @@ if TYPE_CHECKING:
 
     from plainstep.core.changes import Changes
     from plainstep.stores.sqlite import SqliteStore
-    from plainstep.stores.sqlite.types import Column
+    from plainstep.stores.sqlite.table import SqliteTable
+    from plainstep.stores.sqlite.types import Column, Misfits
 
 # Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
 BATCH = 1 << 11
@@ -46,6 +47,7 @@ class SqliteSource:
     rereads = False
     reversible = True
     sure = True
+    on_bad_value = "refuse"
 
     def __init__(self, store: SqliteStore, table: str, types: dict[str, str], reader: str = "") -> None:
         self.store, self.name, self.types, self.reader = store, table, types, reader
@@ -79,14 +81,15 @@ class SqliteSource:
 
     def warnings(self) -> list[str]:
         """Columns that were added to the table and are not captured."""
-        return [
+        waiting = [
             f"the column {name} of {self.name} is not captured yet: plainstep capture refresh {self.store.name}.{self.name}"
             for name in self._state.waiting
         ]
+        return waiting + self.misfits.told()
 
     @cached_property
     def _columns(self) -> list[Column]:
-        from plainstep.stores.sqlite.types import Column, arrow_type
+        from plainstep.stores.sqlite.types import column_of
 
         table = self._state.table
         assert table is not None
@@ -97,11 +100,24 @@ class SqliteSource:
                 "",
                 f"Its columns: {', '.join(self._state.what.columns)}.",
             )
-        columns = []
-        for name in self._state.what.columns:
-            declared = self.types.get(name, table.declared(name))
-            columns.append(Column(name, declared, arrow_type(self.name, name, declared)))
-        return columns
+        return [column_of(self.name, name, table.declared(name), self.types) for name in self._state.what.columns]
+
+    @cached_property
+    def misfits(self) -> Misfits:
+        """What is done with values that do not fit their columns."""
+        from plainstep.stores.sqlite.types import Misfits
+
+        return Misfits(self.on_bad_value, self.key(), f"plainstep reload {self.reader.partition(',')[0] or 'LOAD'}")
+
+    def table(self) -> SqliteTable:
+        """The table itself, its values read as those of its changes are."""
+        table = self.store.table(self.name, self.types)
+        table.misfits = self.misfits
+        return table
+
+    def bent(self) -> list[str]:
+        """What was done with values that did not fit their columns, since the span was last asked for."""
+        return self.misfits.told()
 
     def held(self) -> CaptureInfo:
         """What its capture holds."""
@@ -123,6 +139,7 @@ class SqliteSource:
     def _renewed_span(self, connection: sqlite3.Connection) -> Span:
         """The span, and with it the state of the capture and the columns, as they are now."""
         self.__dict__["_state"] = self._look(connection)
+        self.misfits.bent.clear()
         self.__dict__.pop("_columns", None)
         oldest, head, at = capture.bounds(connection, self._state)
         when = None if at is None else capture.since_epoch(at)
@@ -178,8 +195,7 @@ class SqliteSource:
         from plainstep.stores.recorded import in_order, rows_after
 
         # All that one statement did, by whatever triggers, has one time: the clock stands still while it runs.
-        table = self.store.table(self.name, self.types)
-        return in_order(self.recorded(window), self.key(), "at", partial(rows_after, self, table, window))
+        return in_order(self.recorded(window), self.key(), "at", partial(rows_after, self, self.table(), window))
 
     def recorded(self, window: Window) -> Iterator[Changes]:
         """The changes of a window as they were recorded."""
@@ -286,18 +302,7 @@ class SqliteSource:
         return Changes(pa.table(table))
 
     def _array(self, column: Column, values: Sequence[Any], whose: Any) -> pa.Array:
-        from plainstep.stores.sqlite.types import Misfit, to_arrow
-
-        try:
-            return to_arrow(values, column.kind)
-        except Misfit as misfit:
-            value = values[misfit.index]
-            raise DataError(
-                f"In {whose(misfit.index)} of {self.name}, the column {column.name} holds {value!r}, "
-                f"which is no {column.declared}.",
-                "SQLite lets any value stand in any column; merging it would mean to guess what it is.",
-                f'Mend the value, or say what the column holds: types = {{ "{column.name}" = "TEXT" }} in the load.',
-            ) from None
+        return self.misfits.to_arrow(column, values, lambda index: f"{whose(index)} of {self.name}")
 
     def reserve(self) -> None:
         """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""

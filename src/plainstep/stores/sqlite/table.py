@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.stores.sqlite import SqliteStore
-    from plainstep.stores.sqlite.types import Column
+    from plainstep.stores.sqlite.types import Column, Misfits
 
 # Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
 BATCH = 1 << 11
@@ -57,17 +57,22 @@ class SqliteTable:
         """Its columns by name."""
         import pyarrow as pa
 
-        from plainstep.stores.sqlite.types import Column, arrow_type
+        from plainstep.stores.sqlite.types import Column, column_of
 
         columns = {}
-        for column in self._found.columns:
-            declared = self.types.get(column.name, column.declared)
+        for one in self._found.columns:
             try:
-                kind = arrow_type(self.place, column.name, declared)
+                columns[one.name] = column_of(self.place, one.name, one.declared, self.types)
             except DataError:
-                kind = pa.null()
-            columns[column.name] = Column(column.name, declared, kind)
+                columns[one.name] = Column(one.name, self.types.get(one.name, one.declared), pa.null())
         return columns
+
+    @cached_property
+    def misfits(self) -> Misfits:
+        """What is done with values that do not fit their columns."""
+        from plainstep.stores.sqlite.types import Misfits
+
+        return Misfits()
 
     def schema(self) -> pa.Schema:
         """Its columns."""
@@ -172,20 +177,16 @@ class SqliteReading:
     def _batch(self, columns: list[Column], rows: list[tuple[Any, ...]]) -> pa.RecordBatch:
         import pyarrow as pa
 
-        from plainstep.stores.sqlite.types import Misfit, to_arrow
+        names = [column.name for column in columns]
 
-        arrays = []
-        for column, values in zip(columns, zip(*rows, strict=True), strict=True):
-            try:
-                arrays.append(to_arrow(values, column.kind))
-            except Misfit as misfit:
-                row = dict(zip([column.name for column in columns], rows[misfit.index], strict=True))
-                raise DataError(
-                    f"In {self.table.place}, the column {column.name} holds {values[misfit.index]!r}, which is no "
-                    f"{column.declared}, in the row {row}.",
-                    "SQLite lets any value stand in any column; merging it would mean to guess what it is.",
-                    f'Mend the value, or say what the column holds: types = {{ "{column.name}" = "TEXT" }} in the load.',
-                ) from None
+        def whose(index: int) -> str:
+            return f"the row {dict(zip(names, rows[index], strict=True))} of {self.table.place}"
+
+        misfits = self.table.misfits
+        arrays = [
+            misfits.to_arrow(column, values, whose)
+            for column, values in zip(columns, zip(*rows, strict=True), strict=True)
+        ]
         return pa.record_batch(arrays, names=[column.name for column in columns])
 
     def first(self, sql: str) -> tuple[Any, ...] | None:
