@@ -71,6 +71,13 @@ class Standing(unittest.TestCase):
             for values in ("9e999, 'a', x'00'", "-9e999, 'a' || char(0), x''", "-0.0, char(0), zeroblob(5)"):
                 town.sql(f"INSERT INTO tree SELECT coalesce(max(k), 0) + 1, {values} FROM tree")
                 self.assertEqual([one.health for one in town.project.status()], ["behind"] * 2, values)
+            town.sql(
+                "UPDATE tree SET c = x'01'",
+                "UPDATE tree SET c = x''",
+                "INSERT INTO tree (k) VALUES (9)",
+                "DELETE FROM tree WHERE k = 9",
+            )
+            self.assertEqual([one.health for one in town.project.status()], ["behind"] * 2)
 
     def test_what_has_not_begun_is_left_out_of_a_check(self) -> None:
         with Town(TREE) as town:

@@ -5,10 +5,13 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Span, Window
-from plainstep.core.words import NOW, WAS
+from plainstep.core.words import NOW, WAS, Op
 from plainstep.errors import DataError, Refused
 
 if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes import Changes
     from plainstep.load import Load
     from plainstep.stores.base import Table
 
@@ -42,9 +45,7 @@ def _differing(load: Load, span: Span) -> set[str]:
     import pyarrow as pa
 
     from plainstep.core.changes import concat
-    from plainstep.core.collapse import Collapser
     from plainstep.core.compare import difference
-    from plainstep.core.words import Op
     from plainstep.feeds.lookup import matching
 
     source = load.whole_source
@@ -58,13 +59,21 @@ def _differing(load: Load, span: Span) -> set[str]:
         return set()
     sides = [pa.table({name: changes.image(side, name) for name in key}) for side in (WAS, NOW)]
     keys = pa.concat_tables(sides).drop_null().group_by(list(key)).aggregate([])
-    collapser = Collapser(key)
-    collapser.add(changes)
-    net = collapser.result()
-    left = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(schema.names)
     there = matching(_table(load), schema, keys)
-    found, _ = difference(key, schema, there.to_batches(), left.to_batches())
+    found, _ = difference(key, schema, there.to_batches(), _left(changes, schema, key).to_batches())
     return {_named(row, key) for row in found.keys_of(found.rows(*Op)).to_pylist()}
+
+
+def _left(changes: Changes, schema: pa.Schema, key: tuple[str, ...]) -> pa.Table:
+    """The rows as their last change left them; those that it removed are not among them."""
+    import pyarrow as pa
+
+    left: dict[tuple[Any, ...], dict[str, Any]] = {}
+    for change in changes.table.to_pylist():
+        left.pop(tuple(change[WAS + name] for name in key), None)
+        if change["op"] != Op.DELETE:
+            left[tuple(change[NOW + name] for name in key)] = {name: change[NOW + name] for name in schema.names}
+    return pa.Table.from_pylist(list(left.values()), schema)
 
 
 def _table(load: Load) -> Table:
