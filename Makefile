@@ -2,10 +2,11 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+SOAK ?= 100
 # The newest Python from 3.11 on that the machine has under a usual name.
 FOUND := $(firstword $(foreach name,$(PYTHON) python3 python3.13 python3.12 python3.11 python,$(shell $(name) -c 'import sys; print("$(name)" if sys.version_info >= (3, 11) else "")' 2>/dev/null)))
 
-.PHONY: demo test lint types bench screenshots clean
+.PHONY: demo test soak lint types bench screenshots clean
 
 demo: $(VENV)/ready  ## the whole job on made-up data, in a minute
 	@rm -rf larkmoor
@@ -13,6 +14,9 @@ demo: $(VENV)/ready  ## the whole job on made-up data, in a minute
 
 test: $(VENV)/ready-dev  ## all tests
 	@$(BIN)/python -m tests
+
+soak: $(VENV)/ready-dev  ## the long form of the fuzzed properties: SOAK times as many examples
+	@PLAINSTEP_SOAK=$(SOAK) $(BIN)/python -m unittest -v tests.test_chains
 
 lint: $(VENV)/ready-dev
 	@$(BIN)/ruff check . && $(BIN)/ruff format --check .

@@ -17,6 +17,7 @@ from plainstep.stores.records import CaptureInfo, Snapshot
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import capture, readers
 from plainstep.stores.sqlite.connection import begin, fetched
+from plainstep.stores.sqlite.misfits import Misfits
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
     from plainstep.core.changes import Changes
     from plainstep.stores.sqlite import SqliteStore
     from plainstep.stores.sqlite.table import SqliteTable
-    from plainstep.stores.sqlite.types import Column, Misfits
+    from plainstep.stores.sqlite.types import Column
 
 # Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
 BATCH = 1 << 11
@@ -105,8 +106,6 @@ class SqliteSource:
     @cached_property
     def misfits(self) -> Misfits:
         """What is done with values that do not fit their columns."""
-        from plainstep.stores.sqlite.types import Misfits
-
         return Misfits(self.on_bad_value, self.key(), f"plainstep reload {self.reader.partition(',')[0] or 'LOAD'}")
 
     def table(self) -> SqliteTable:

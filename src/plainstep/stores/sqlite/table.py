@@ -14,6 +14,7 @@ from plainstep.errors import ConfigError, DataError
 from plainstep.stores.sql import insertion, quoted, since_epoch, text
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import begin, fetched
+from plainstep.stores.sqlite.misfits import Misfits
 
 if TYPE_CHECKING:
     from typing import Any
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from plainstep.stores.sqlite import SqliteStore
-    from plainstep.stores.sqlite.types import Column, Misfits
+    from plainstep.stores.sqlite.types import Column
 
 # Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
 BATCH = 1 << 11
@@ -70,8 +71,6 @@ class SqliteTable:
     @cached_property
     def misfits(self) -> Misfits:
         """What is done with values that do not fit their columns."""
-        from plainstep.stores.sqlite.types import Misfits
-
         return Misfits()
 
     def schema(self) -> pa.Schema:

@@ -7,14 +7,14 @@ refused with its row, never bent into shape.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
-from decimal import ROUND_HALF_UP, Decimal
+from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plainstep.errors import BadValue, DataError
+from plainstep.errors import DataError
 from plainstep.stores.declared import TIMESTAMP, arrow_type
 
 __all__ = ["arrow_type"]
@@ -151,94 +151,6 @@ def _decimals(values: Sequence[Any], found: pa.Array, kind: pa.DataType) -> pa.A
             return pa.array([None if value is None else Decimal(value) for value in values], kind)
         except ArithmeticError:
             raise ValueError("not a decimal") from None
-
-
-@dataclass
-class Misfits:
-    """What is done with values that do not fit their columns, and what was done.
-
-    Attributes:
-        how: ``refuse`` them, ``round`` numbers with too many decimals (and refuse others), or make them ``null``.
-        never: columns whose values are always refused: those of the key, by which rows would become one.
-        reload: the command that goes on from the table as it stands.
-        bent: by column, the first value that was bent, and where.
-    """
-
-    how: str = "refuse"
-    never: tuple[str, ...] = ()
-    reload: str = "plainstep reload LOAD"
-    bent: dict[str, str] = field(default_factory=dict)
-
-    def to_arrow(self, column: Column, values: Sequence[Any], whose: Callable[[int], str]) -> pa.Array:
-        """The values of a column as an Arrow array.
-
-        Args:
-            column: the column.
-            values: what SQLite gave.
-            whose: whose value one is, by its place, for messages.
-
-        Raises:
-            BadValue: one does not fit, and is not to be bent.
-        """
-        try:
-            return to_arrow(values, column.kind)
-        except Misfit as misfit:
-            if self.how == "refuse" or column.name in self.never:
-                raise self._refused(column, values[misfit.index], whose(misfit.index)) from None
-        return pa.concat_arrays([self._bent(column, value, row, whose) for row, value in enumerate(values)])
-
-    def _bent(self, column: Column, value: Any, row: int, whose: Callable[[int], str]) -> pa.Array:
-        try:
-            return to_arrow([value], column.kind)
-        except Misfit:
-            self.bent.setdefault(column.name, f"{value!r} in {whose(row)}")
-        if self.how == "null":
-            return pa.nulls(1, column.kind)
-        try:
-            return pa.array([rounded(value, column.kind)], column.kind)
-        except (pa.ArrowException, ValueError, OverflowError):
-            raise self._refused(column, value, whose(row)) from None
-
-    def told(self) -> list[str]:
-        """What was done, in words."""
-        done = {"round": "rounded", "null": "made null"}
-        return [
-            f"values of {name} that do not fit were {done[self.how]}; the first: {first}"
-            for name, first in self.bent.items()
-        ]
-
-    def _refused(self, column: Column, value: Any, whose: str) -> BadValue:
-        try:
-            rounded(value, column.kind)
-            ways = 'on_bad_value = "round" or "null"'
-        except (ValueError, OverflowError):
-            ways = 'on_bad_value = "null"'
-        mend = f"Mend the value at the source, then {self.reload} (the recorded change keeps what it was)"
-        return BadValue(
-            f"In {whose}, the column {column.name} holds {value!r}, which is no {column.declared}.",
-            "SQLite lets any value stand in any column; merging it would mean to guess what it is.",
-            f"{mend}." if column.name in self.never else f"{mend}; or set {ways} in the load.",
-            column.name,
-        )
-
-
-def rounded(value: Any, kind: pa.DataType) -> Decimal | int:
-    """A number with as many decimals as a type has; halves away from zero, as SQL rounds.
-
-    Raises:
-        ValueError: it is no number, or the type is of no numbers.
-    """
-    try:
-        number = Decimal(str(value))
-        whole = number.quantize(Decimal(1).scaleb(-kind.scale if pa.types.is_decimal(kind) else 0), ROUND_HALF_UP)
-    except ArithmeticError:
-        raise ValueError("no number") from None
-    if pa.types.is_decimal(kind):
-        pa.array([whole], kind)
-        return whole
-    if not pa.types.is_integer(kind):
-        raise ValueError(f"{kind} is no type of numbers with so many decimals")
-    return int(whole)
 
 
 def to_sqlite(column: pa.Array) -> list[Any]:
