@@ -308,6 +308,24 @@ class Formats(unittest.TestCase):
                 self.assertIn("format 99", str(outcome.error))
                 self.assertEqual(town.project.status()[0].health, "refuses")
 
+    def test_a_capture_of_a_later_format(self) -> None:
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            self.assertEqual(town.rows("town", "plainstep_formats"), [("source", 2)])
+            town.sql("UPDATE plainstep_formats SET version = 99", "ALTER TABLE plainstep_captures DROP COLUMN since")
+            for words in (
+                "step",
+                "look house",
+                "capture refresh town.tree",
+                "capture list",
+                "trim town",
+                "capture off town.tree",
+            ):
+                told = town.run(*words.split())
+                self.assertEqual((told.exit_code, "kept in format 99" in told.stderr), (4, True), (words, told.stderr))
+            self.assertEqual({one.health for one in town.project.status()}, {"refuses"})
+
     def test_a_step_that_began_before_the_format_changed(self) -> None:
         """Two releases at one target: the commit looks once more."""
         with town_into("lake") as (town, run):

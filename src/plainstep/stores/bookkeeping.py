@@ -78,25 +78,26 @@ class Books:
         if self.version == FORMAT:
             return ()
         return (
-            self._create_formats,
+            self.create_formats,
             f"ALTER TABLE {self.marks} ADD COLUMN tables VARCHAR DEFAULT '[]'",
-            self._note_format,
+            self.note_format("target", FORMAT),
         )
 
     @cached_property
-    def _create_formats(self) -> str:
+    def create_formats(self) -> str:
+        """Makes the table of formats: a file may be a source and a target."""
         return f"CREATE TABLE IF NOT EXISTS {self.formats} (part VARCHAR PRIMARY KEY, version BIGINT NOT NULL)"
 
-    @cached_property
-    def _note_format(self) -> str:
-        return f"INSERT INTO {self.formats} (part, version) VALUES ('target', {FORMAT}) ON CONFLICT DO NOTHING"
+    def note_format(self, part: str, version: int) -> str:
+        """Notes the format of a part, where none is noted."""
+        return f"INSERT INTO {self.formats} (part, version) VALUES ('{part}', {version}) ON CONFLICT DO NOTHING"
 
     @cached_property
     def create(self) -> tuple[str, ...]:
         """Statements that make the tables where they are not there yet."""
         return (
-            self._create_formats,
-            self._note_format,
+            self.create_formats,
+            self.note_format("target", FORMAT),
             f"""CREATE TABLE IF NOT EXISTS {self.marks} (
     load_name VARCHAR PRIMARY KEY,
     identity VARCHAR NOT NULL,

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.words import NOW, WAS
 from plainstep.errors import Refused
+from plainstep.stores.bookkeeping import EMBEDDED
 from plainstep.stores.records import CaptureInfo
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import catalog
@@ -22,6 +23,9 @@ from plainstep.stores.sqlite.triggers import CLOCK, Captured, tables_sql, trigge
 if TYPE_CHECKING:
     from plainstep.stores.sqlite import SqliteStore
 
+# The format of what capture keeps in a file. Format 1 was not noted, and kept fewer notes of displaced rows; its triggers
+# are found to be of an earlier release, and made anew by a refresh.
+FORMAT = 2
 REGISTRY = """CREATE TABLE IF NOT EXISTS plainstep_captures (
     table_name TEXT PRIMARY KEY,
     identity TEXT NOT NULL,
@@ -71,7 +75,12 @@ def since_epoch(milliseconds: int) -> datetime:
 
 
 def inspect(connection: sqlite3.Connection, store: str, table: str) -> State | None:
-    """Look at one table's capture, or None if it is off."""
+    """Look at one table's capture, or None if it is off.
+
+    Raises:
+        Refused: a later release keeps it.
+    """
+    _refuse_later_format(connection)
     try:
         row = connection.execute(
             "SELECT table_name, identity, key_columns, columns, since FROM plainstep_captures "
@@ -89,6 +98,21 @@ def inspect(connection: sqlite3.Connection, store: str, table: str) -> State | N
     state = State(what, identity, since_epoch(since), catalog.find(connection, name))
     _judge(connection, store, state)
     return state
+
+
+def _refuse_later_format(connection: sqlite3.Connection) -> None:
+    try:
+        row = connection.execute("SELECT version FROM plainstep_formats WHERE part = 'source'").fetchone()
+    except sqlite3.OperationalError as error:
+        if "no such table" in str(error):
+            return
+        raise
+    if row and row[0] > FORMAT:
+        raise Refused(
+            f"What is captured in this file is kept in format {row[0]}, and this release knows formats up to {FORMAT}.",
+            "A later release of Plain Step wrote it.",
+            "Use that release: pip install --upgrade plainstep.",
+        )
 
 
 def _judge(connection: sqlite3.Connection, store: str, state: State) -> None:
@@ -200,7 +224,7 @@ def install(connection: sqlite3.Connection, table: catalog.Table, key: tuple[str
             f"Make the expression a generated column and put the index on that: then {table.name} can be captured.",
         )
     what = Captured(table.name, key, table.names)
-    for statement in tables_sql(what):
+    for statement in (EMBEDDED.create_formats, EMBEDDED.note_format("source", FORMAT), *tables_sql(what)):
         connection.execute(statement)
     make_triggers(connection, what, table)
     connection.execute(
