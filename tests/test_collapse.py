@@ -179,6 +179,18 @@ class Laws(unittest.TestCase):
             at += size
         self.assertEqual(facts(collapser.result()), facts(collapse(flat(changes), "k")))
 
+    @given(histories, histories, st.integers(1, 9))
+    @settings(max_examples=100, deadline=None)
+    def test_all_of_a_transaction_at_one_position(self, first: Any, then: Any, size: int) -> None:
+        """D17: there and back and there again is three changes, as a log tells them, and not one that was told twice."""
+        model = Model().play(first)
+        before, known = dict(model.rows), len(model.changes)
+        changes = model.play([*then, *then]).changes[known:]
+        at_one = [change | {"seq": 7} for change in changes]
+        self.assertEqual(merged(before, collapse(flat(at_one), "k")), model.rows)
+        parts = [at_one[at : at + size] for at in range(0, len(at_one), size)] or [[]]
+        self.assertEqual(merged(before, collapse([flat(part) for part in parts], "k")), model.rows)
+
     KEYS = {
         pa.int64(): st.integers(-(2**63), 2**63 - 1),
         pa.int16(): st.integers(-5, 5),

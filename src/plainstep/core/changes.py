@@ -114,7 +114,7 @@ def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:
     return flat(column).to_numpy(zero_copy_only=False)
 
 
-def as_changes(data: Any) -> Changes:
+def as_changes(data: Any, key: tuple[str, ...] = ()) -> Changes:
     """Take changes in the flat form from any table.
 
     Args:
@@ -122,7 +122,8 @@ def as_changes(data: Any) -> Changes:
             the columns ``seq`` (integer; or, without it, ``position``), ``op`` (a word or an ``Op``), optionally ``at`` (a
             time), ``txn`` and ``given`` (lists of column names), and the row's columns as ``was.*`` and ``now.*``.
             A row that equals another one with its ``seq`` in everything is that change delivered twice, and counts
-            once; others with one ``seq`` keep their order.
+            once, unless it finds what the one before it left; others with one ``seq`` keep their order.
+        key: the columns that tell rows apart, if they are known.
 
     Raises:
         DataError: a column is missing, an operation is unknown, or old and new values differ in type.
@@ -149,7 +150,7 @@ def as_changes(data: Any) -> Changes:
         if name in table.column_names:
             columns[name] = flat(table[name])
     columns.update(_images(table))
-    return _in_order(pa.table(columns))
+    return _in_order(pa.table(columns), key)
 
 
 def _as_table(data: Any) -> pa.Table:
@@ -230,7 +231,7 @@ def _one_type(was: pa.Array, now: pa.Array, column: str) -> tuple[pa.Array, pa.A
     raise DataError(f"The column {column} holds {was.type} before and {now.type} after.")
 
 
-def _in_order(table: pa.Table) -> Changes:
+def _in_order(table: pa.Table, key: tuple[str, ...]) -> Changes:
     """The changes by rising seq, each once: a row that equals another one of its seq in everything was delivered twice."""
     seq = numbers(table["seq"])
     if len(seq) > 1:
@@ -240,12 +241,18 @@ def _in_order(table: pa.Table) -> Changes:
             rises = np.diff(numbers(table["seq"]))
         if (rises == 0).any():
             shared = np.concatenate((rises == 0, [False])) | np.concatenate(([False], rises == 0))
-            table = table.filter(pa.array(~repeated(table, shared)))
+            table = table.filter(pa.array(~repeated(table, shared, key)))
     return Changes(table)
 
 
-def repeated(table: pa.Table, among: npt.NDArray[np.bool_]) -> npt.NDArray[np.bool_]:
-    """Which rows equal an earlier one of some rows in everything."""
+def repeated(table: pa.Table, among: npt.NDArray[np.bool_], key: tuple[str, ...]) -> npt.NDArray[np.bool_]:
+    """Which rows equal an earlier one of some rows in everything, and do not follow on the one before them.
+
+    Args:
+        table: changes.
+        among: the rows that are looked at.
+        key: the columns that tell rows apart, if they are known.
+    """
     rows = pa.array(np.flatnonzero(among))
     some = table.take(rows)
     for name in some.column_names:  # of nested values there are no groups
@@ -259,6 +266,43 @@ def repeated(table: pa.Table, among: npt.NDArray[np.bool_]) -> npt.NDArray[np.bo
     )
     found = among.copy()
     found[kept["plainstep.row_min"].to_numpy()] = False
+    return _not_followed(table, found, among, key) if key and found.any() else found
+
+
+def _not_followed(
+    table: pa.Table, found: npt.NDArray[np.bool_], among: npt.NDArray[np.bool_], key: tuple[str, ...]
+) -> npt.NDArray[np.bool_]:
+    """Those of the equal rows that are repeats: a change there and back and there again is three changes, not two."""
+    both = [
+        name[len(NOW) :]
+        for name in table.column_names
+        if name.startswith(NOW) and WAS + name[len(NOW) :] in table.column_names
+    ]
+    seq = numbers(table["seq"])[among & ~found]
+    alone = len(np.unique(seq)) == len(seq)  # at each position stands one change, and its repeats
+    if alone or not set(key) < set(both):  # without old values, nothing tells
+        return found
+    found = found.copy()
+    left: dict[tuple[Any, ...], list[Any] | None] = {}
+    emptied = set[int]()
+    rows = np.flatnonzero(among)
+    for row, change in zip(rows.tolist(), table.take(pa.array(rows)).to_pylist(), strict=True):
+        was, now = ([change[side + name] for name in both] for side in (WAS, NOW))
+        old_key, new_key = ((change["seq"], *(change[side + name] for name in key)) for side in (WAS, NOW))
+        if change["op"] == Op.TRUNCATE:
+            found[row] &= all(place[0] != change["seq"] for place in left)
+            left = {place: image for place, image in left.items() if place[0] != change["seq"]}
+            emptied.add(change["seq"])
+            continue
+        fresh, gone = change["op"] == Op.INSERT, change["op"] == Op.DELETE
+        before = new_key if fresh else old_key
+        known = before in left or change["seq"] in emptied
+        # (What changes nothing tells the same however often it comes.)
+        if found[row] and known and was != now and left.get(before) == (None if fresh else was):
+            found[row] = False
+        if not found[row]:
+            left[old_key] = None
+            left[old_key if gone else new_key] = None if gone else now
     return found
 
 

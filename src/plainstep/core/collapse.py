@@ -34,7 +34,7 @@ def collapse(data: Any, key: str | Sequence[str]) -> NetChanges:
     collapser = Collapser(names)
     parts = data if isinstance(data, (list, tuple)) or hasattr(data, "__next__") else [data]
     for part in parts:
-        collapser.add(as_changes(part))
+        collapser.add(as_changes(part, names))
     return collapser.result()
 
 
@@ -63,7 +63,7 @@ class Collapser:
             return
         before, self._last = self._last, changes if len(changes) else self._last
         if before is not None and len(changes) and changes.seq()[0] <= before.seq()[-1]:
-            changes = _unseen(before, changes)
+            changes = _unseen(before, changes, self.key)
             self._last = self._last if len(changes) else before
         self._waiting.append(changes)
         self._rows += len(changes)
@@ -92,7 +92,7 @@ class Collapser:
         return self._net
 
 
-def _unseen(before: Changes, changes: Changes) -> Changes:
+def _unseen(before: Changes, changes: Changes, key: tuple[str, ...]) -> Changes:
     """A batch without the changes that the one before it brought already.
 
     Raises:
@@ -100,7 +100,7 @@ def _unseen(before: Changes, changes: Changes) -> Changes:
     """
     end = int(before.seq()[-1])
     both = pa.concat_tables([before.table, changes.table], promote_options="default")
-    fresh = ~repeated(both, np.ones(both.num_rows, dtype=np.bool_))[len(before) :]
+    fresh = ~repeated(both, np.ones(both.num_rows, dtype=np.bool_), key)[len(before) :]
     seq = changes.seq()
     late = seq[fresh & (seq < end)]
     if len(late):
