@@ -418,7 +418,7 @@ class Types(unittest.TestCase):
                         "the column v holds",
                         told,
                         declared,
-                        "types = ",
+                        "on_bad_value = ",
                     ):
                         self.assertIn(words, result.output)
                     kinds = [one.kind for one in town.project.ledger("shed")]

@@ -82,8 +82,8 @@ def commit_of(
     _refuse_most_aside(load, aside, entry.changes)
     if aside:
         entry.note = "; ".join(part for part in (entry.note, f"rows set aside: {len(aside):,}") if part)
-    if isinstance(load.whole_source, LooselyTyped):
-        entry.note = "; ".join(filter(None, (entry.note, *load.whole_source.bent())))
+    if isinstance(load.source, LooselyTyped):
+        entry.note = "; ".join(filter(None, (entry.note, *load.source.bent())))
     return Commit(parts, before, mark, entry, _tolerated(load, entry), aside, back, began)
 
 
