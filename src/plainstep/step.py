@@ -278,7 +278,8 @@ def _next(load: Load, mark: Mark, span: Span, began: float) -> _Plan | _Idle:
     if waiting.any is False:
         judged_idle(load, mark, span)
         return _Idle(load, mark, span.end)
-    shape = fitting_shape(load, mark, span)
+    refuse_guesses(load)
+    shape = shape_of(load)  # whether its tables fit is judged by the commit, in the transaction that writes them
     found = read_found(load, shape, window, waiting.count)
     found = replace(found, net=news(load, found.net))
     if load.source.rereads and span.token == mark.token and not len(found.net) and not found.net.truncated:
