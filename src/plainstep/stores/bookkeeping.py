@@ -197,6 +197,33 @@ class Books:
 EMBEDDED = Books()
 
 
+class Found:
+    """The tables of one target, in the format in which they were found.
+
+    Args:
+        books: the tables, in the present format.
+    """
+
+    def __init__(self, books: Books) -> None:
+        self._books = books
+        self._settled = False
+
+    def books(self, version: Callable[[], int | None]) -> Books:
+        """The tables in the format that they have, which is looked for until it is the present one: only then it stays.
+
+        Args:
+            version: looks for the format; None where the tables are not there yet.
+
+        Raises:
+            Refused: a later release made them.
+        """
+        if self._settled:
+            return self._books
+        found = version()
+        self._settled = found == FORMAT
+        return self._books.of(found)
+
+
 def version_of(books: Books, there: Collection[str], first: Callable[[str], Sequence[Any] | None]) -> int | None:
     """The format of a target's tables, or None if they are not there yet.
 

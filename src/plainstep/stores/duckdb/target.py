@@ -34,17 +34,11 @@ class DuckdbTarget:
 
     def __init__(self, store: DuckdbStore) -> None:
         self.store = store
-        self._known: books.Books | None = None
+        self._kept = books.Found(books.EMBEDDED)
 
     def _books(self, connection: duckdb.DuckDBPyConnection) -> books.Books:
         """The tables of marks and of steps, in the format that they have."""
-        if self._known is None:
-            version = _kept_version(connection)
-            found = books.EMBEDDED.of(version)
-            if version != books.FORMAT:
-                return found  # that may change
-            self._known = found
-        return self._known
+        return self._kept.books(lambda: _kept_version(connection))
 
     def _told(self, sql: Callable[[books.Books], str], parameters: Sequence[Any]) -> list[Any]:
         """The rows of a query of these tables; none where they are not there yet."""

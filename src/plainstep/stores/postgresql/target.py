@@ -40,18 +40,15 @@ class PostgresqlTarget:
 
     def __init__(self, store: PostgresqlStore) -> None:
         self.store = store
-        self._known: bookkeeping.Books | None = None
+        self._kept = bookkeeping.Found(BOOKS)
 
     def _books(self) -> bookkeeping.Books:
         """The tables of marks and of steps, in the format that they have."""
-        if self._known is None:
-            with self.store.opened() as connection:
-                version = kept_version(connection)
-            found = BOOKS.of(version)
-            if version != bookkeeping.FORMAT:
-                return found  # that may change
-            self._known = found
-        return self._known
+        return self._kept.books(self._version)
+
+    def _version(self) -> int | None:
+        with self.store.opened() as connection:
+            return kept_version(connection)
 
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
         with self.store.opened() as connection:

@@ -33,17 +33,11 @@ class SqliteTarget:
 
     def __init__(self, store: SqliteStore) -> None:
         self.store = store
-        self._known: books.Books | None = None
+        self._kept = books.Found(books.EMBEDDED)
 
     def _books(self, connection: sqlite3.Connection) -> books.Books:
         """The tables of marks and of steps, in the format that they have."""
-        if self._known is None:
-            version = kept_version(connection)
-            found = books.EMBEDDED.of(version)
-            if version != books.FORMAT:
-                return found  # that may change
-            self._known = found
-        return self._known
+        return self._kept.books(lambda: kept_version(connection))
 
     def _told(self, sql: Callable[[books.Books], str], parameters: Sequence[Any]) -> list[Any]:
         """The rows of a query of these tables; none where they are not there yet."""
