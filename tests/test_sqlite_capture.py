@@ -307,24 +307,32 @@ class BadValues(unittest.TestCase):
 
     def test_it_is_shown_and_refused_and_each_remedy_works(self) -> None:
         for spoil, mend, ways in (
-            ("UPDATE tree SET a = 1.505 WHERE k = 1", "UPDATE tree SET a = 1.5 WHERE k = 1", ["round", "null"]),
-            ("INSERT INTO tree VALUES (2, 'dear', 'elm')", "DELETE FROM tree WHERE k = 2", ["null"]),
+            (
+                "UPDATE tree SET a = 1.505 WHERE k = 1",
+                "UPDATE tree SET a = 1.5 WHERE k = 1",
+                '"round", "null" or "quarantine"',
+            ),
+            ("INSERT INTO tree VALUES (2, 'dear', 'elm')", "DELETE FROM tree WHERE k = 2", '"null" or "quarantine"'),
         ):
             with self.subTest(spoil), self.town() as town:
                 town.sql(spoil)
                 [outcome] = town.project.step("bent", raise_errors=False)
                 self.assertIn("which is no DECIMAL(10,2)", str(outcome.error))
-                self.assertIn("on_bad_value = " + " or ".join(f'"{way}"' for way in ways), str(outcome.error))
+                self.assertIn(f"on_bad_value = {ways}", str(outcome.error))
                 self.assertIn("then plainstep reload bent", str(outcome.error))
                 for words in (
                     ("look", "bent"),
                     ("net", "bent"),
                     ("look", "bent", "--key", spoil[-1] if "k = 1" in spoil else "2"),
+                    ("look", "bent", "--out", str(town.path / "bent.csv")),
+                    ("trace", "bent", spoil[-1] if "k = 1" in spoil else "2"),
                 ):
                     told = town.run(*words)
                     self.assertEqual(told.exit_code, 0, told.stderr)
-                    self.assertRegex(told.output, "1.505|dear")
-                    self.assertIn("refused", told.output)
+                    self.assertRegex(
+                        told.output if "--out" not in words else (town.path / "bent.csv").read_text(), "1.505|dear"
+                    )
+                    self.assertEqual("refused" in told.output, words[0] != "trace" and "--out" not in words)
                 town.sql(mend)
                 self.assertEqual(
                     town.run("step", "bent").exit_code, 4
@@ -359,6 +367,75 @@ class BadValues(unittest.TestCase):
                 self.assertIn("plainstep reload bent", str(town.project.step("bent", raise_errors=False)[0].error))
                 self.assertEqual(town.run("reload", "bent").exit_code, 0)
                 self.assertTrue(town.project.check("bent")[0].ok)
+
+    def test_its_row_is_set_aside_and_comes_back(self) -> None:
+        with self.town("on_bad_value = 'quarantine'") as town:
+            town.sql(
+                "INSERT INTO tree VALUES (2, 'dear', 'elm'), (3, 3, 'ash'), (4, 4, 'fir')",
+                "UPDATE tree SET a = 1.505 WHERE k = 1",
+                "UPDATE tree SET a = 'cheap', k = 5 WHERE k = 3",
+                "UPDATE tree SET a = 1.505 WHERE k = 4",
+                "UPDATE tree SET a = 4.25 WHERE k = 4",
+            )
+            self.assertIn(
+                "would be set aside: 3 (the first, at k = 2: the column a holds 'dear'", town.run("look", "bent").output
+            )
+            said = town.run("step", "bent")
+            self.assertEqual(said.exit_code, 0, said.stderr)
+            self.assertEqual([(k, str(a)) for k, a, _ in town.rows("house", "bent")], [(4, "4.25")])
+            self.assertEqual([row.place for _, row in town.project.aside("bent")], ["k = 1", "k = 2", "k = 5"])
+            self.assertIn("rows set aside: 3", town.run("ledger", "bent").output)
+            self.assertEqual([one.health for one in town.project.status("bent")], ["ok"])
+            self.assertTrue(town.project.check("bent")[0].ok)
+            self.assertEqual(town.project.step("bent")[0].outcome, "nothing")
+            town.sql("UPDATE tree SET a = 2 WHERE k = 2", "DELETE FROM tree WHERE k = 5")
+            self.assertIn("2 rows put back", town.run("aside", "bent", "--back").output)
+            self.assertEqual([k for k, *_ in town.rows("house", "bent")], [2, 4])
+            self.assertEqual([row.place for _, row in town.project.aside("bent")], ["k = 1"])
+            self.assertEqual(town.run("reload", "bent").exit_code, 0)
+            self.assertEqual([row.place for _, row in town.project.aside("bent")], ["k = 1"])
+            town.config.write_text(town.config.read_text().replace("quarantine", "round"))
+            self.assertEqual(town.run("reload", "bent").exit_code, 0)
+            self.assertEqual([k for k, *_ in town.rows("house", "bent")], [1, 2, 4])
+            self.assertEqual(town.project.aside("bent"), [])
+            self.assertTrue(town.project.check("bent")[0].ok)
+
+    def test_any_cut_of_changes_sets_the_same_rows_aside(self) -> None:
+        changes = (
+            "UPDATE tree SET a = 'x' WHERE k = 1", "UPDATE tree SET a = 2, k = 7 WHERE k = 1", "INSERT INTO tree VALUES (1, 'y', 'elm')",
+            "DELETE FROM tree WHERE k = 7", "INSERT INTO tree VALUES (8, 8, 'ash')", "UPDATE tree SET k = 9, a = 'z' WHERE k = 8",
+            "INSERT INTO tree VALUES (8, 'w', 'ash')", "UPDATE tree SET a = 3 WHERE k = 8", "UPDATE tree SET a = 9.5 WHERE k = 9",
+        )  # fmt: skip
+        for size in (1, 2, 4, 9):
+            with self.subTest(size), self.town("on_bad_value = 'quarantine'") as town:
+                for begin in range(0, len(changes), size):
+                    town.sql(*changes[begin : begin + size])
+                    [outcome] = town.project.step("bent")
+                    self.assertEqual(outcome.entry.contradictions if outcome.entry else 0, 0)
+                self.assertEqual([k for k, *_ in town.rows("house", "bent")], [8, 9])
+                self.assertEqual([row.place for _, row in town.project.aside("bent")], ["k = 1"])
+                self.assertTrue(town.project.check("bent")[0].ok)
+
+    def test_most_rows_are_not_set_aside(self) -> None:
+        with self.town("on_bad_value = 'quarantine'") as town:
+            town.sql("INSERT INTO tree VALUES (2, 'a', ''), (3, 'b', ''), (4, 'c', '')", "DELETE FROM tree WHERE k = 1")
+            town.config.write_text(
+                town.config.read_text().replace("[loads.bent]", "[loads.other]").replace("house.bent", "house.other")
+            )
+            [outcome] = town.project.step("other", raise_errors=False)
+            self.assertIn("Most rows of town.tree would be set aside: 3, beside 0", str(outcome.error))
+
+    def test_text_that_is_not_utf_8(self) -> None:
+        with self.town() as town:
+            town.sql("UPDATE tree SET b = CAST(X'6f616bff' AS TEXT) WHERE k = 1")
+            for words in (("step", "bent"), ("look", "bent"), ("net", "bent")):
+                told = town.run(*words)
+                self.assertEqual(told.exit_code, 4, told.output)
+                self.assertIn("the column b holds text that is not UTF-8", told.stderr)
+                self.assertIn("plainstep reload LOAD", told.stderr)
+            town.sql("UPDATE tree SET b = 'oak' WHERE k = 1")
+            self.assertEqual(town.run("reload", "bent").exit_code, 0)
+            self.assertEqual([one.health for one in town.project.status("bent")], ["ok"])
 
     def test_large_numbers_and_endless_times(self) -> None:
         """D15: a real tells large numbers apart by more digits than its text has; an infinite time is no text."""

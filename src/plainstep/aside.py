@@ -7,11 +7,13 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from plainstep import delivering, outbox
-from plainstep.committing import commit_to, entry_of, set_aside
+from plainstep.committing import commit_to, entry_of, left_out
 from plainstep.core.positions import Place, Span, Window
 from plainstep.errors import Refused
 from plainstep.netting import news
 from plainstep.shaping import moment_of, shape_of, window_parts
+from plainstep.step import step_together
+from plainstep.stores.base import LooselyTyped
 from plainstep.windows import refuse_unless_continuous, span_of
 
 if TYPE_CHECKING:
@@ -66,6 +68,8 @@ def put_back(load: Load) -> PutBack:
     if load.config.deliver:
         count, delivery = delivering.send_again(load)
         return PutBack(load.name, count, 0, 0, delivery=delivery)
+    if isinstance(load.source, LooselyTyped):
+        return _stepped(load)
     began = time.perf_counter()
     mark = load.target.mark(load.name)
     waiting = {row.place for row in load.target.aside(load.name)}
@@ -74,7 +78,7 @@ def put_back(load: Load) -> PutBack:
     refuse_unless_continuous(load, mark, span_of(load, mark))
     window = Window.between(Place(0), mark.place)
     keys = _keys_at(load, window, waiting)
-    bad = {row.place for row in set_aside(load)}
+    bad = {row.place for row in left_out(load).aside}
     left = waiting & bad
     found = {place for place in waiting - bad if place in keys.places}
     if not found:
@@ -95,6 +99,16 @@ def put_back(load: Load) -> PutBack:
     parts = window_parts(load, shape_of(load), Found(net), moment_of(entry, mark.at), mark, sure=False)
     commit_to(load, parts, mark, span, entry, began, sorted(found))
     return PutBack(load.name, len(found), len(left), len(waiting) - len(left) - len(found), entry)
+
+
+def _stepped(load: Load) -> PutBack:
+    """Rows that were set aside for a value come back with the change that mends it: a step reads that."""
+    before = {row.place for row in load.target.aside(load.name)}
+    [outcome] = step_together([load])
+    if outcome.error:
+        raise outcome.error
+    left = {row.place for row in load.target.aside(load.name)}
+    return PutBack(load.name, len(before - left), len(before & left), 0, outcome.entry)
 
 
 @dataclass

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING
 from plainstep.core.positions import Mark, Span
 from plainstep.errors import PlainStepError, Refused
 from plainstep.netting import moved_by_hand
-from plainstep.stores.base import LooselyTyped
-from plainstep.stores.records import Aside, Commit, LedgerEntry, Part
+from plainstep.stores.base import LeavesOut, LooselyTyped
+from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
 from plainstep.windows import shown
 
 if TYPE_CHECKING:
@@ -78,13 +78,12 @@ def commit_of(
         before.tables if before and parts else (),
     )  # fmt: skip
     entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
-    aside = set_aside(load) if parts and not back else []
-    _refuse_most_aside(load, aside, entry.changes)
-    if aside:
-        entry.note = "; ".join(part for part in (entry.note, f"rows set aside: {len(aside):,}") if part)
-    if isinstance(load.source, LooselyTyped):
-        entry.note = "; ".join(filter(None, (entry.note, *load.source.bent())))
-    return Commit(parts, before, mark, entry, _tolerated(load, entry), aside, back, began)
+    found = _Reading(load, entry)
+    if not parts or back:
+        return Commit(parts, before, mark, entry, _tolerated(load, entry), lambda: LeftOut(back=back), began)
+    if entry.kind == "changes":
+        found.left_out()  # refuses before the target is touched, where everything is read by now
+    return Commit(parts, before, mark, entry, _tolerated(load, entry), found.left_out, began)
 
 
 def _columns(load: Load, before: Mark | None, merged: bool) -> tuple[tuple[str, ...], tuple[str, ...]]:
@@ -100,17 +99,47 @@ def tell_source(load: Load, span: Span) -> None:
         load.source.settled(span.end, span.end)
 
 
-def set_aside(load: Load) -> list[Aside]:
-    """The rows that the last reading of a load's source set aside."""
-    return list(getattr(load.source, "aside", ()))
+def left_out(load: Load) -> LeftOut:
+    """What the last reading of a load's source left out."""
+    return load.source.left_out() if isinstance(load.source, LeavesOut) else LeftOut()
 
 
-def _refuse_most_aside(load: Load, aside: list[Aside], changes: int) -> None:
-    if len(aside) > max(changes, FEW):
+class _Reading:
+    """What a step's reading leaves out, as it is known so far.
+
+    Args:
+        load: the load.
+        entry: the step.
+    """
+
+    def __init__(self, load: Load, entry: LedgerEntry) -> None:
+        self.load, self.entry = load, entry
+        # The whole table is read anew: what was set aside is found again, or fits now.
+        anew = entry.kind == "reload" and isinstance(load.source, LooselyTyped)
+        self.forgotten = [row.place for row in load.target.aside(load.name)] if anew else []
+
+    def left_out(self) -> LeftOut:
+        """What is set aside, what no longer is, and what the ledger says of it.
+
+        Raises:
+            Refused: it is most of what was read.
+        """
+        found = left_out(self.load)
+        rows = len(found.aside)
+        if rows > max(self.entry.changes, found.rows, FEW):
+            self._refuse_most(found)
+        notes = [f"rows set aside: {rows:,}"] if rows else []
+        return LeftOut(found.aside, [*self.forgotten, *found.back], [*notes, *found.notes])
+
+    def _refuse_most(self, found: LeftOut) -> None:
+        load, first = self.load, found.aside[0]
+        loose = isinstance(load.source, LooselyTyped)
         raise Refused(
-            f"Most rows of {load.config.source} contradict the layout: {len(aside):,}, beside {changes:,} changes.",
-            f"The first, at {aside[0].place}: {aside[0].reason}. To set them all aside would be to lose sight of them.",
-            f"plainstep look {load.name} shows what the layout makes of the rows; mend the layout.",
+            f"Most rows of {load.config.source} would be set aside: {len(found.aside):,}, beside {max(self.entry.changes, found.rows):,}.",
+            f"The first, at {first.place}: {first.reason}. To set them all aside would be to lose sight of them.",
+            f"Give the column the type it has under 'types' in [loads.{load.name}]."
+            if loose
+            else f"plainstep look {load.name} shows what the layout makes of the rows; mend the layout.",
         )
 
 

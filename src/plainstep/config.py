@@ -144,10 +144,10 @@ class LoadConfig(BaseModel):
         default="refuse",
         description="What is done with rows that contradict the layout: refuse them, or set them aside.",
     )
-    on_bad_value: Literal["refuse", "round", "null"] = Field(
+    on_bad_value: Literal["refuse", "round", "null", "quarantine"] = Field(
         default="refuse",
         description="From SQLite: what is done with a value that does not fit its column's declared type: refuse it, round "
-        "it if it is a number with too many decimals, or take it as null. Keys are always refused.",
+        "it if it is a number with too many decimals, take it as null, or set its row aside. Keys are always refused.",
     )
     first: Literal["snapshot", "beginning", "head"] = Field(
         default="snapshot",

@@ -6,7 +6,7 @@ import json
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from plainstep.config import LoadConfig
@@ -56,11 +56,11 @@ class Load:
     @cached_property
     def source(self) -> Source:
         """Where changes are read, as far as the load takes them."""
-        from plainstep.scoping import ScopedSource, narrows
+        from plainstep.scoping import narrows, scoped
 
         if not narrows(self) or self.config.changes == "diff":  # that one compares what is taken
             return self.whole_source
-        return cast("Source", ScopedSource(self, self.whole_source))
+        return scoped(self, self.whole_source)
 
     @cached_property
     def whole_source(self) -> Source:

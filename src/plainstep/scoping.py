@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -44,6 +44,20 @@ def scope_of(load: Load, whole: pa.Schema, key: tuple[str, ...]) -> RowScope:
     return RowScope(load.name, whole, key, config.where, columns, config.derive)
 
 
+def scoped(load: Load, whole: Source) -> Source:
+    """A source, seen through a load's scope, which can do what the source can.
+
+    From Python 3.12 on, what an object can is told by what its class has: an attribute found by ``__getattr__`` is none.
+    """
+    names = {name for name in dir(whole) if not name.startswith("_") and name not in LEAN} - {*dir(ScopedSource)}
+    kind = type("ScopedSource", (ScopedSource,), {name: _of_whole(name) for name in names})
+    return cast("Source", kind(load, whole))
+
+
+def _of_whole(name: str) -> property:
+    return property(lambda self: getattr(self.whole, name))
+
+
 class ScopedSource:
     """A source, seen through a load's scope.
 
@@ -55,12 +69,6 @@ class ScopedSource:
     def __init__(self, load: Load, whole: Source) -> None:
         self.load, self.whole = load, whole
         self._known: RowScope | None = None
-
-    def __getattr__(self, name: str) -> Any:
-        """Everything else is the source's own."""
-        if name in LEAN:
-            raise AttributeError(name)
-        return getattr(self.whole, name)
 
     @property
     def scope(self) -> RowScope:

@@ -204,6 +204,22 @@ def _judged(ops: npt.NDArray[np.int8], now: Bools, was: Bools | None) -> tuple[n
     return found, keep
 
 
+def without_rows(changes: Changes, was_out: Bools, now_out: Bools) -> Changes:
+    """Changes as they are where some rows are left out, as with a filter: a row that becomes one of them is deleted.
+
+    Args:
+        changes: a batch with both images, of inserts, updates, deletes and truncates.
+        was_out: of which changes the old row is left out.
+        now_out: of which changes the new row is left out.
+    """
+    ops, keep = _judged(changes.op(), ~now_out, ~was_out)
+    columns = {name: changes.table[name] for name in changes.table.column_names}
+    for side, absent in ((WAS, ops == Op.INSERT), (NOW, ops == Op.DELETE)):
+        columns |= {name: _without(values, absent) for name, values in columns.items() if name.startswith(side)}
+    columns["op"] = pa.array(ops)
+    return Changes(pa.table(columns).filter(pa.array(keep)))
+
+
 def _without(values: pa.Array, absent: Bools) -> pa.Array:
     """Values, null where there is no image."""
     return pc.if_else(pa.array(absent), pa.scalar(None, values.type), values) if absent.any() else values

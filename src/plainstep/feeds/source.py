@@ -13,7 +13,7 @@ from plainstep.core.places import as_time, number
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.feeds.whole import whole_rows
-from plainstep.stores.records import Aside, Snapshot
+from plainstep.stores.records import Aside, LeftOut, Snapshot
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -174,6 +174,10 @@ class FeedSource:
             if late >= 0:
                 break
         return self._place(None if last is None else self.feed.at_or_before(last))
+
+    def left_out(self) -> LeftOut:
+        """The rows that the last reading set aside."""
+        return LeftOut(self.aside)
 
     def read(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, in batches.

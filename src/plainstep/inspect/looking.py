@@ -8,11 +8,12 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING, TypeVar
 
-from plainstep.committing import set_aside
+from plainstep.committing import left_out
 from plainstep.core.positions import Window
 from plainstep.errors import BadValue
 from plainstep.netting import key_of, news, read_net
 from plainstep.progress import counted
+from plainstep.stores.base import LooselyTyped
 from plainstep.windows import ends, times, window
 
 if TYPE_CHECKING:
@@ -139,12 +140,26 @@ def flat_changes(
     from plainstep.core.telling import positioned
 
     asked = window(load, after, upto)
+    load = _with_readable_columns(load, asked)
     schema = None
     for batch in read_changes(load, asked, whole=after is None and upto is None):
         key = key_of(load, load.source.schema())
         table = positioned(only.of(batch, key) if only else batch, key)
         schema = schema or table.schema
         yield table.cast(schema)
+
+
+def _with_readable_columns(load: Load, asked: Window) -> Load:
+    """The same load, with text for the columns that hold values that do not fit: a file has one type for each."""
+    if not isinstance(load.source, LooselyTyped):
+        return load
+
+    def readable(one: Load) -> Load:
+        for _ in read_changes(one, asked, whole=False):
+            pass
+        return one
+
+    return with_bad_values(readable, load)[0]
 
 
 def read_changes(load: Load, asked: Window, whole: bool) -> Iterator[Changes]:
@@ -172,13 +187,13 @@ def _fresh_keys(load: Load, asked: Window) -> pa.Table | None:
 
 def noted(load: Load, asked: Window) -> str:
     """What there is to say of a window that was read."""
-    aside = set_aside(load)
+    aside = left_out(load).aside
     found = getattr(load.source, "doubt", None)
     doubt = (
         f"a step would be refused. {found.what} {found.likely.removesuffix('.')}"
         if found and load.config.strict is None
         else ""
     )
-    would = f"rows that contradict the layout, and would be set aside: {len(aside):,}"
+    would = f"rows that would be set aside: {len(aside):,}"
     first = f" (the first, at {aside[0].place}: {aside[0].reason})" if aside else ""
     return "; ".join(part for part in (asked.note, would + first if aside else "", doubt) if part)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.positions import Span, Window
 from plainstep.core.words import NOW, WAS, Op
 from plainstep.errors import DataError, Refused
+from plainstep.stores.base import LooselyTyped
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -50,8 +51,9 @@ def _differing(load: Load, span: Span) -> set[str]:
 
     source = load.whole_source
     start = source.locate(max(span.head - PROBED, span.oldest))
+    read = source.read_bent if isinstance(source, LooselyTyped) else source.read
     try:
-        changes = concat(source.read(Window.between(start, span.end)))
+        changes = concat(read(Window.between(start, span.end)))
     except (Refused, DataError):  # what cannot be read says nothing of whether capture is writing
         return set()
     schema, key = source.schema(), source.key()
@@ -78,8 +80,6 @@ def _left(changes: Changes, schema: pa.Schema, key: tuple[str, ...]) -> pa.Table
 
 def _table(load: Load) -> Table:
     """The table itself, its values read as those of its changes are."""
-    from plainstep.stores.base import LooselyTyped
-
     if isinstance(load.whole_source, LooselyTyped):
         return load.whole_source.table()
     return load.from_store.table(load.from_table, load.config.types)

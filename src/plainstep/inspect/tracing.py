@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Place, Window
 from plainstep.errors import PlainStepError
-from plainstep.inspect.looking import read_changes
+from plainstep.inspect.looking import read_changes, with_bad_values
 from plainstep.netting import key_of
 from plainstep.rows import changes as as_rows
 from plainstep.scoping import narrows, scope_of
@@ -82,6 +82,8 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
         at: a position or time: the row as it was then.
         beside: other loads of the same table, whose targets are looked at, too.
 
+    A column that holds a value that is none of its type is shown as text.
+
     Raises:
         ConfigError: it is no key of this load.
     """
@@ -98,7 +100,8 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
         return TraceResult(
             load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "", row=row, known=known
         )
-    found = life(lambda: read_changes(load, Window.between(start, upto), whole=False), wanted)
+    window = Window.between(start, upto)
+    found, _ = with_bad_values(lambda one: life(lambda: read_changes(one, window, whole=False), wanted), load)
     result = TraceResult(load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "")
     rows = as_rows(found, columns)
     steps = load.target.ledger(load.name)

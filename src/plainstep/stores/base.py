@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from plainstep.core.positions import Mark, Place, Span, TableMark, Waiting, Window
-from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, Reader, Snapshot, TableInfo
+from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, LeftOut, Reader, Snapshot, TableInfo
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -178,6 +178,10 @@ class RecordedSource(Source, Protocol):
         """The changes of a window as they were recorded, with both images."""
         ...
 
+    def table(self) -> Table:
+        """The table itself."""
+        ...
+
 
 @runtime_checkable
 class LeanSource(Source, Protocol):
@@ -210,7 +214,7 @@ class LooselyTyped(Source, Protocol):
     """A source in whose columns any value may stand.
 
     Attributes:
-        on_bad_value: what is done with one that does not fit: ``refuse``, ``round`` or ``null``.
+        on_bad_value: what is done with one that does not fit: ``refuse``, ``round``, ``null`` or ``quarantine``.
     """
 
     on_bad_value: str
@@ -219,8 +223,17 @@ class LooselyTyped(Source, Protocol):
         """The table itself, its values read as those of its changes are."""
         ...
 
-    def bent(self) -> list[str]:
-        """What was done with values that did not fit, since the span was last asked for."""
+    def read_bent(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, all of them: with nulls where rows are set aside for a value."""
+        ...
+
+
+@runtime_checkable
+class LeavesOut(Source, Protocol):
+    """A source of which some rows may be left out, or taken otherwise than they stand there."""
+
+    def left_out(self) -> LeftOut:
+        """What the last reading left out."""
         ...
 
 

@@ -202,11 +202,14 @@ class Found:
 
     Args:
         books: the tables, in the present format.
+
+    Attributes:
+        settled: whether they were found in the present format.
     """
 
     def __init__(self, books: Books) -> None:
         self._books = books
-        self._settled = False
+        self.settled = False
 
     def books(self, version: Callable[[], int | None]) -> Books:
         """The tables in the format that they have, which is looked for until it is the present one: only then it stays.
@@ -217,10 +220,10 @@ class Found:
         Raises:
             Refused: a later release made them.
         """
-        if self._settled:
+        if self.settled:
             return self._books
         found = version()
-        self._settled = found == FORMAT
+        self.settled = found == FORMAT
         return self._books.of(found)
 
 

@@ -26,6 +26,7 @@ class Merge(ABC):
 
     Args:
         commit: what to write. The counts of edits are filled into its ledger row.
+        kept: what is known of the tables of marks and of steps.
 
     Attributes:
         part: what is done to one of its tables, while that is being done.
@@ -41,9 +42,10 @@ class Merge(ABC):
     key: list[str]
     tally: LedgerEntry
 
-    def __init__(self, commit: Commit) -> None:
-        self.commit = commit
+    def __init__(self, commit: Commit, kept: bookkeeping.Found) -> None:
+        self.commit, self.kept = commit, kept
         self.odd = 0
+        self._identities: dict[str, str] = {}
 
     def begin(self) -> None:
         """Move the mark, and make the tables fit.
@@ -81,16 +83,27 @@ class Merge(ABC):
         """Set rows aside, and write the ledger row."""
         if self.commit.amends:
             return
-        for place in {*self.commit.back, *(row.place for row in self.commit.aside)}:
-            self.execute(self.books.put_back, [self.commit.mark.load, place])
-        for row in self.commit.aside:
-            values = [self.commit.mark.load, row.place, row.reason, row.row, self.commit.mark.step]
-            self.execute(self.books.set_aside, values)
+        self._set_aside()
         if self.commit.parts:
-            tables = [TableMark(part.table, *self.identified()) for part in self._each(self.commit.parts)]
-            self.execute(self.books.note_tables, [bookkeeping.written_tables(tables), self.commit.mark.load])
+            self._note_tables()
         self.commit.entry.seconds = time.perf_counter() - self.commit.began
         self.execute(self.books.insert_entry, bookkeeping.entry_values(self.commit.entry))
+
+    def _set_aside(self) -> None:
+        """Keep the rows that are set aside, and forget those that no longer are."""
+        left_out, mark = self.commit.left_out(), self.commit.mark
+        for place in {*left_out.back, *(row.place for row in left_out.aside)}:
+            self.execute(self.books.put_back, [mark.load, place])
+        for row in left_out.aside:
+            self.execute(self.books.set_aside, [mark.load, row.place, row.reason, row.row, mark.step])
+        self.commit.entry.note = "; ".join(filter(None, (self.commit.entry.note, *left_out.notes)))
+
+    def _note_tables(self) -> None:
+        """Keep with the mark which tables were merged into, where it does not say so already."""
+        parts = self._each(self.commit.parts)
+        tables = tuple(TableMark(part.table, self._identities.get(part.table, ""), self.holds_rows()) for part in parts)
+        if tables != self.commit.mark.tables:
+            self.execute(self.books.note_tables, [bookkeeping.written_tables(tables), self.commit.mark.load])
 
     def _each(self, parts: Iterable[Part]) -> Iterator[Part]:
         for part in parts:
@@ -123,10 +136,9 @@ class Merge(ABC):
             lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns.items()]
             constraints = self.table_constraints() if self.key else []
             self.execute(f"CREATE TABLE {self.table} ({', '.join(lines + constraints)})")
-            self.stamp()
+            self._identities[self.part.table] = self.stamp()
             return
-        if not info.identity:
-            self.stamp()
+        self._identities[self.part.table] = info.identity or self.stamp()
         put = self.part.edits.put
         if put is not None and fit.gone:
             self.part.edits.put = _with_nulls(put, fit.gone, info.schema)
@@ -192,14 +204,24 @@ class Merge(ABC):
         Raises:
             Refused: a later release made them.
         """
+        if self._are_made():
+            return
         version = self.kept_version()
         books = self.books.of(version)
         for statement in self.books.create if version is None else books.migrations:
             self.execute(statement)
 
+    def _are_made(self) -> bool:
+        """Whether these tables are known to be there, and are still in the present format.
+
+        To look for them in the catalogue takes some milliseconds, of which a small step would feel every one.
+        """
+        known = self.kept.settled and self.commit.before is not None
+        return known and self.finds(f"{self.books.find_version} AND version = {bookkeeping.FORMAT}", [])
+
     @abstractmethod
-    def stamp(self) -> None:
-        """Give the table what tells it from another one of its name, where the store itself does not."""
+    def stamp(self) -> str:
+        """Give the table what tells it from another one of its name, where the store itself does not; return that."""
 
     def table_constraints(self) -> list[str]:
         """What a new table declares beside its columns."""
@@ -217,9 +239,9 @@ class Merge(ABC):
     def kept_version(self) -> int | None:
         """The format of the tables of marks and of steps, or None if they are not there yet."""
 
-    @abstractmethod
-    def identified(self) -> tuple[str, bool]:
-        """What tells the table from another one of its name (empty where nothing does), and whether it holds any row."""
+    def holds_rows(self) -> bool:
+        """Whether the table holds any row."""
+        return self.finds(f"SELECT 1 FROM {self.table} LIMIT 1", [])
 
     @abstractmethod
     def table_info(self) -> TableInfo | None:

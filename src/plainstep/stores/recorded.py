@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from plainstep.core.chains import Standing
     from plainstep.core.changes import Changes
     from plainstep.core.positions import Window
-    from plainstep.stores.base import RecordedSource, Table
+    from plainstep.stores.base import RecordedSource
 
 
 def in_order(batches: Iterable[Changes], key: tuple[str, ...], unit: str, standing: Standing) -> Iterator[Changes]:
@@ -43,12 +43,11 @@ def in_order(batches: Iterable[Changes], key: tuple[str, ...], unit: str, standi
         yield changes if found is None else replaced(changes, found)
 
 
-def rows_after(source: RecordedSource, table: Table, window: Window, keys: pa.Table) -> pa.Table:
+def rows_after(source: RecordedSource, window: Window, keys: pa.Table) -> pa.Table:
     """The rows of some keys as they stood at the end of a window: as the first change after it found them, else as they are.
 
     Args:
         source: the captured table's changes, as they were recorded.
-        table: the table itself.
         window: the window.
         keys: the keys.
     """
@@ -61,7 +60,7 @@ def rows_after(source: RecordedSource, table: Table, window: Window, keys: pa.Ta
 
     schema = source.schema()
     # The table first: what changes while it is read is told by the changes after it.
-    rows = matching(table, schema, keys.cast(pa.schema([schema.field(name) for name in keys.column_names])))
+    rows = matching(source.table(), schema, keys.cast(pa.schema([schema.field(name) for name in keys.column_names])))
     rest = Window.between(Place(window.upto, window.upto_token), source.span().end)
     later = concat(part.among(keys) for part in source.recorded(rest))
     names = keys.column_names

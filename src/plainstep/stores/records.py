@@ -99,6 +99,23 @@ class Aside:
 
 
 @dataclass(frozen=True)
+class LeftOut:
+    """What reading a source left out, or took otherwise than it stands there.
+
+    Attributes:
+        aside: rows that are set aside.
+        back: where rows stood that no longer are.
+        notes: what else there is to say, for the ledger.
+        rows: how many rows of a table were read beside them.
+    """
+
+    aside: Sequence[Aside] = ()
+    back: Sequence[str] = ()
+    notes: Sequence[str] = ()
+    rows: int = 0
+
+
+@dataclass(frozen=True)
 class Reader:
     """Who reads a captured table, as it is written down at the source.
 
@@ -164,8 +181,8 @@ class Commit:
         mark: the mark as it will be.
         entry: the ledger row; the counts of edits are filled in by the commit.
         tolerated: how many contradictions are counted and merged all the same; None for any number.
-        aside: rows that are set aside.
-        back: where rows stood that are no longer aside.
+        left_out: asked when all rows are written, because a first load is read while it is written: which rows are set
+            aside, and which no longer are.
         began: when the step began, by ``time.perf_counter``.
         amends: whether it only edits rows that a step wrote before, and leaves mark and ledger as they are.
     """
@@ -175,8 +192,7 @@ class Commit:
     mark: Mark
     entry: LedgerEntry
     tolerated: int | None = None
-    aside: Sequence[Aside] = ()
-    back: Sequence[str] = ()
+    left_out: Callable[[], LeftOut] = LeftOut
     began: float = 0.0
     amends: bool = False
 

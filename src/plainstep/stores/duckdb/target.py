@@ -131,7 +131,7 @@ class DuckdbTarget:
         with self.store.opened(read_only=False) as connection:
             connection.execute("BEGIN")
             try:
-                run([_Merge(connection, commit) for commit in commits])
+                run([_Merge(connection, commit, self._kept) for commit in commits])
                 connection.execute("COMMIT")
             except BaseException as error:
                 _roll_back(connection)
@@ -215,8 +215,8 @@ class _Merge(Merge):
     ON CONFLICT, which needs one.
     """
 
-    def __init__(self, connection: duckdb.DuckDBPyConnection, commit: Commit) -> None:
-        super().__init__(commit)
+    def __init__(self, connection: duckdb.DuckDBPyConnection, commit: Commit, kept: books.Found) -> None:
+        super().__init__(commit, kept)
         self.connection = connection
         self._referenced_tables: set[str] | None = None
 
@@ -232,13 +232,11 @@ class _Merge(Merge):
     def kept_version(self) -> int | None:
         return _kept_version(self.connection)
 
-    def identified(self) -> tuple[str, bool]:
-        rows = self.finds(f"SELECT 1 FROM {self.table} LIMIT 1", [])
-        return _identity_in(_comment(self.connection, self.part.table)), rows
-
-    def stamp(self) -> None:
+    def stamp(self) -> str:
         said = _comment(self.connection, self.part.table) or f"Merged by the load {self.commit.mark.load}."
-        self.execute(f"COMMENT ON TABLE {self.table} IS {text(f'{said} [plainstep {uuid.uuid4().hex}]')}")
+        identity = uuid.uuid4().hex
+        self.execute(f"COMMENT ON TABLE {self.table} IS {text(f'{said} [plainstep {identity}]')}")
+        return identity
 
     def declaration(self, field: pa.Field) -> str:
         from plainstep.stores.duckdb.types import declaration

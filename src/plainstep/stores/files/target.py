@@ -20,6 +20,7 @@ from urllib.parse import quote
 from plainstep.core.positions import TableMark
 from plainstep.errors import Refused, StoreError
 from plainstep.exporting import writer
+from plainstep.stores.bookkeeping import Found
 from plainstep.stores.merging import Merge, run
 from plainstep.stores.records import Commit, TableInfo
 from plainstep.stores.sqlite import SqliteStore
@@ -162,7 +163,7 @@ class FolderTarget(SqliteTarget):
                     connection.execute("PRAGMA synchronous = FULL")
                     connection.execute("BEGIN IMMEDIATE")
                     try:
-                        run([_Append(connection, self, commit) for commit in commits])
+                        run([_Append(connection, self, commit, self._kept) for commit in commits])
                         connection.execute("COMMIT")
                     except BaseException:
                         if connection.in_transaction:
@@ -208,8 +209,8 @@ def synced(path: Path) -> None:
 class _Append(Merge):
     """A commit that only appends, into files."""
 
-    def __init__(self, connection: sqlite3.Connection, target: FolderTarget, commit: Commit) -> None:
-        super().__init__(commit)
+    def __init__(self, connection: sqlite3.Connection, target: FolderTarget, commit: Commit, kept: Found) -> None:
+        super().__init__(commit, kept)
         self.connection, self.target = connection, target
 
     def execute(self, sql: str, parameters: Sequence[Any] = ()) -> int:
@@ -253,11 +254,12 @@ class _Append(Merge):
     def kept_version(self) -> int | None:
         return kept_version(self.connection)
 
-    def identified(self) -> tuple[str, bool]:
-        return "", True
+    def holds_rows(self) -> bool:
+        return True
 
-    def stamp(self) -> None:
+    def stamp(self) -> str:
         """Nothing to do: the marks lie in the folder itself, and go where it goes."""
+        return ""
 
     def table_info(self) -> TableInfo | None:
         raise self._only_journals()

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
     from plainstep.core.changes import Changes
     from plainstep.stores.postgresql import PostgresqlStore
+    from plainstep.stores.postgresql.table import PostgresqlTable
     from plainstep.stores.postgresql.types import Column
 
 ROUGHLY = (
@@ -160,8 +161,11 @@ FROM newest""",
         """
         from plainstep.stores.recorded import in_order, rows_after
 
-        table = self.store.table(self.name, self.types)
-        return in_order(self.recorded(window), self.key(), "txn", partial(rows_after, self, table, window))
+        return in_order(self.recorded(window), self.key(), "txn", partial(rows_after, self, window))
+
+    def table(self) -> PostgresqlTable:
+        """The table itself."""
+        return self.store.table(self.name, self.types)
 
     def recorded(self, window: Window) -> Iterator[Changes]:
         """The changes of a window as they were recorded."""

@@ -145,7 +145,7 @@ class PostgresqlTarget:
             with self.store.opened() as connection:
                 try:
                     connection.execute(BEGIN)
-                    run([_Merge(connection, self.store, commit) for commit in commits])
+                    run([_Merge(connection, self.store, commit, self._kept) for commit in commits])
                 except BaseException:
                     if not connection.closed:
                         connection.execute("ROLLBACK")
@@ -176,7 +176,8 @@ class PostgresqlTarget:
 
 def kept_version(connection: Connection) -> int | None:
     """The format of the tables of marks and of steps, or None if they are not there yet."""
-    there = {name for name in (BOOKS.marks, BOOKS.formats) if catalog.exists(connection, name)}
+    row = connection.execute("SELECT to_regclass(%s), to_regclass(%s)", [BOOKS.marks, BOOKS.formats]).fetchone() or ()
+    there = {name for name, found in zip((BOOKS.marks, BOOKS.formats), row, strict=False) if found is not None}
     return bookkeeping.version_of(BOOKS, there, lambda query: connection.execute(query).fetchone())
 
 
@@ -212,8 +213,8 @@ class _Merge(IndexedMerge):
 
     books = BOOKS
 
-    def __init__(self, connection: Connection, store: PostgresqlStore, commit: Commit) -> None:
-        super().__init__(commit)
+    def __init__(self, connection: Connection, store: PostgresqlStore, commit: Commit, kept: bookkeeping.Found) -> None:
+        super().__init__(commit, kept)
         self.connection, self.store = connection, store
 
     def sql_of(self, table: str) -> str:
@@ -221,7 +222,7 @@ class _Merge(IndexedMerge):
         return catalog.sql_of(catalog.parts_of(table))
 
     def make_books(self) -> None:
-        if self.kept_version() == bookkeeping.FORMAT:
+        if self._are_made() or self.kept_version() == bookkeeping.FORMAT:
             return
         self.execute(f"SELECT pg_advisory_xact_lock({MAKING})")
         if self._one("SELECT to_regnamespace('plainstep')") == (None,):
@@ -231,12 +232,9 @@ class _Merge(IndexedMerge):
     def kept_version(self) -> int | None:
         return kept_version(self.connection)
 
-    def identified(self) -> tuple[str, bool]:
-        found = self._one(f"SELECT {text(self.table)}::regclass::oid::text, EXISTS (SELECT 1 FROM {self.table})")
-        return found[0], found[1]
-
-    def stamp(self) -> None:
+    def stamp(self) -> str:
         """Nothing to do: a table's number tells it apart."""
+        return str(self._one(f"SELECT {text(self.table)}::regclass::oid::text")[0])
 
     def _one(self, sql: str) -> tuple[Any, ...]:
         row = self.connection.execute(sql).fetchone()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -9,7 +10,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from plainstep.errors import StoreError
+from plainstep.errors import DataError, PlainStepError, StoreError
 from plainstep.stores.collecting import held_off
 from plainstep.stores.urls import locked
 
@@ -93,7 +94,7 @@ def fetched(cursor: sqlite3.Cursor, size: int) -> Iterator[list[tuple[Any, ...]]
         yield rows
 
 
-def explained(error: sqlite3.Error, path: Path, wait: float) -> StoreError:
+def explained(error: sqlite3.Error, path: Path, wait: float) -> PlainStepError:
     """SQLite's error in three lines."""
     code = getattr(error, "sqlite_errorcode", 0) & 0xFF
     if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
@@ -104,4 +105,13 @@ def explained(error: sqlite3.Error, path: Path, wait: float) -> StoreError:
         return StoreError(f"{path} cannot be opened: {error}.", "", "Check the permissions of the file and its folder.")
     if code == sqlite3.SQLITE_FULL:
         return StoreError(f"{path} cannot be written: the disk is full.", "Nothing was written.")
+    if "Could not decode to UTF-8" in str(error):  # the column's name is the expression that was selected
+        selected = str(error).partition("column '")[2].partition("' with text")[0]
+        quoted = re.search(r'"((?:[^"]|"")+)"', selected)
+        column = (quoted[1].replace('""', '"') if quoted else selected).removeprefix("was.").removeprefix("now.")
+        return DataError(
+            f"In {path}, the column {column} holds text that is not UTF-8.",
+            f"Which letters its bytes stand for is not known. Nothing was written. (hex({column}) shows them.)",
+            "Write that row anew at the source, then plainstep reload LOAD (the recorded change keeps what it was).",
+        )
     return StoreError(f"SQLite says of {path}: {error}.", "Nothing was written.")

@@ -20,7 +20,8 @@ class Misfits:
     """What is done with values that do not fit their columns, and what was done.
 
     Attributes:
-        how: ``refuse`` them, ``round`` numbers with too many decimals (and refuse others), or make them ``null``.
+        how: ``refuse`` them, ``round`` numbers with too many decimals (and refuse others), make them ``null``, or
+            ``quarantine`` the rows that hold them.
         never: columns whose values are always refused: those of the key, by which rows would become one.
         reload: the command that goes on from the table as it stands.
         bent: by column, the first value that was bent, and where.
@@ -31,13 +32,20 @@ class Misfits:
     reload: str = "plainstep reload LOAD"
     bent: dict[str, str] = field(default_factory=dict)
 
-    def to_arrow(self, column: Column, values: Sequence[Any], whose: Callable[[int], str]) -> pa.Array:
+    def to_arrow(
+        self,
+        column: Column,
+        values: Sequence[Any],
+        whose: Callable[[int], str],
+        out: dict[int, str] | None = None,
+    ) -> pa.Array:
         """The values of a column as an Arrow array.
 
         Args:
             column: the column.
             values: what SQLite gave.
             whose: whose value one is, by its place, for messages.
+            out: filled with the rows that are set aside, by their places, and why. Their values are null.
 
         Raises:
             BadValue: one does not fit, and is not to be bent.
@@ -51,9 +59,11 @@ class Misfits:
                 raise self._refused(column, values[misfit.index], whose(misfit.index)) from None
         import pyarrow as pa
 
-        return pa.concat_arrays([self._bent(column, value, row, whose) for row, value in enumerate(values)])
+        return pa.concat_arrays([self._bent(column, value, row, whose, out) for row, value in enumerate(values)])
 
-    def _bent(self, column: Column, value: Any, row: int, whose: Callable[[int], str]) -> pa.Array:
+    def _bent(
+        self, column: Column, value: Any, row: int, whose: Callable[[int], str], out: dict[int, str] | None
+    ) -> pa.Array:
         import pyarrow as pa
 
         from plainstep.stores.sqlite.types import Misfit, to_arrow
@@ -61,8 +71,11 @@ class Misfits:
         try:
             return to_arrow([value], column.kind)
         except Misfit:
-            self.bent.setdefault(column.name, f"{value!r} in {whose(row)}")
-        if self.how == "null":
+            if out is not None:
+                out.setdefault(row, f"the column {column.name} holds {value!r}, which is not a valid {column.declared}")
+            elif self.how != "quarantine":
+                self.bent.setdefault(column.name, f"{value!r} in {whose(row)}")
+        if self.how in ("null", "quarantine"):
             return pa.nulls(1, column.kind)
         try:
             return pa.array([rounded(value, column.kind)], column.kind)
@@ -80,9 +93,9 @@ class Misfits:
     def _refused(self, column: Column, value: Any, whose: str) -> BadValue:
         try:
             rounded(value, column.kind)
-            ways = 'on_bad_value = "round" or "null"'
+            ways = 'on_bad_value = "round", "null" or "quarantine"'
         except (ValueError, OverflowError):
-            ways = 'on_bad_value = "null"'
+            ways = 'on_bad_value = "null" or "quarantine"'
         mend = f"Mend the value at the source, then {self.reload} (the recorded change keeps what it was)"
         return BadValue(
             f"In {whose}, the column {column.name} holds {value!r}, which is no {column.declared}.",

@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager, suppress
+from dataclasses import replace
 from datetime import datetime
 from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
@@ -13,11 +14,12 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, SAME, WAS
 from plainstep.errors import DataError, Refused, StoreError
-from plainstep.stores.records import CaptureInfo, Snapshot
+from plainstep.stores.records import CaptureInfo, LeftOut, Snapshot
 from plainstep.stores.sql import quoted
 from plainstep.stores.sqlite import capture, readers
 from plainstep.stores.sqlite.connection import begin, fetched
 from plainstep.stores.sqlite.misfits import Misfits
+from plainstep.stores.sqlite.quarantine import Quarantine, noted
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -108,15 +110,21 @@ class SqliteSource:
         """What is done with values that do not fit their columns."""
         return Misfits(self.on_bad_value, self.key(), f"plainstep reload {self.reader.partition(',')[0] or 'LOAD'}")
 
+    @cached_property
+    def quarantine(self) -> Quarantine:
+        """The rows that are set aside."""
+        return Quarantine(self.key())
+
     def table(self) -> SqliteTable:
         """The table itself, its values read as those of its changes are."""
         table = self.store.table(self.name, self.types)
         table.misfits = self.misfits
         return table
 
-    def bent(self) -> list[str]:
-        """What was done with values that did not fit their columns, since the span was last asked for."""
-        return self.misfits.told()
+    def left_out(self) -> LeftOut:
+        """What was left out, or taken otherwise, since the span was last asked for."""
+        found = self.quarantine.left_out()
+        return replace(found, notes=self.misfits.told())
 
     def held(self) -> CaptureInfo:
         """What its capture holds."""
@@ -138,8 +146,8 @@ class SqliteSource:
     def _renewed_span(self, connection: sqlite3.Connection) -> Span:
         """The span, and with it the state of the capture and the columns, as they are now."""
         self.__dict__["_state"] = self._look(connection)
-        self.misfits.bent.clear()
-        self.__dict__.pop("_columns", None)
+        for one in ("_columns", "misfits", "quarantine"):
+            self.__dict__.pop(one, None)
         oldest, head, at = capture.bounds(connection, self._state)
         when = None if at is None else capture.since_epoch(at)
         return Span(self._state.identity, oldest, head, when, since=self._state.since)
@@ -191,10 +199,15 @@ class SqliteSource:
             DataError: a value does not fit its column's declared type.
             Refused: changes of the window are missing.
         """
+        changes = self.read_bent(window)
+        return map(self.quarantine.without, changes) if self.on_bad_value == "quarantine" else changes
+
+    def read_bent(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, all of them: with nulls where rows are set aside for a value."""
         from plainstep.stores.recorded import in_order, rows_after
 
         # All that one statement did, by whatever triggers, has one time: the clock stands still while it runs.
-        return in_order(self.recorded(window), self.key(), "at", partial(rows_after, self, self.table(), window))
+        return in_order(self.recorded(window), self.key(), "at", partial(rows_after, self, window))
 
     def recorded(self, window: Window) -> Iterator[Changes]:
         """The changes of a window as they were recorded."""
@@ -220,6 +233,8 @@ class SqliteSource:
 
         from plainstep.stores.sqlite.types import Column
 
+        if self.on_bad_value == "quarantine":
+            return self.read(window)
         if any(
             pa.types.is_decimal(one.kind) or pa.types.is_timestamp(one.kind) or pa.types.is_time(one.kind)
             for one in self._columns
@@ -296,12 +311,20 @@ class SqliteSource:
             "seq": pa.array(seq, pa.int64()),
             "at": pa.array(columns[2], pa.int64()).cast(pa.timestamp("ms", "UTC")).cast(AT),
         }
+
+        def whose(index: int) -> str:
+            return f"the change at position {seq[index]}"
+
+        out: dict[str, dict[int, str]] = {WAS: {}, NOW: {}} if self.on_bad_value == "quarantine" else {}
         for (name, column), values in zip(images, columns[3:], strict=True):
-            table[name] = self._array(column, values, lambda index: f"the change at position {seq[index]}")
+            table[name] = self._array(column, values, whose, out.get(name[: len(WAS)]))
+        if out:
+            names = [name for name, _ in images]
+            table |= noted(out, names, rows)
         return Changes(pa.table(table))
 
-    def _array(self, column: Column, values: Sequence[Any], whose: Any) -> pa.Array:
-        return self.misfits.to_arrow(column, values, lambda index: f"{whose(index)} of {self.name}")
+    def _array(self, column: Column, values: Sequence[Any], whose: Any, out: dict[int, str] | None = None) -> pa.Array:
+        return self.misfits.to_arrow(column, values, lambda index: f"{whose(index)} of {self.name}", out)
 
     def reserve(self) -> None:
         """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
@@ -328,11 +351,13 @@ class SqliteSource:
         schema = self.schema()
         for rows in fetched(cursor, BATCH):
             columns = zip(*rows, strict=True)
+            out: dict[int, str] | None = {} if self.on_bad_value == "quarantine" else None
             arrays = [
-                self._array(column, values, lambda index, rows=rows: self._row_name(rows[index], key))
+                self._array(column, values, lambda index, rows=rows: self._row_name(rows[index], key), out)
                 for column, values in zip(self._columns, columns, strict=True)
             ]
-            yield pa.record_batch(arrays, schema=schema)
+            batch = pa.record_batch(arrays, schema=schema)
+            yield self.quarantine.without_rows(batch, out, rows) if out is not None else batch
 
     def _row_name(self, row: tuple[Any, ...], key: list[int]) -> str:
         return "the row " + ", ".join(f"{self._columns[index].name} = {row[index]!r}" for index in key)

@@ -156,7 +156,7 @@ class SqliteTarget:
         with self.store.opened("rwc") as connection:
             connection.execute("BEGIN IMMEDIATE")
             try:
-                run([_Merge(connection, self.store.name, commit) for commit in commits])
+                run([_Merge(connection, self.store.name, commit, self._kept) for commit in commits])
                 connection.execute("COMMIT")
             except BaseException:
                 if connection.in_transaction:
@@ -215,8 +215,8 @@ def table_info(connection: sqlite3.Connection, place: str, name: str, key: tuple
 class _Merge(IndexedMerge):
     """The five primitives, in SQLite's words."""
 
-    def __init__(self, connection: sqlite3.Connection, place: str, commit: Commit) -> None:
-        super().__init__(commit)
+    def __init__(self, connection: sqlite3.Connection, place: str, commit: Commit, kept: books.Found) -> None:
+        super().__init__(commit, kept)
         self.connection, self.place = connection, place
 
     def execute(self, sql: str, parameters: Sequence[Any] = ()) -> int:
@@ -231,13 +231,11 @@ class _Merge(IndexedMerge):
     def kept_version(self) -> int | None:
         return kept_version(self.connection)
 
-    def identified(self) -> tuple[str, bool]:
-        rows = self.finds(f"SELECT 1 FROM {self.table} LIMIT 1", [])
-        return identity_of(self.connection, self.part.table), rows
-
-    def stamp(self) -> None:
-        name = quoted(IDENTITY + uuid.uuid4().hex)
-        self.execute(f"CREATE INDEX {name} ON {self.table} ({quoted(self.part.schema.names[0])}) WHERE 0")
+    def stamp(self) -> str:
+        identity = uuid.uuid4().hex
+        first = quoted(self.part.schema.names[0])
+        self.execute(f"CREATE INDEX {quoted(IDENTITY + identity)} ON {self.table} ({first}) WHERE 0")
+        return identity
 
     def declaration(self, field: pa.Field) -> str:
         from plainstep.stores.sqlite.types import declaration
