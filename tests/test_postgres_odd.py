@@ -118,10 +118,10 @@ class Captured(Odd):
             source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
             self.same(source, target, town)
             told = town.run("status").output
-            self.assertIn("records as an earlier release did: plainstep capture refresh source.public.tree", told)
+            self.assertIn("was made for the table as it was: plainstep capture refresh source.public.tree", told)
             source.sql("INSERT INTO tree VALUES (2, 2, 'elm')")
             self.assertIn("nothing was missed", town.run("capture", "refresh", "source.public.tree").output)
-            self.assertNotIn("earlier release", town.run("status").output)
+            self.assertNotIn("the table as it was", town.run("status").output)
             self.same(source, target, town)
             source.sql("COMMENT ON TABLE plainstep.captures IS 'Plain Step, format 99'")
             self.refused(town, "format 99")

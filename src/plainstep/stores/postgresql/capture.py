@@ -1,7 +1,7 @@
 """Change capture in PostgreSQL by triggers: turning it on and off, bringing it up to date, telling what is wrong.
 
-A change table holds whole rows as ``jsonb``, so that columns may come, go and change their types while capture is on,
-and no statement of anybody's fails for it. Each change carries its transaction (``txn``): see ``snapshots`` for why a
+A change table holds whole rows as text, as the server writes a record: columns may come, go and change their types while
+capture is on, and no statement of anybody's fails for it. Each change carries its transaction (``txn``): see ``snapshots`` for why a
 window is a difference of snapshots and not of sequence numbers.
 """
 
@@ -31,6 +31,10 @@ ORDER BY 1"""
 
 
 FUNCTION = "SELECT prosrc, proconfig FROM pg_proc WHERE oid = to_regprocedure(%s)"
+# Earlier releases kept rows as JSON.
+OF_JSON = (
+    "SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass(%s) AND attname = 'now' AND atttypid = 'jsonb'::regtype"
+)
 
 HELD = """SELECT count(*) FILTER (WHERE seq > 0), coalesce(min(seq), 0), coalesce(max(seq), 0), pg_total_relation_size(%s),
 (SELECT at FROM {0} WHERE seq > 0 ORDER BY seq LIMIT 1) FROM {0}"""
@@ -64,14 +68,20 @@ class Capture(Way):
         return "" if row else f"the changes in {state.change_table} were cleared"
 
     def is_outdated(self, connection: Connection, state: State) -> bool:
-        """Whether its function is not the one that this release makes."""
+        """Whether its function is not the one that this release makes for the table as it is: it is slower, or less sure."""
         row = connection.execute(FUNCTION, [f"{triggers.function_name(state.oid)}()"]).fetchone()
         if row is None:
             return False
         settings = {name.lower(): value for name, _, value in (one.partition("=") for one in row[1] or ())}
         return bool(
-            row[0] != triggers.function_body(state.oid, state.changes) or settings != triggers.FUNCTION_SETTINGS
+            state.gone
+            or row[0] != triggers.function_body(state.oid, state.changes, state.layout)
+            or settings != triggers.FUNCTION_SETTINGS
         )
+
+    def is_unreadable(self, connection: Connection, state: State) -> bool:
+        """Whether its changes are kept as JSON."""
+        return connection.execute(OF_JSON, [state.change_table]).fetchone() is not None
 
     def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
         """Tell how much is held, and between which positions."""
@@ -220,28 +230,60 @@ def _any_filled(columns: Sequence[str]) -> str:
     return " OR ".join(f"{quoted(name)} IS NOT NULL" for name in columns) or "false"
 
 
+def _layout(state: State, table: catalog.Table) -> tuple[tuple[str, int, str], ...]:
+    """The columns captured from here on. Each keeps its place, and one that is gone leaves it empty."""
+    there = {(name, number): kind for name, number, kind in table.layout}
+    known = {(name, number) for name, number, _ in state.layout}
+    kept = [
+        (name, number, there[name, number]) if (name, number) in there else (name, 0, kind)
+        for name, number, kind in state.layout
+    ]
+    return (*kept, *(column for column in table.layout if column[:2] not in known))
+
+
+def _take_over(connection: Connection, state: State, table: catalog.Table) -> None:
+    """Bring changes that an earlier release kept as JSON into the present form."""
+    names = [name for name, _, _ in state.layout]
+    kinds = {column.name: column.declared for column in table.columns}
+    listed = ", ".join(f"{quoted(name)} {kinds.get(name, 'text')}" for name in names)
+    row = triggers.image([(name, 1, "") for name in names], "r")
+    changes = state.change_table
+    connection.execute(f"ALTER TABLE {changes} ADD COLUMN fields smallint")
+    for side in ("was", "now"):
+        connection.execute(
+            f"ALTER TABLE {changes} ALTER COLUMN {side} TYPE text"  # not by its expression, in which no query may stand
+        )
+        connection.execute(
+            f"UPDATE {changes} c SET fields = {len(names)}, {side} = (SELECT {row} FROM jsonb_to_record(c.{side}::jsonb) "
+            f"AS r({listed})) WHERE {side} IS NOT NULL"
+        )
+
+
 def _take_in(connection: Connection, state: State, table: catalog.Table) -> str:
-    if state.outdated:
-        connection.execute(triggers.function_sql(state.oid, state.changes))
-    kept = [column for column in state.layout if column[0] in state.dropped]  # the targets have them still
+    if state.unreadable:
+        _take_over(connection, state, table)
+    layout = _layout(state, table)
+    if layout != state.layout or state.outdated:
+        connection.execute(triggers.function_sql(state.oid, state.changes, layout))
     connection.execute(
         "UPDATE plainstep.captures SET columns = %s, partitions = %s WHERE table_oid = %s AND how = 'capture'",
-        [Jsonb([*table.layout, *kept]), list(table.partitions), table.oid],
+        [Jsonb(layout), list(table.partitions), table.oid],
     )
     for statement in triggers.partitions_sql(table, [oid for oid in table.partitions if oid not in state.partitions]):
         connection.execute(statement)
     fresh = [*state.waiting, *state.retyped]
     if not fresh and not state.new_partitions:
-        return "its trigger function is that of this release now; nothing was missed"
+        return "its trigger function is made for the table as it is now; nothing was missed"
     if not fresh:
         return "now watching new partitions too; if one was attached with rows in it: plainstep reload LOAD"
+    before = [(name, 0 if name in fresh else number, kind) for name, number, kind in layout]
     # What a column held before it changed its type is not known; one that is new held nothing.
     retyped = _any_filled(state.retyped)
     recorded = connection.execute(
-        f"INSERT INTO {state.change_table} (op, was, now) SELECT CASE WHEN {retyped} THEN 'put' ELSE 'update' END, "
-        f"CASE WHEN {retyped} THEN NULL ELSE to_jsonb(whole_row.*) - %s::text[] END, to_jsonb(whole_row.*) "
-        f"FROM {table.sql} whole_row WHERE {_any_filled(fresh)}",
-        [fresh],
+        f"INSERT INTO {state.change_table} (op, fields, was, now) "
+        f"SELECT CASE WHEN {retyped} THEN 'put' ELSE 'update' END, {len(layout)}, "
+        f"CASE WHEN NOT ({retyped}) THEN {triggers.image(before, 'whole_row')} END, {triggers.image(layout, 'whole_row')} "
+        f"FROM {table.sql} whole_row WHERE {_any_filled(fresh)}"
     ).rowcount
     told = f"now capturing {', '.join(state.waiting)} too" if state.waiting else f"read {', '.join(fresh)} anew"
     return f"{told}; rows that had values there already, recorded as updates: {recorded:,}"

@@ -16,7 +16,8 @@ from plainstep.stores.postgresql import catalog, snapshots
 from plainstep.stores.postgresql.capture import Capture
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.table_source import TableSource
-from plainstep.stores.sql import quoted, text
+from plainstep.stores.postgresql.triggers import UNRECORDED
+from plainstep.stores.sql import text
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -31,7 +32,7 @@ ROUGHLY = (
     "the server keeps no commit times (track_commit_timestamp is off)"
 )
 OPS = " ".join(f"WHEN '{op.word}' THEN {int(op)}" for op in Op)
-
+HEADS = f"c.seq, CASE c.op {OPS} END, c.at, c.txn, c.by_role, c.fields, c.was, c.now"
 
 KNOWN = "SELECT mark, token FROM plainstep.readers WHERE identity = %(identity)s AND reader = %(reader)s"
 NOTED = """INSERT INTO plainstep.readers (identity, reader, mark, upto, token)
@@ -59,11 +60,6 @@ class CapturedSource(TableSource):
     def hidden(self, table: catalog.Table) -> frozenset[str]:
         """None: a change row holds the whole row."""
         return frozenset()
-
-    def plain(self, column: Column) -> str:
-        """A column of the table; ``json`` as the change tables keep it."""
-        name = quoted(column.name)
-        return f"{name}::jsonb" if column.native == "json" else name
 
     def span(self) -> Span:
         """How far the changes can be read now: all that is committed."""
@@ -169,52 +165,57 @@ FROM newest""",
 
     def recorded(self, window: Window) -> Iterator[Changes]:
         """The changes of a window as they were recorded."""
+        import pyarrow as pa
+
         from plainstep.core.changes import Changes
-        from plainstep.stores.postgresql.copying import read
+        from plainstep.stores.postgresql.copying import images, read
 
-        names, query = self._query(window)
+        slots = self._slots()
+        query = f"SELECT {HEADS} FROM {self.state.change_table} c WHERE {_within(window, 'c.')} ORDER BY c.seq"
         with self.store.opened() as connection:
-            yield Changes(_changes(None, names))  # so that the columns are known, whatever comes
-            for batch in read(connection, query, names, self.name):
+            yield Changes(self._empty())  # so that the columns are known, whatever comes
+            for batch in read(connection, query, _heads(), self.name):
                 if batch.column("op").null_count:
-                    raise self._lost()
-                yield Changes(_changes(batch, names))
+                    raise self._lost(window)
+                sides = [
+                    images(batch.column(side), batch.column("fields"), slots, self.name, side + ".")
+                    for side in ("was", "now")
+                ]
+                heads = {name: batch.column(name) for name in ("seq", "op", "at", "txn", "by")}
+                yield Changes(pa.table(heads | sides[0] | sides[1], schema=self._empty().schema))
 
-    def _lost(self) -> Refused:
+    def _slots(self) -> list[Column | None]:
+        """The columns in the places in which a change holds their values; None for those that are not read."""
+        wanted = {column.name: column for column in self.columns}
+        places = {name: place for place, (name, _, _) in enumerate(self.state.layout)}
+        return [
+            wanted.get(name) if places[name] == place else None for place, (name, _, _) in enumerate(self.state.layout)
+        ]
+
+    def _empty(self) -> pa.Table:
+        """No change, with all columns, in their order."""
+        import pyarrow as pa
+
+        heads = [(column.name, column.kind) for column in _heads()[:5]]
+        sides = [(side + column.name, column.kind) for side in (WAS, NOW) for column in self.columns]
+        return pa.schema([*heads, *sides]).empty_table()
+
+    def _lost(self, window: Window) -> Refused:
+        with self.store.opened() as connection:  # another one: the changes are still being copied out
+            row = connection.execute(
+                f"SELECT c.now FROM {self.state.change_table} c WHERE {_within(window, 'c.')} AND c.op = %s LIMIT 1",
+                [UNRECORDED],
+            ).fetchone()
+        reload = "plainstep reload LOAD compares the whole table and goes on from there."
+        if row:
+            return Refused(
+                f"A row of {self.name} could not be recorded: {row[0]}.", "What it was changed to is not known.", reload
+            )
         return Refused(
             f"A partition of {self.name} was truncated in a transaction that did not see all of its rows.",
             "Which rows went is not known. (Its isolation level was REPEATABLE READ or SERIALIZABLE.)",
-            "plainstep reload LOAD compares the whole table and goes on from there.",
+            reload,
         )
-
-    def _query(self, window: Window) -> tuple[list[Column], str]:
-        """The columns of a change, and the query for the changes of a window."""
-        import pyarrow as pa
-
-        from plainstep.stores.postgresql.types import Column
-
-        heads = [
-            (Column("seq", "bigint", pa.int64()), "c.seq"),
-            (Column("op", "smallint", pa.int8()), f"CASE c.op {OPS} END"),
-            (Column("at", "timestamptz", pa.timestamp("us", "UTC")), "c.at"),
-            (Column("txn", "bigint", pa.int64()), "c.txn"),
-            (Column("by", "text", pa.string()), "c.by_role"),
-        ]
-        special = [column for column in self.columns if column.canonical]
-        joins = ""
-        for side in (WAS, NOW):
-            image = side.rstrip(".")
-            for column in self.columns:
-                value = f"{image}_.{quoted(column.name)}" if column.canonical else f"c.{image} ->> {text(column.name)}"
-                heads.append((Column(side + column.name, column.declared, column.kind), value))
-            if special:
-                listed = ", ".join(f"{quoted(column.name)} {column.native}" for column in special)
-                joins += f" LEFT JOIN LATERAL jsonb_to_record(c.{image}) AS {image}_({listed}) ON true"
-        selected = ", ".join(value for _, value in heads)
-        query = (
-            f"SELECT {selected} FROM {self.state.change_table} c{joins} WHERE {_within(window, 'c.')} ORDER BY c.seq"
-        )
-        return [column for column, _ in heads], query
 
     def reserve(self) -> None:
         """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
@@ -256,9 +257,19 @@ def _within(window: Window, of: str = "") -> str:
     return " AND ".join(terms)
 
 
-def _changes(batch: pa.RecordBatch | None, columns: list[Column]) -> pa.Table:
+def _heads() -> list[Column]:
+    """What a change holds, its rows as text."""
     import pyarrow as pa
 
-    if batch is None:
-        return pa.schema([(column.name, column.kind) for column in columns]).empty_table()
-    return pa.Table.from_batches([batch])
+    from plainstep.stores.postgresql.types import Column
+
+    return [
+        Column("seq", "bigint", pa.int64()),
+        Column("op", "smallint", pa.int8()),
+        Column("at", "timestamptz", pa.timestamp("us", "UTC")),
+        Column("txn", "bigint", pa.int64()),
+        Column("by", "text", pa.string()),
+        Column("fields", "smallint", pa.int16()),
+        Column("was", "text", pa.string()),
+        Column("now", "text", pa.string()),
+    ]

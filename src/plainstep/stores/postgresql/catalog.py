@@ -23,8 +23,6 @@ WITH RECURSIVE base(attnum, typid, typmod) AS (
 )
 SELECT a.attname, a.attnotnull, a.attgenerated <> '',
        CASE WHEN n.nspname = 'pg_catalog' AND t.typtype <> 'c' THEN format_type(b.typid, b.typmod) ELSE 'text' END,
-       t.typcategory IN ('A', 'T', 'R', 'C') OR t.typtype = 'c'
-           OR t.typname IN ('interval', 'bytea', 'json', 'jsonb', 'xml', 'money'),
        format_type(a.atttypid, a.atttypmod), a.attnum
 FROM base b
 JOIN pg_type t ON t.oid = b.typid AND t.typtype <> 'd'
@@ -213,9 +211,7 @@ def _described(connection: Connection, row: tuple[Any, ...]) -> Table:
         tuple(identity_columns),
         hides_rows,
         inherited,
-        columns=tuple(
-            Column(name, kind, arrow_type(kind), special, native) for name, _, _, kind, special, native, _ in found
-        ),
+        columns=tuple(Column(name, kind, arrow_type(kind), native) for name, _, _, kind, native, _ in found),
         layout=tuple((name, number, native) for name, *_, native, number in found),
         not_null=frozenset(name for name, not_null, *_ in found if not_null),
         generated=frozenset(name for name, _, generated, *_ in found if generated),
@@ -303,7 +299,7 @@ def typed(columns: tuple[Column, ...], types: dict[str, str], table: str) -> lis
             f"Its columns: {', '.join(column.name for column in columns)}.",
         )
     return [
-        Column(column.name, spelled(types[column.name]), arrow_type(spelled(types[column.name])), True, column.native)
+        Column(column.name, spelled(types[column.name]), arrow_type(spelled(types[column.name])), column.native)
         if column.name in types
         else column
         for column in columns

@@ -48,18 +48,59 @@ def read(
 def _parsed(held: io.BytesIO, columns: Sequence[Column], table: str) -> pa.RecordBatch:
     plain = {column.name: pa.string() if pa.types.is_binary(column.kind) else column.kind for column in columns}
     try:
-        found = _csv(held, plain)
+        found = _csv(pa.py_buffer(held.getbuffer()), plain)
     except pa.ArrowInvalid:
-        found = _csv(held, dict.fromkeys(plain, pa.string()))
+        found = _csv(pa.py_buffer(held.getbuffer()), dict.fromkeys(plain, pa.string()))
     arrays = [_typed(found.column(column.name).combine_chunks(), column, table) for column in columns]
     return pa.record_batch(arrays, names=list(plain))
 
 
-def _csv(held: io.BytesIO, kinds: dict[str, pa.DataType]) -> pa.Table:
-    held.seek(0)
+def images(
+    texts: pa.Array, fields: pa.Array, slots: Sequence[Column | None], table: str, side: str
+) -> dict[str, pa.Array]:
+    """The columns of rows that are kept as the server writes a record: ``(1,"a ""b""\",,t)``, which is all but CSV.
+
+    Args:
+        texts: the rows; null where there is none.
+        fields: how many values each has; later columns were not captured yet.
+        slots: the columns in their places; None for one that is not read.
+        table: its name, for messages.
+        side: what goes before the columns' names.
+
+    Raises:
+        DataError: a value has no like in Arrow.
+    """
+    width = len(slots)
+    lacking = [width - one if one else 0 for one in pc.unique(fields).to_pylist()]
+    tails = pa.scalar("\n")
+    if any(lacking):
+        ends = {width - more: "," * more + "\n" for more in lacking}
+        tails = pa.array([ends[one if one else width] for one in fields.to_pylist()], pa.string())
+    inner = pc.utf8_slice_codeunits(texts, 1, -1)
+    lines = pc.binary_join_element_wise(pc.fill_null(inner, "," * (width - 1)), tails, "")
+    named = {str(place): column for place, column in enumerate(slots)}
+    wanted = {name: column for name, column in named.items() if column is not None}
+    kinds = {name: pa.string() if pa.types.is_binary(column.kind) else column.kind for name, column in wanted.items()}
+    data = lines.buffers()[2].slice(0, pc.sum(pc.binary_length(lines)).as_py()) if len(lines) else pa.py_buffer(b"")
+    try:
+        found = _csv(data, kinds, list(named))
+    except pa.ArrowInvalid:
+        found = _csv(data, dict.fromkeys(kinds, pa.string()), list(named))
+    arrays = {name: _unescaped(found.column(name).combine_chunks()) for name in wanted}
+    return {side + column.name: _typed(arrays[name], column, table) for name, column in wanted.items()}
+
+
+def _unescaped(found: pa.Array) -> pa.Array:
+    """Text without the second of each two backslashes that stand for one."""
+    if not pa.types.is_string(found.type) or not pc.any(pc.match_substring(found, "\\\\")).as_py():
+        return found
+    return pc.replace_substring(found, "\\\\", "\\")
+
+
+def _csv(data: pa.Buffer, kinds: dict[str, pa.DataType], names: list[str] | None = None) -> pa.Table:
     return pa.csv.read_csv(
-        held,
-        pa.csv.ReadOptions(column_names=list(kinds), block_size=2 * CHUNK),
+        pa.BufferReader(data),
+        pa.csv.ReadOptions(column_names=names or list(kinds), block_size=max(2 * CHUNK, len(data) + 1)),
         pa.csv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False),
         pa.csv.ConvertOptions(
             column_types=kinds,
@@ -68,6 +109,7 @@ def _csv(held: io.BytesIO, kinds: dict[str, pa.DataType]) -> pa.Table:
             quoted_strings_can_be_null=False,
             true_values=["t", "true"],
             false_values=["f", "false"],
+            include_columns=list(kinds),
         ),
     )
 

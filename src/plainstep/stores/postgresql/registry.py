@@ -54,7 +54,8 @@ class State:
         identity: this capture's identity.
         system: the database it was made in.
         key: the columns that tell rows apart.
-        layout: the columns captured: name, number and type of each as it was then.
+        layout: the columns captured, in the order in which their values are kept: name, number and type of each as it was
+            when it was captured. The number of one that is gone is 0.
         partitions: the tables its rows lay in, if it is partitioned.
         changes: the change table (or the slot), as it is named.
         since: when it was turned on.
@@ -63,7 +64,8 @@ class State:
         table: the table as it is now, or None if it is gone.
         problem: what is wrong, or empty; then changes may have been missed.
         remedy: the command that mends it.
-        outdated: whether its triggers do what those of an earlier release did.
+        outdated: whether its triggers were made by an earlier release, or for columns that are gone.
+        unreadable: whether its changes are kept as an earlier release kept them.
     """
 
     oid: int
@@ -81,6 +83,7 @@ class State:
     problem: str = ""
     remedy: str = ""
     outdated: bool = False
+    unreadable: bool = False
 
     @property
     def change_table(self) -> str:
@@ -90,7 +93,7 @@ class State:
     @property
     def columns(self) -> tuple[str, ...]:
         """The names of the columns captured."""
-        return tuple(name for name, _, _ in self.layout)
+        return tuple(dict.fromkeys(name for name, _, _ in self.layout))
 
     @property
     def _now(self) -> tuple[tuple[str, int, str], ...]:
@@ -101,6 +104,12 @@ class State:
         """Columns of the table that came, by addition or under a new name, since capture was turned on or refreshed."""
         known = {(name, number) for name, number, _ in self.layout}
         return tuple(name for name, number, _ in self._now if (name, number) not in known)
+
+    @property
+    def gone(self) -> tuple[str, ...]:
+        """Columns that the table no longer has, and whose values are still looked for with every change."""
+        there = {(name, number) for name, number, _ in self._now}
+        return tuple(name for name, number, _ in self.layout if number and (name, number) not in there)
 
     @property
     def retyped(self) -> tuple[str, ...]:
@@ -255,8 +264,12 @@ class Way(ABC):
     def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
         """Tell how much is held, and between which positions."""
 
+    def is_unreadable(self, connection: Connection, state: State) -> bool:
+        """Whether its changes are kept as an earlier release kept them."""
+        return False
+
     def is_outdated(self, connection: Connection, state: State) -> bool:
-        """Whether a capture records as an earlier release did."""
+        """Whether a capture was made by an earlier release, or for columns that are gone."""
         return False
 
     def command(self, verb: str, table: str) -> str:
@@ -292,6 +305,12 @@ class Way(ABC):
         if state.table:
             catalog.refuse_hidden_rows(connection, state.table, f"{self.store.name}.{table}")
             catalog.refuse_inherited(state.table, f"{self.store.name}.{table}")
+        if state.unreadable:
+            raise Refused(
+                f"The changes of {self.store.name}.{table} are kept as an earlier release kept them.",
+                "This one reads them in another form.",
+                self.command("refresh", table),
+            )
         if state.problem:
             raise Refused(
                 f"The capture of {self.store.name}.{table} cannot be trusted: {state.problem}.",
@@ -304,6 +323,7 @@ class Way(ABC):
         state.table = found
         state.problem = self.wrong(connection, state, found)
         state.outdated = self.is_outdated(connection, state)
+        state.unreadable = self.is_unreadable(connection, state)
         if state.lost_partitions:
             state.problem = f"a partition of {found.name} was detached or dropped, and its rows with it"
         if state.problem or state.stale:

@@ -13,6 +13,7 @@ from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.registry import State, Way
 from plainstep.stores.records import CaptureInfo, Snapshot
+from plainstep.stores.sql import quoted
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -46,9 +47,9 @@ class TableSource(ABC):
     def hidden(self, table: catalog.Table) -> frozenset[str]:
         """Columns of the table whose changes are not told."""
 
-    @abstractmethod
     def plain(self, column: Column) -> str:
         """A column of the table, in the form in which changes carry it."""
+        return quoted(column.name)
 
     @abstractmethod
     def stands_at(self, connection: Connection) -> Span:
@@ -85,9 +86,7 @@ class TableSource(ABC):
         came = [f"the column {name} of {self.name} is not captured yet: {refresh}" for name in self.state.waiting]
         other = [f"the column {name} of {self.name} has another type now: {refresh}" for name in self.state.retyped]
         parts = [f"{self.name} has a new partition: {refresh}"] if self.state.new_partitions else []
-        old = (
-            [f"the capture of {self.name} records as an earlier release did: {refresh}"] if self.state.outdated else []
-        )
+        old = [f"the capture of {self.name} was made for the table as it was: {refresh}"] if self.state.outdated else []
         return came + other + parts + old
 
     def held(self) -> CaptureInfo:

@@ -80,14 +80,12 @@ class Column:
         name: its name.
         declared: its type, a domain's replaced by what it is made of; ``text`` for an enum.
         kind: its Arrow type.
-        canonical: whether its text out of a JSON object must be brought into its own form by the server.
         native: its type as this database names it.
     """
 
     name: str
     declared: str
     kind: pa.DataType
-    canonical: bool = False
     native: str = "text"
 
     @property
