@@ -196,7 +196,8 @@ class Shapes(unittest.TestCase):
 
     def test_every_type_and_awkward_names(self) -> None:
         for how in ("capture", "log"):
-            forms = ("SELECT to_jsonb(x) - 'j' - 'made' FROM {} x", "SELECT j::jsonb FROM {}")
+            named = "k, i2, i4, i8, f4, f8, n, big, free, t, v, c, b, d, tm, ts, tz, iv, u, by, j, jb, a, at, e, r, tr, g, ip, bits"
+            form = f'SELECT ROW({named}, "select")::text FROM {{}}'
             with (
                 self.subTest(how),
                 park('CREATE SCHEMA "Odd schema"', ALL_TYPES, how=how, table=ODD) as (source, target, town),
@@ -209,11 +210,15 @@ class Shapes(unittest.TestCase):
                         f"UPDATE {ODD} SET f8 = '-Infinity', f4 = 'Infinity', k = 9 WHERE k = 3",
                         f"DELETE FROM {ODD} WHERE k = 2",
                     ],
+                    # What JSON would not tell apart: a null of JSON's and none, -0 and 0, where an array begins.
+                    [
+                        f"UPDATE {ODD} SET j = ' null', jb = 'null', f4 = '-0', f8 = '-0', a = '[0:1]={{4,5}}' WHERE k = 1"
+                    ],
+                    [f"UPDATE {ODD} SET j = NULL, jb = NULL, f4 = 0, f8 = 0, a = '{{4,5}}' WHERE k = 1"],
                 ):
                     source.sql(*change)
                     self.assertEqual({one.error for one in town.project.step()}, {None})
-                    for form in forms:
-                        self.assertEqual(target.rows(form.format("copied")), source.rows(form.format(ODD)))
+                    self.assertEqual(target.rows(form.format("copied")), source.rows(form.format(ODD)))
                     self.assertTrue(all(one.ok for one in town.project.check()))
                 kinds = dict(
                     target.rows(

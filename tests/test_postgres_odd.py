@@ -77,12 +77,13 @@ class Captured(Odd):
                 "default_transaction_isolation": "'repeatable read'",
                 "timezone": "'Asia/Tokyo'", "datestyle": "'SQL, DMY'", "intervalstyle": "'iso_8601'",
                 "search_path": "nowhere", "bytea_output": "'escape'", "extra_float_digits": "-5", "default_transaction_read_only": "on",
+                "standard_conforming_strings": "off",
             }.items():  # fmt: skip
                 source.sql(f"ALTER DATABASE {source.name} SET {name} = {value}")
                 target.sql(f"ALTER DATABASE {target.name} SET {name} = {value}")
             writing = {"options": "-c default_transaction_read_only=off -c search_path=public"}
             with source.connect(**writing) as writer:
-                writer.execute("INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')")
+                writer.execute("INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm'), (3, 3, E'\\\\n'' OR true --')")
                 town.project.step()
                 writer.execute("ALTER TABLE tree ADD COLUMN planted timestamptz, ADD COLUMN height float8")
                 writer.execute("BEGIN")
@@ -125,6 +126,89 @@ class Captured(Odd):
             self.same(source, target, town)
             source.sql("COMMENT ON TABLE plainstep.captures IS 'Plain Step, format 99'")
             self.refused(town, "format 99")
+
+    def test_changes_that_an_earlier_release_kept_as_json(self) -> None:
+        kinds = "k int PRIMARY KEY, a int, b text, n numeric(6,2), t timestamptz, j jsonb"
+        with park(f"CREATE TABLE tree ({kinds})") as (source, target, town):
+            [(oid,)] = source.rows("SELECT 'tree'::regclass::oid")
+            self.same(source, target, town)
+            source.sql(
+                'ALTER TABLE plainstep."public.tree" DROP COLUMN fields, DROP COLUMN was, DROP COLUMN now',
+                'ALTER TABLE plainstep."public.tree" ADD COLUMN was jsonb, ADD COLUMN now jsonb',
+                f"CREATE OR REPLACE FUNCTION plainstep.record_{oid}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $x$BEGIN "
+                "INSERT INTO plainstep.\"public.tree\" (op, was, now) VALUES (lower(TG_OP), CASE WHEN TG_OP <> 'INSERT' THEN "
+                "to_jsonb(OLD) END, CASE WHEN TG_OP <> 'DELETE' THEN to_jsonb(NEW) END); RETURN NULL; END $x$",
+                "INSERT INTO tree VALUES (1, 1, E'a \"b\"\n\\\\', 1.5, '2020-01-01 12:00+02', '{\"z\": 1}'), (2, NULL, '', NULL, NULL, NULL)",
+                "UPDATE tree SET b = 'elm' WHERE k = 2", "DELETE FROM tree WHERE k = 2",
+            )  # fmt: skip
+            remedy = self.refused(town, "kept as an earlier release kept them")
+            self.assertEqual(town.run(*remedy.split()[1:]).exit_code, 0)
+            self.same(source, target, town)
+            kinds = [event.change["op"] for event in town.project.trace("into_duckdb", "2").events]
+            self.assertEqual(kinds, ["insert", "update", "delete"])
+
+    def test_a_row_that_cannot_be_recorded_never_fails_its_writer(self) -> None:
+        with park(TREE) as (source, target, town):
+            [(oid, body)] = source.rows(
+                "SELECT proname, prosrc FROM pg_proc WHERE pronamespace = 'plainstep'::regnamespace"
+            )
+            self.same(source, target, town)
+            smaller = body.replace("900000000", "1000")
+            self.assertNotEqual(body, smaller)
+            source.sql(f"CREATE OR REPLACE FUNCTION plainstep.{oid}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS $x${smaller}$x$",
+                       "INSERT INTO tree VALUES (1, 1, 'oak')", "INSERT INTO tree VALUES (2, 2, repeat('x', 2000))")  # fmt: skip
+            remedy = self.refused(town, "A row of public.tree could not be recorded: the row is too large")
+            source.sql("DELETE FROM tree WHERE k = 2")
+            self.mended(source, target, town, remedy)
+
+    def test_columns_that_go_and_are_renamed_under_a_capture(self) -> None:
+        with park(TREE) as (source, target, town):
+            source.sql("INSERT INTO tree SELECT n, n, 'oak' FROM generate_series(1, 4) n")
+            self.same(source, target, town)
+            for change in (
+                "ALTER TABLE tree RENAME b TO species",
+                "ALTER TABLE tree DROP COLUMN a",
+                "ALTER TABLE tree ADD COLUMN a int DEFAULT 7, ADD COLUMN b text",
+            ):
+                source.sql(change, "INSERT INTO tree (k, species) SELECT max(k) + 1, NULL FROM tree" if "RENAME" not in change
+                           else "INSERT INTO tree SELECT max(k) + 1, 0, 'elm' FROM tree")  # fmt: skip
+                source.sql("UPDATE tree SET species = species || '!' WHERE k = 1")
+            self.assertIn("capture refresh", town.run("status").output)
+            self.assertEqual(town.run("capture", "refresh", "source.public.tree").exit_code, 0)
+            for load in INTO:
+                done = town.run("step", load)
+                self.assertEqual(done.exit_code, 0, done.stderr)
+            wanted = source.rows("SELECT k, species, a, b FROM tree")
+            for now in ("UPDATE tree SET a = a + 1, b = 'x' WHERE k < 4", "DELETE FROM tree WHERE k = 5"):
+                self.assertEqual(target.rows("SELECT k, species, a, b FROM copied"), wanted)
+                source.sql(now)
+                town.project.step()
+                wanted = source.rows("SELECT k, species, a, b FROM tree")
+            self.assertTrue(all(one.ok for one in town.project.check()))
+
+    def test_names_that_look_like_something_else(self) -> None:
+        odd = '"a.b"."100% %s $record0$"'
+        columns = 'k int PRIMARY KEY, "%s $record0$ $record1$" text, "a.b" int'
+        made = ('CREATE SCHEMA "a.b"', "CREATE SCHEMA a", f"CREATE TABLE {odd} ({columns})")
+        twins = ('CREATE TABLE "a.b".c (k int PRIMARY KEY, a int)', 'CREATE TABLE a."b.c" (k int PRIMARY KEY, a int)')
+        with park(*made, *twins, table=odd) as (source, target, town):
+            for name in ('source."a.b".c', 'source.a."b.c"'):
+                town.project.capture_on(name)
+            for change in (
+                f"INSERT INTO {odd} VALUES (1, '50% %s', 2)",
+                f'UPDATE {odd} SET "a.b" = 3',
+                f"INSERT INTO {odd} VALUES (2, NULL, NULL)",
+                f"TRUNCATE {odd}",
+                f"INSERT INTO {odd} VALUES (3, '%', 4)",
+            ):
+                source.sql(change, 'INSERT INTO a."b.c" SELECT count(*) FROM a."b.c"')
+                town.project.step()
+                self.assertEqual(target.rows("copied"), source.rows(odd))
+                self.assertTrue(all(one.ok for one in town.project.check()))
+            held = {one.table: one.held for _, one in town.project.captures("source")}
+            self.assertEqual(held, {odd: 5, '"a.b".c': 0, 'a."b.c"': 5})
+            self.assertEqual(town.run("trim", "source").exit_code, 0)
+            self.assertEqual(town.run("trace", "into_duckdb", "3").exit_code, 0)
 
     def test_tables_that_others_inherit_from(self) -> None:
         heir = "CREATE TABLE heir (extra int) INHERITS (tree)"

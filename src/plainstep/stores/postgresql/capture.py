@@ -30,11 +30,11 @@ SELECT t.tgname::text, t.tgenabled::text FROM pg_trigger t WHERE t.tgrelid = %s 
 ORDER BY 1"""
 
 
-FUNCTION = "SELECT prosrc, proconfig FROM pg_proc WHERE oid = to_regprocedure(%s)"
-# Earlier releases kept rows as JSON.
-OF_JSON = (
-    "SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass(%s) AND attname = 'now' AND atttypid = 'jsonb'::regtype"
-)
+# A capture's function, and whether its changes are kept as JSON, as earlier releases kept them.
+MADE_FOR = """
+SELECT prosrc, proconfig, EXISTS (
+    SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass(%s) AND attname = 'now' AND atttypid = 'jsonb'::regtype)
+FROM pg_proc WHERE oid = to_regprocedure(%s)"""
 
 HELD = """SELECT count(*) FILTER (WHERE seq > 0), coalesce(min(seq), 0), coalesce(max(seq), 0), pg_total_relation_size(%s),
 (SELECT at FROM {0} WHERE seq > 0 ORDER BY seq LIMIT 1) FROM {0}"""
@@ -67,21 +67,16 @@ class Capture(Way):
         row = connection.execute(f"SELECT 1 FROM {state.change_table} LIMIT 1").fetchone()
         return "" if row else f"the changes in {state.change_table} were cleared"
 
-    def is_outdated(self, connection: Connection, state: State) -> bool:
-        """Whether its function is not the one that this release makes for the table as it is: it is slower, or less sure."""
-        row = connection.execute(FUNCTION, [f"{triggers.function_name(state.oid)}()"]).fetchone()
+    def look_for_earlier(self, connection: Connection, state: State) -> None:
+        """Tell whether its function is not the one that this release makes for the table as it is: slower, or less sure."""
+        named = f"{triggers.function_name(state.oid)}()"
+        row = connection.execute(MADE_FOR, [state.change_table, named]).fetchone()
         if row is None:
-            return False
-        settings = {name.lower(): value for name, _, value in (one.partition("=") for one in row[1] or ())}
-        return bool(
-            state.gone
-            or row[0] != triggers.function_body(state.oid, state.changes, state.layout)
-            or settings != triggers.FUNCTION_SETTINGS
-        )
-
-    def is_unreadable(self, connection: Connection, state: State) -> bool:
-        """Whether its changes are kept as JSON."""
-        return connection.execute(OF_JSON, [state.change_table]).fetchone() is not None
+            return
+        body, chosen, state.unreadable = row
+        settings = {name.lower(): value for name, _, value in (one.partition("=") for one in chosen or ())}
+        made = triggers.function_body(state.oid, state.changes, state.layout)
+        state.outdated = bool(state.gone or body != made or settings != triggers.FUNCTION_SETTINGS)
 
     def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
         """Tell how much is held, and between which positions."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import threading
 import weakref
 from collections.abc import Iterator
@@ -31,6 +32,7 @@ SETTINGS = {
     "bytea_output": "hex",
     "extra_float_digits": "1",
     "client_encoding": "UTF8",
+    "standard_conforming_strings": "on",
 }
 
 
@@ -40,6 +42,20 @@ def without_password(url: str) -> str:
     who, at, where = parts.netloc.rpartition("@")
     query = "&".join(part for part in parts.query.split("&") if part and not part.lower().startswith("password="))
     return urlunsplit((parts.scheme, who.partition(":")[0] + at + where, parts.path, query, ""))
+
+
+# What stands in quotes in a query, in which a percent sign is no placeholder.
+IN_QUOTES = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'""")
+
+
+class _Cursor(psycopg.Cursor[Any]):
+    """A cursor to which a table or a column may be called ``100%``."""
+
+    def execute(self, query: Any, params: Any = None, **more: Any) -> _Cursor:
+        """Run a query; percent signs in names and texts are no placeholders."""
+        if params is not None:
+            query = IN_QUOTES.sub(lambda found: found[0].replace("%", "%%"), query)
+        return super().execute(query, params, **more)
 
 
 class Connections:
@@ -107,7 +123,11 @@ class Connections:
     def _connect(self) -> Connection:
         try:
             connection = psycopg.connect(
-                self.url, autocommit=True, application_name="plainstep", connect_timeout=max(2, round(self.wait))
+                self.url,
+                autocommit=True,
+                application_name="plainstep",
+                connect_timeout=max(2, round(self.wait)),
+                cursor_factory=_Cursor,
             )
             chosen = ", ".join(f"set_config('{name}', '{value}', false)" for name, value in SETTINGS.items())
             connection.execute(f"SELECT {chosen}, set_config('lock_timeout', '{round(self.wait * 1000)}', false)")

@@ -77,7 +77,7 @@ def images(
         ends = {width - more: "," * more + "\n" for more in lacking}
         tails = pa.array([ends[one if one else width] for one in fields.to_pylist()], pa.string())
     inner = pc.utf8_slice_codeunits(texts, 1, -1)
-    lines = pc.binary_join_element_wise(pc.fill_null(inner, "," * (width - 1)), tails, "")
+    lines = pc.fill_null(pc.binary_join_element_wise(inner, tails, ""), "," * (width - 1) + "\n")
     named = {str(place): column for place, column in enumerate(slots)}
     wanted = {name: column for name, column in named.items() if column is not None}
     kinds = {name: pa.string() if pa.types.is_binary(column.kind) else column.kind for name, column in wanted.items()}

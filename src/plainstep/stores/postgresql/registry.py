@@ -264,13 +264,9 @@ class Way(ABC):
     def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
         """Tell how much is held, and between which positions."""
 
-    def is_unreadable(self, connection: Connection, state: State) -> bool:
-        """Whether its changes are kept as an earlier release kept them."""
-        return False
-
-    def is_outdated(self, connection: Connection, state: State) -> bool:
-        """Whether a capture was made by an earlier release, or for columns that are gone."""
-        return False
+    def look_for_earlier(self, connection: Connection, state: State) -> None:
+        """Tell whether a capture, or what it recorded, is that of an earlier release, or of columns that are gone."""
+        return
 
     def command(self, verb: str, table: str) -> str:
         """A command for a table, as a person types it."""
@@ -322,8 +318,7 @@ class Way(ABC):
     def _judge(self, connection: Connection, state: State, found: catalog.Table, table: str) -> None:
         state.table = found
         state.problem = self.wrong(connection, state, found)
-        state.outdated = self.is_outdated(connection, state)
-        state.unreadable = self.is_unreadable(connection, state)
+        self.look_for_earlier(connection, state)
         if state.lost_partitions:
             state.problem = f"a partition of {found.name} was detached or dropped, and its rows with it"
         if state.problem or state.stale:

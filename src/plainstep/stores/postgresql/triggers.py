@@ -17,9 +17,9 @@ RECORD, TRUNCATE = "0_plainstep_record", "0_plainstep_truncate"
 
 
 def change_table_name(table: catalog.Table) -> str:
-    """The change table's name: that of the table with its schema, as long as it fits."""
+    """The change table's name: that of the table with its schema, if it fits and can mean no other one."""
     name = f"{table.schema}.{table.name}"
-    if len(name.encode()) <= 63:
+    if len(name.encode()) <= 63 and name.count(".") == 1:
         return name
     tail = f"_{table.oid}"
     return name.encode()[: 63 - len(tail)].decode(errors="ignore") + tail
@@ -114,6 +114,7 @@ FUNCTION_SETTINGS = {
     "intervalstyle": "postgres",
     "bytea_output": "hex",
     "timezone": "UTC",
+    "standard_conforming_strings": "on",
 }
 
 
