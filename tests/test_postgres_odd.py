@@ -76,8 +76,8 @@ class Captured(Odd):
             for name, value in {
                 "default_transaction_isolation": "'repeatable read'",
                 "timezone": "'Asia/Tokyo'", "datestyle": "'SQL, DMY'", "intervalstyle": "'iso_8601'",
-                "search_path": "nowhere", "bytea_output": "'escape'", "extra_float_digits": "-5", "default_transaction_read_only": "on",
-                "standard_conforming_strings": "off",
+                "search_path": "nowhere", "bytea_output": "'escape'", "extra_float_digits": "-5",
+                "standard_conforming_strings": "off", "default_transaction_read_only": "on",
             }.items():  # fmt: skip
                 source.sql(f"ALTER DATABASE {source.name} SET {name} = {value}")
                 target.sql(f"ALTER DATABASE {target.name} SET {name} = {value}")
