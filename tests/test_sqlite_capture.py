@@ -425,6 +425,33 @@ class BadValues(unittest.TestCase):
             [outcome] = town.project.step("other", raise_errors=False)
             self.assertIn("Most rows of town.tree would be set aside: 3, beside 0", str(outcome.error))
 
+    def test_two_spellings_of_one_key_are_two_rows_and_refused(self) -> None:
+        for kind, first, second in (
+            ("DECIMALTEXT(10,2)", "1.5", "1.50"),
+            ("TIMESTAMP", "2026-01-02 03:04", "2026-01-02T03:04:00"),
+        ):
+            loads = "[loads.kept]\nfrom = 'town.tree'\ninto = 'house.kept'\n"
+            with self.subTest(kind), Town(f"CREATE TABLE tree (k {kind} PRIMARY KEY, b TEXT)", loads=loads) as town:
+                town.project.capture_on("town.tree")
+                town.sql(f"INSERT INTO tree VALUES ('{first}', 'oak')")
+                town.project.step("kept")
+                town.sql(f"UPDATE tree SET k = '{second}' WHERE k = '{first}'", f"UPDATE tree SET k = '{first}'")
+                self.assertEqual(town.project.step("kept")[0].error, None)
+                town.sql(f"INSERT INTO tree VALUES ('{second}', 'elm')")
+                self.assertIn("contradict", str(town.project.step("kept", raise_errors=False)[0].error))
+                for words in (("check", "kept"), ("reload", "kept")):
+                    told = town.run(*words)
+                    self.assertEqual(told.exit_code, 4, told.output)
+                    self.assertIn(
+                        f"have keys that are one value: {' and '.join(map(repr, sorted((first, second))))}", told.stderr
+                    )
+                town.sql("UPDATE tree SET b = 'ash'")
+                self.assertIn("one value", str(town.project.step("kept", raise_errors=False)[0].error))
+                town.sql(f"UPDATE tree SET k = '{second.replace('1', '7')}' WHERE k = '{second}'")
+                self.assertEqual(town.run("reload", "kept").exit_code, 0)
+                self.assertEqual([one.health for one in town.project.status("kept")], ["ok"])
+                self.assertEqual(len(town.rows("house", "kept")), 2)
+
     def test_text_that_is_not_utf_8(self) -> None:
         with self.town() as town:
             town.sql("UPDATE tree SET b = CAST(X'6f616bff' AS TEXT) WHERE k = 1")

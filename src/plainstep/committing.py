@@ -146,6 +146,8 @@ class _Reading:
 def _tolerated(load: Load, entry: LedgerEntry) -> int | None:
     """How many contradictions are merged all the same; None for any number."""
     if load.config.strict is None:
+        if isinstance(load.source, LooselyTyped) and load.source.spells_keys:
+            return 0  # a row to insert is there already: by another spelling of its key
         trusted = load.source.own_capture or not load.source.sure or moved_by_hand(load)
         return None if trusted else max(entry.changes // 10, FEW)
     return 0 if load.config.strict else None

@@ -215,9 +215,13 @@ class LooselyTyped(Source, Protocol):
 
     Attributes:
         on_bad_value: what is done with one that does not fit: ``refuse``, ``round``, ``null`` or ``quarantine``.
+        spells_keys: whether two rows may have keys that are one value, written in two ways.
     """
 
     on_bad_value: str
+
+    @property
+    def spells_keys(self) -> bool: ...
 
     def table(self) -> Table:
         """The table itself, its values read as those of its changes are."""

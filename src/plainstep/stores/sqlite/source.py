@@ -20,6 +20,7 @@ from plainstep.stores.sqlite import capture, readers
 from plainstep.stores.sqlite.connection import begin, fetched
 from plainstep.stores.sqlite.misfits import Misfits
 from plainstep.stores.sqlite.quarantine import Quarantine, noted
+from plainstep.stores.sqlite.spellings import Spellings, has_spellings
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -110,6 +111,15 @@ class SqliteSource:
         """What is done with values that do not fit their columns."""
         return Misfits(self.on_bad_value, self.key(), f"plainstep reload {self.reader.partition(',')[0] or 'LOAD'}")
 
+    @property
+    def spells_keys(self) -> bool:
+        """Whether two keys may be one value."""
+        return any(has_spellings(column) for column in self._columns if column.name in self.key())
+
+    @cached_property
+    def _spellings(self) -> Spellings:
+        return Spellings(f"{self.store.name}.{self.name}")
+
     @cached_property
     def quarantine(self) -> Quarantine:
         """The rows that are set aside."""
@@ -146,7 +156,7 @@ class SqliteSource:
     def _renewed_span(self, connection: sqlite3.Connection) -> Span:
         """The span, and with it the state of the capture and the columns, as they are now."""
         self.__dict__["_state"] = self._look(connection)
-        for one in ("_columns", "misfits", "quarantine"):
+        for one in ("_columns", "misfits", "quarantine", "_spellings"):
             self.__dict__.pop(one, None)
         oldest, head, at = capture.bounds(connection, self._state)
         when = None if at is None else capture.since_epoch(at)
@@ -321,6 +331,11 @@ class SqliteSource:
         if out:
             names = [name for name, _ in images]
             table |= noted(out, names, rows)
+        if self.spells_keys and rows:
+            spelled = dict(zip((name for name, _ in images), columns[3:], strict=True))
+            sides = [[side + name for name in self.key()] for side in (WAS, NOW)]
+            old, new = (([table[name] for name in names], [spelled[name] for name in names]) for names in sides)
+            self._spellings.changes(old, new)
         return Changes(pa.table(table))
 
     def _array(self, column: Column, values: Sequence[Any], whose: Any, out: dict[int, str] | None = None) -> pa.Array:
@@ -357,6 +372,9 @@ class SqliteSource:
                 for column, values in zip(self._columns, columns, strict=True)
             ]
             batch = pa.record_batch(arrays, schema=schema)
+            if self.spells_keys:
+                texts = list(zip(*rows, strict=True))
+                self._spellings.rows([arrays[place] for place in key], [texts[place] for place in key])
             yield self.quarantine.without_rows(batch, out, rows) if out is not None else batch
 
     def _row_name(self, row: tuple[Any, ...], key: list[int]) -> str:
