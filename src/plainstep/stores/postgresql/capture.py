@@ -14,7 +14,7 @@ import psycopg
 from psycopg.types.json import Jsonb
 
 from plainstep.errors import Refused, StoreError
-from plainstep.stores.postgresql import catalog, registry, triggers
+from plainstep.stores.postgresql import catalog, registry, triggers, trust
 from plainstep.stores.postgresql.connection import Connection, holders
 from plainstep.stores.postgresql.registry import State, Way
 from plainstep.stores.postgresql.triggers import RECORD, TRUNCATE
@@ -64,6 +64,7 @@ class Capture(Way):
             return f"the trigger {next(iter(found))} fires before capture's, so what it does is recorded too early"
         if not catalog.exists(connection, state.change_table):
             return f"its change table {state.change_table} is gone"
+        state.ours = trust.held(connection, state.change_table)
         row = connection.execute(f"SELECT 1 FROM {state.change_table} LIMIT 1").fetchone()
         return "" if row else f"the changes in {state.change_table} were cleared"
 
@@ -129,6 +130,7 @@ class Capture(Way):
             state = self.inspect(connection, table)
             if state is None:
                 raise self.off(connection, table)
+            registry.ready(connection)
             if state.problem:
                 key = state.key if set(state.key) <= set(found.names) else ()
                 _remove(connection, state)
@@ -208,6 +210,7 @@ def _hand_over(connection: Connection, table: catalog.Table) -> None:
 
 
 def _remove(connection: Connection, state: State) -> None:
+    registry.held_to_write(connection)
     if state.table is not None:
         for name in (RECORD, TRUNCATE):
             connection.execute(f"DROP TRIGGER IF EXISTS {quoted(name)} ON {state.table.sql}")
@@ -215,8 +218,7 @@ def _remove(connection: Connection, state: State) -> None:
             connection.execute(f"DROP TRIGGER IF EXISTS {quoted(TRUNCATE)} ON {name}")
     connection.execute(f"DROP FUNCTION IF EXISTS plainstep.{quoted(f'record_{state.oid}')}()")
     connection.execute(f"DROP TABLE IF EXISTS {state.change_table}")
-    if catalog.exists(connection, "plainstep.readers"):
-        connection.execute("DELETE FROM plainstep.readers WHERE identity = %s", [state.identity])
+    registry.forget_readers(connection, state.identity)
     connection.execute("DELETE FROM plainstep.captures WHERE table_oid = %s AND how = 'capture'", [state.oid])
 
 
@@ -255,6 +257,7 @@ def _take_over(connection: Connection, state: State, table: catalog.Table) -> No
 
 
 def _take_in(connection: Connection, state: State, table: catalog.Table) -> str:
+    registry.held_to_write(connection, state.change_table)
     if state.unreadable:
         _take_over(connection, state, table)
     layout = _layout(state, table)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING
@@ -12,7 +13,7 @@ import psycopg
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, WAS, Op
 from plainstep.errors import Refused
-from plainstep.stores.postgresql import catalog, snapshots
+from plainstep.stores.postgresql import catalog, registry, snapshots, trust
 from plainstep.stores.postgresql.capture import Capture
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.table_source import TableSource
@@ -33,11 +34,6 @@ ROUGHLY = (
 )
 OPS = " ".join(f"WHEN '{op.word}' THEN {int(op)}" for op in Op)
 HEADS = f"c.seq, CASE c.op {OPS} END, c.at, c.txn, c.by_role, c.fields, c.was, c.now"
-
-KNOWN = "SELECT mark, token FROM plainstep.readers WHERE identity = %(identity)s AND reader = %(reader)s"
-NOTED = """INSERT INTO plainstep.readers (identity, reader, mark, upto, token)
-VALUES (%(identity)s, %(reader)s, %(mark)s, %(mark)s, %(token)s) ON CONFLICT (identity, reader)
-DO UPDATE SET mark = excluded.mark, upto = excluded.upto, token = excluded.token, seen = now()"""
 
 
 class CapturedSource(TableSource):
@@ -80,9 +76,20 @@ class CapturedSource(TableSource):
         token, oldest, head, at = row
         return Span(self.state.identity, oldest, head, at, token, since=self.state.since)
 
+    @contextmanager
+    def _reading(self) -> Iterator[Connection]:
+        """A connection to read the change table; while others may put something into it, in a transaction that keeps it as it is."""
+        with self.store.opened() as connection:
+            if self.state.ours:
+                yield connection
+                return
+            with connection.transaction():
+                trust.held(connection, self.state.change_table)
+                yield connection
+
     def time_of(self, place: Place) -> datetime | None:
         """When the change at a place was recorded, if it is held."""
-        with self.store.opened() as connection:
+        with self._reading() as connection:
             row = connection.execute(
                 f"SELECT at FROM {self.state.change_table} WHERE seq = %s", [place.position]
             ).fetchone()
@@ -90,7 +97,7 @@ class CapturedSource(TableSource):
 
     def waiting(self, window: Window) -> Waiting:
         """How much a window holds."""
-        with self.store.opened() as connection:
+        with self._reading() as connection:
             row = connection.execute(
                 f"SELECT count(*), min(at) FROM {self.state.change_table} WHERE {_within(window)}"
             ).fetchone()
@@ -103,7 +110,7 @@ class CapturedSource(TableSource):
         As with every place, no transaction is split, and none is in without those that came before it on a row.
         """
         changes = self.state.change_table
-        with self.store.opened() as connection:
+        with self._reading() as connection:
             at, note = self._clock(connection) if isinstance(point, datetime) else ("at", "")
             early = "last <= %(point)s" if isinstance(point, int) else "last_at <= %(point)s"
             row = connection.execute(
@@ -138,6 +145,7 @@ FROM newest""",
         before = min(place.position for place in places)
         old = f"FROM {changes} WHERE seq < least(%s, (SELECT max(seq) FROM {changes})) AND {past}"
         with self.store.opened() as connection, connection.transaction():
+            registry.held_to_write(connection, changes)
             row = connection.execute(f"SELECT count(*) {old} AND seq > 0", [before]).fetchone()
             gone = int(row[0]) if row else 0
             if not really:
@@ -172,7 +180,7 @@ FROM newest""",
 
         slots = self._slots()
         query = f"SELECT {HEADS} FROM {self.state.change_table} c WHERE {_within(window, 'c.')} ORDER BY c.seq"
-        with self.store.opened() as connection:
+        with self._reading() as connection:
             yield Changes(self._empty())  # so that the columns are known, whatever comes
             for batch in read(connection, query, _heads(), self.name):
                 if batch.column("op").null_count:
@@ -201,7 +209,7 @@ FROM newest""",
         return pa.schema([*heads, *sides]).empty_table()
 
     def _lost(self, window: Window) -> Refused:
-        with self.store.opened() as connection:  # another one: the changes are still being copied out
+        with self._reading() as connection:  # another one: the changes are still being copied out
             row = connection.execute(
                 f"SELECT c.now FROM {self.state.change_table} c WHERE {_within(window, 'c.')} AND c.op = %s LIMIT 1",
                 [UNRECORDED],
@@ -227,13 +235,14 @@ FROM newest""",
 
     def _note(self, connection: Connection, mark: Place) -> None:
         """Write down where this reader stands, if that is not what is written down already."""
-        values = {"identity": self.state.identity, "reader": self.reader, "mark": mark.position, "token": mark.token}
         try:
-            known = connection.execute(KNOWN, values).fetchone()
-            if known is None or known != (mark.position, mark.token):
-                with connection.transaction():  # what is lost with the power is told by the next step
-                    connection.execute("SET LOCAL synchronous_commit = off")
-                    connection.execute(NOTED, values)
+            with connection.transaction():  # what is lost with the power is told by the next step
+                connection.execute("SET LOCAL synchronous_commit = off")
+                known = registry.known_reader(connection, self.state.identity, self.reader)
+                if known is None or (known[0], known[2]) != (mark.position, mark.token):
+                    registry.note_reader(
+                        connection, self.state.identity, self.reader, mark.position, mark.position, mark.token
+                    )
         except (psycopg.errors.InsufficientPrivilege, psycopg.errors.UndefinedTable):
             return  # a role that may only read: trim does not know of it, and its load's status says so
 

@@ -121,7 +121,7 @@ def parts_of(table: str) -> list[str]:
     """
     found = re.findall(r'"((?:[^"]|"")+)"|([^."]+)', table)
     parts = [plain or inside.replace('""', '"') for inside, plain in found]
-    if not 1 <= len(parts) <= 2 or sql_of(parts) != sql_of_text(table):
+    if not 1 <= len(parts) <= 2 or _joined(parts) != sql_of_text(table):
         raise ConfigError(
             f"{table!r} names no table.",
             "A table of PostgreSQL is written TABLE or SCHEMA.TABLE.",
@@ -131,7 +131,11 @@ def parts_of(table: str) -> list[str]:
 
 
 def sql_of(parts: list[str]) -> str:
-    """The name as SQL writes it."""
+    """The name as SQL writes it. One without a schema is of ``public``: nothing is looked up in anybody's search path."""
+    return _joined(parts if len(parts) > 1 else ["public", *parts])
+
+
+def _joined(parts: list[str]) -> str:
     return ".".join(quoted(part) for part in parts)
 
 

@@ -18,13 +18,14 @@ from plainstep.errors import ConfigError, LostConnection, PlainStepError, StoreE
 
 Connection = psycopg.Connection[Any]
 
-# Text must come in one form, a snapshot be taken when it is needed, a name mean one table, and no row be left out unseen,
-# whatever the role or the database is set to.
+# Text must come in one form, a snapshot be taken when it is needed, and no row be left out unseen, whatever the role or the
+# database is set to. No operator or function is looked for where others may make some: one of theirs for just the types that
+# are compared would be taken before the server's own, and run with our rights.
 SETTINGS = {
     "default_transaction_isolation": "read committed",
     "default_transaction_read_only": "off",
     "default_transaction_deferrable": "off",
-    "search_path": '"$user", public',
+    "search_path": "pg_catalog, pg_temp",
     "row_security": "off",
     "timezone": "UTC",
     "datestyle": "ISO, YMD",

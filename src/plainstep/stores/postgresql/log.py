@@ -261,9 +261,10 @@ def _drop_slot(connection: Connection, slot: str) -> None:
 
 
 def _remove(connection: Connection, state: State) -> None:
+    registry.held_to_write(connection)
     _drop_slot(connection, state.changes)
     connection.execute(f"DROP PUBLICATION IF EXISTS {quoted(publication(state.oid))}")
-    connection.execute("DELETE FROM plainstep.readers WHERE identity = %s", [state.identity])
+    registry.forget_readers(connection, state.identity)
     connection.execute("DELETE FROM plainstep.captures WHERE table_oid = %s AND how = 'log'", [state.oid])
 
 
@@ -276,11 +277,15 @@ def _take_in(connection: Connection, state: State) -> str:
     kept = [column for column in state.layout if column[0] in state.dropped]
     identity = uuid.uuid4().hex if held else state.identity
     with connection.transaction():
+        registry.held_to_write(connection)
         connection.execute(
             "UPDATE plainstep.captures SET columns = %s, partitions = %s, identity = %s WHERE identity = %s",
             [Jsonb([*state.table.layout, *kept]), list(state.table.partitions), identity, state.identity],
         )
-        connection.execute("UPDATE plainstep.readers SET identity = %s WHERE identity = %s", [identity, state.identity])
+        with registry.by_policy(connection):
+            connection.execute(
+                "UPDATE plainstep.readers SET identity = %s WHERE identity = %s", [identity, state.identity]
+            )
     if not fresh:
         return "now following new partitions too; if one was attached with rows in it: plainstep reload LOAD"
     told = f"now capturing {', '.join(fresh)} too" if state.waiting else f"read {', '.join(fresh)} anew"

@@ -15,7 +15,7 @@ from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.core.words import NOW, WAS, Op
 from plainstep.errors import Refused, StoreError
 from plainstep.stores.collecting import held_off
-from plainstep.stores.postgresql import catalog, log, snapshots
+from plainstep.stores.postgresql import catalog, log, registry, snapshots
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.table_source import TableSource
 from plainstep.stores.sql import quoted, text
@@ -93,7 +93,7 @@ class LogSource(TableSource):
         if row is None:
             raise StoreError(f"The slot {self.state.changes} is gone.")
         confirmed, _, held_back = row
-        known = self._known(connection)
+        known = registry.known_reader(connection, self.state.identity, self.reader, "ACCESS SHARE")
         oldest = confirmed
         if known and known[0] is not None and known[1] >= confirmed:
             oldest = min(oldest, known[0])  # what lies between is known to hold nothing of this table
@@ -157,7 +157,8 @@ class LogSource(TableSource):
         """From here on the slot does not move past where it is, until this reader has merged."""
         with self.store.opened() as connection, connection.transaction():
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
-            self._note(connection, None, self._confirmed())
+            registry.known_reader(connection, self.state.identity, self.reader)
+            registry.note_reader(connection, self.state.identity, self.reader, None, self._confirmed())
 
     def settled(self, mark: Place, upto: Place) -> None:
         """Everything up to a place is merged, or holds nothing of this table: the slot may move on."""
@@ -165,29 +166,13 @@ class LogSource(TableSource):
             return  # what the snapshot did not see may lie before its place: the slot waits for the next step
         with self.store.opened() as connection, connection.transaction():
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
-            known = self._known(connection)
+            known = registry.known_reader(connection, self.state.identity, self.reader)
             if known and known[0] == mark.position and upto.position - known[1] < IDLE:
                 return
-            self._note(connection, mark.position, upto.position)
-            row = connection.execute(
-                "SELECT min(upto) FROM plainstep.readers WHERE identity = %s", [self.state.identity]
-            ).fetchone()
-        if row and row[0] > self._confirmed():
-            self._advance(row[0])
-
-    def _known(self, connection: Connection) -> tuple[int | None, int] | None:
-        """What is written down of this reader: its mark, and how far there is nothing for it."""
-        return connection.execute(
-            "SELECT mark, upto FROM plainstep.readers WHERE identity = %s AND reader = %s",
-            [self.state.identity, self.reader],
-        ).fetchone()
-
-    def _note(self, connection: Connection, mark: int | None, upto: int) -> None:
-        connection.execute(
-            "INSERT INTO plainstep.readers (identity, reader, mark, upto) VALUES (%s, %s, %s, %s) "
-            "ON CONFLICT (identity, reader) DO UPDATE SET mark = excluded.mark, upto = excluded.upto, seen = now()",
-            [self.state.identity, self.reader, mark, upto],
-        )
+            registry.note_reader(connection, self.state.identity, self.reader, mark.position, upto.position)
+            slowest = registry.slowest_reader(connection, self.state.identity)
+        if slowest is not None and slowest > self._confirmed():
+            self._advance(slowest)
 
     def _advance(self, position: int) -> None:
         with self.store.opened() as connection:

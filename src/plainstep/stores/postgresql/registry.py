@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import re
 import uuid
 from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, ClassVar
@@ -12,7 +15,7 @@ from psycopg.types.json import Jsonb
 
 from plainstep.core.positions import Place
 from plainstep.errors import PlainStepError, Refused
-from plainstep.stores.postgresql import catalog
+from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import CaptureInfo, Reader
 from plainstep.stores.sql import quoted
@@ -20,8 +23,9 @@ from plainstep.stores.sql import quoted
 if TYPE_CHECKING:
     from plainstep.stores.postgresql import PostgresqlStore
 
-# The format of these tables. Format 1 kept no number of its own, and no fingerprint of a publication.
-FORMAT = 2
+# The format of these tables. Format 1 kept no number of its own, and no fingerprint of a publication; in format 2, any reader
+# could move another one's mark.
+FORMAT = 3
 NOTE_FORMAT = f"COMMENT ON TABLE plainstep.captures IS 'Plain Step, format {FORMAT}'"
 FIND_FORMAT = r"SELECT substring(obj_description('plainstep.captures'::regclass) FROM 'format (\d+)')::int"
 SCHEMA = """
@@ -34,8 +38,37 @@ MIGRATE = "ALTER TABLE plainstep.captures ADD COLUMN IF NOT EXISTS fingerprint t
 READERS = """
 CREATE TABLE IF NOT EXISTS plainstep.readers (
     identity text NOT NULL, reader text NOT NULL, mark bigint, upto bigint NOT NULL, token text NOT NULL DEFAULT '',
-    seen timestamptz NOT NULL DEFAULT now(), PRIMARY KEY (identity, reader)
+    seen timestamptz NOT NULL DEFAULT now(), written_by name NOT NULL DEFAULT current_user,
+    PRIMARY KEY (identity, reader, written_by)
 )"""
+# Whoever reads writes rows of his own, and of nobody else: else one reader could have forgotten what another needs. (Rows that
+# an earlier release wrote tell nobody's name, and are anybody's.)
+OWN_ROWS = (
+    "ALTER TABLE plainstep.readers ENABLE ROW LEVEL SECURITY",
+    "CREATE POLICY shown ON plainstep.readers FOR SELECT USING (true)",
+    "CREATE POLICY come ON plainstep.readers FOR INSERT WITH CHECK (written_by = current_user)",
+    "CREATE POLICY change ON plainstep.readers FOR UPDATE USING (written_by = current_user)",
+    "CREATE POLICY go ON plainstep.readers FOR DELETE USING (written_by IN (current_user, ''))",
+)
+MIGRATE_READERS = (
+    "ALTER TABLE plainstep.readers ADD COLUMN written_by name NOT NULL DEFAULT ''",
+    "ALTER TABLE plainstep.readers ALTER COLUMN written_by SET DEFAULT current_user",
+    "ALTER TABLE plainstep.readers DROP CONSTRAINT readers_pkey",
+    "ALTER TABLE plainstep.readers ADD PRIMARY KEY (identity, reader, written_by)",
+    *OWN_ROWS,
+)
+# Finds a table of readers in which any reader could move another one's mark.
+OF_ANYBODY = """SELECT 1 WHERE to_regclass('plainstep.readers') IS NOT NULL AND NOT EXISTS (
+    SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass('plainstep.readers') AND attname = 'written_by')"""
+NOTED = """INSERT INTO plainstep.readers (identity, reader, mark, upto, token)
+VALUES (%(identity)s, %(reader)s, %(mark)s, %(upto)s, %(token)s) ON CONFLICT (identity, reader, written_by)
+DO UPDATE SET mark = excluded.mark, upto = excluded.upto, token = excluded.token, seen = now()"""
+READ = """SELECT reader, table_name, how, coalesce(mark, upto), token, seen FROM plainstep.readers
+JOIN plainstep.captures USING (identity) ORDER BY table_name, how, reader"""
+OF_NOBODY = "SELECT 1 FROM plainstep.readers WHERE identity = %s AND reader = %s AND written_by = ''"
+KNOWN = """SELECT mark, upto, token FROM plainstep.readers
+WHERE identity = %s AND reader = %s AND written_by = current_user"""
+SNAPSHOT = re.compile(r"\d{1,19}:\d{1,19}:(\d{1,19}(,\d{1,19})*)?")
 # This very database: its changes mean nothing in a copy of it, where transactions are numbered anew.
 SYSTEM = """SELECT c.system_identifier || '/' || d.oid FROM pg_control_system() c, pg_database d
 WHERE d.datname = current_database()"""
@@ -66,6 +99,7 @@ class State:
         remedy: the command that mends it.
         outdated: whether its triggers were made by an earlier release, or for columns that are gone.
         unreadable: whether its changes are kept as an earlier release kept them.
+        ours: whether nobody could make anything run who reads its changes.
     """
 
     oid: int
@@ -84,6 +118,7 @@ class State:
     remedy: str = ""
     outdated: bool = False
     unreadable: bool = False
+    ours: bool = False
 
     @property
     def change_table(self) -> str:
@@ -129,7 +164,7 @@ class State:
     @property
     def stale(self) -> bool:
         """Whether the table is laid out otherwise than when capture was turned on or refreshed."""
-        return bool(self.waiting or self.retyped or self.new_partitions or self.outdated)
+        return bool(self.waiting or self.retyped or self.new_partitions or self.outdated or self.unreadable)
 
     @property
     def dropped(self) -> tuple[str, ...]:
@@ -142,6 +177,7 @@ def registered(connection: Connection, how: str, oid: int | None = None) -> list
     where, values = (" AND r.table_oid = %s", [how, oid]) if oid is not None else ("", [how])
     if not catalog.exists(connection, "plainstep.captures"):
         return []
+    trust.held(connection, "plainstep.captures")
     refuse_later_format(connection)
     rows = connection.execute(REGISTERED + where + " ORDER BY r.table_name", values).fetchall()
     return [
@@ -175,18 +211,76 @@ def readers(connection: Connection) -> list[Reader]:
     """Who reads what is captured in this database, as far as they are written down."""
     if not catalog.exists(connection, "plainstep.readers"):
         return []
-    rows = connection.execute(
-        "SELECT reader, table_name, how, coalesce(mark, upto), token, seen FROM plainstep.readers "
-        "JOIN plainstep.captures USING (identity) ORDER BY table_name, how, reader"
-    ).fetchall()
-    return [Reader(name, table, how, Place(mark, token), seen) for name, table, how, mark, token, seen in rows]
+    with connection.transaction():
+        trust.held(connection, "plainstep.readers", "plainstep.captures")
+        with by_policy(connection):
+            rows = connection.execute(READ).fetchall()
+    return [Reader(name, table, how, _place(mark, token), seen) for name, table, how, mark, token, seen in rows]
+
+
+def _place(mark: int, token: str) -> Place:
+    """Where a reader stands. What is no place holds everything back: others may have written it."""
+    return Place(mark, token) if not token or SNAPSHOT.fullmatch(token) else Place(0)
 
 
 def forget(connection: Connection, reader: str) -> int:
     """Strike a reader out."""
     if not catalog.exists(connection, "plainstep.readers"):
         return 0
-    return connection.execute("DELETE FROM plainstep.readers WHERE reader = %s", [reader]).rowcount
+    with connection.transaction():
+        trust.held(connection, "plainstep.readers", mode="ROW EXCLUSIVE")
+        with by_policy(connection):
+            return connection.execute("DELETE FROM plainstep.readers WHERE reader = %s", [reader]).rowcount
+
+
+def forget_readers(connection: Connection, identity: str) -> None:
+    """Strike the readers of a capture out that is no more."""
+    if catalog.exists(connection, "plainstep.readers"):
+        with connection.transaction(), by_policy(connection):
+            connection.execute("DELETE FROM plainstep.readers WHERE identity = %s", [identity])
+
+
+def known_reader(
+    connection: Connection, identity: str, reader: str, mode: str = "ROW EXCLUSIVE"
+) -> tuple[int | None, int, str] | None:
+    """What is written down of a reader: its mark, how far there is nothing for it, and the mark's token.
+
+    Args:
+        connection: in the transaction in which this may be written anew.
+        identity: that of the capture.
+        reader: its name.
+        mode: the lock under which the readers are kept as they are.
+    """
+    with connection.transaction():
+        trust.held(connection, "plainstep.readers", mode=mode)
+        with by_policy(connection):
+            return connection.execute(KNOWN, [identity, reader]).fetchone()
+
+
+def note_reader(
+    connection: Connection, identity: str, reader: str, mark: int | None, upto: int, token: str = ""
+) -> None:
+    """Write down where a reader stands, in the transaction in which it was looked for."""
+    values = {"identity": identity, "reader": reader, "mark": mark, "upto": upto, "token": token}
+    with by_policy(connection):
+        if connection.execute(OF_NOBODY, [identity, reader]).fetchone():
+            connection.execute(f"DELETE {OF_NOBODY.removeprefix('SELECT 1 ')}", [identity, reader])
+        connection.execute(NOTED, values)
+
+
+def slowest_reader(connection: Connection, identity: str) -> int | None:
+    """How far there is nothing for the slowest reader of a capture, within a transaction."""
+    with by_policy(connection):
+        row = connection.execute("SELECT min(upto) FROM plainstep.readers WHERE identity = %s", [identity]).fetchone()
+        return row[0] if row else None
+
+
+@contextmanager
+def by_policy(connection: Connection) -> Iterator[None]:
+    """Policies say who may write which readers' rows. Elsewhere they are off, so that no row is left out unseen."""
+    connection.execute("SET LOCAL row_security = on")
+    yield
+    connection.execute("SET LOCAL row_security = off")
 
 
 def system(connection: Connection) -> str:
@@ -196,8 +290,22 @@ def system(connection: Connection) -> str:
     return str(row[0])
 
 
+def held_to_write(connection: Connection, *more: str) -> None:
+    """Keep the registry, and more tables, as they are until the transaction ends, to write to them.
+
+    Raises:
+        Refused: somebody else owns one of them, and something of theirs would run.
+    """
+    trust.held(connection, "plainstep.captures", "plainstep.readers", *more, mode="ROW EXCLUSIVE")
+
+
 def ready(connection: Connection) -> None:
-    """Make the schema and the registry where they are not there yet."""
+    """Make the schema and the registry where they are not there yet; hold what is there.
+
+    Raises:
+        Refused: somebody else owns it, and something of theirs would run.
+    """
+    held_to_write(connection)
     row = connection.execute(
         "SELECT to_regnamespace('plainstep'), to_regclass('plainstep.captures'), to_regclass('plainstep.readers')"
     ).fetchone()
@@ -211,7 +319,11 @@ def ready(connection: Connection) -> None:
         connection.execute(MIGRATE)
         connection.execute(NOTE_FORMAT)
     if row[2] is None:
-        connection.execute(READERS)
+        for statement in (READERS, *OWN_ROWS):
+            connection.execute(statement)
+    elif connection.execute(OF_ANYBODY).fetchone():
+        for statement in MIGRATE_READERS:
+            connection.execute(statement)
 
 
 def register(
@@ -239,7 +351,11 @@ def register(
         "fingerprint": fingerprint,
     }
     marks = ", ".join(["%s"] * len(values))
-    connection.execute(f"INSERT INTO plainstep.captures ({', '.join(values)}) VALUES ({marks})", list(values.values()))
+    with connection.transaction():
+        held_to_write(connection)
+        connection.execute(
+            f"INSERT INTO plainstep.captures ({', '.join(values)}) VALUES ({marks})", list(values.values())
+        )
 
 
 class Way(ABC):
@@ -319,6 +435,7 @@ class Way(ABC):
         state.table = found
         state.problem = self.wrong(connection, state, found)
         self.look_for_earlier(connection, state)
+        state.unreadable |= connection.execute(OF_ANYBODY).fetchone() is not None
         if state.lost_partitions:
             state.problem = f"a partition of {found.name} was detached or dropped, and its rows with it"
         if state.problem or state.stale:
