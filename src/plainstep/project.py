@@ -301,16 +301,22 @@ class Project:
     def _table(self, place: str) -> tuple[Store, str]:
         return find_table(place, self.stores, "plainstep capture takes STORE.TABLE.")
 
-    def capture_on(self, place: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
+    def capture_on(
+        self, place: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
+    ) -> tuple[CaptureInfo, bool]:
         """Turn capture on for ``STORE.TABLE``; say what is captured, and whether it was off before.
 
         Args:
             place: the table.
             key: columns that tell its rows apart; none for its primary key.
             how: ``capture`` by triggers, or ``log`` to follow the server's own log.
+            despite_row_security: whether to do so though a policy keeps rows of the table from some roles.
+
+        Raises:
+            Refused: it cannot be captured as it is.
         """
         store, table = self._table(place)
-        return store.capture_on(table, key, how)
+        return store.capture_on(table, key, how, despite_row_security)
 
     def capture_off(self, place: str, how: str = "capture", really: bool = False) -> CaptureInfo:
         """Turn capture off for ``STORE.TABLE`` and forget its changes.

@@ -22,15 +22,16 @@ def capture() -> None:
     help="Unique columns that are never null; default: the primary key.",
 )
 @HOW
+@click.option("--despite-row-security", is_flag=True, help="PostgreSQL: though policies keep rows from some roles.")
 @JSON
 @click.pass_context
-def capture_on(ctx: click.Context, place: str, key: str, how: str, as_json: bool) -> None:
+def capture_on(ctx: click.Context, place: str, key: str, how: str, despite_row_security: bool, as_json: bool) -> None:
     """Record every change of a table from now on."""
     from plainstep import forms
     from plainstep.cli import holdings
 
     columns = tuple(name.strip() for name in key.split(",") if name.strip())
-    info, new = project(ctx).capture_on(place, columns, how)
+    info, new = project(ctx).capture_on(place, columns, how, despite_row_security)
     store = place.partition(".")[0]
     if as_json:
         echo_json(forms.capture(store, info))

@@ -374,7 +374,9 @@ class Store(Protocol):
         """The store as a place to merge into."""
         ...
 
-    def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
+    def capture_on(
+        self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
+    ) -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before."""
         ...
 

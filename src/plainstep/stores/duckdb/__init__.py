@@ -84,7 +84,9 @@ class DuckdbStore:
 
         return DuckdbTarget(self)
 
-    def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
+    def capture_on(
+        self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
+    ) -> tuple[CaptureInfo, bool]:
         """Always refused."""
         raise self._no_capture()
 

@@ -63,7 +63,9 @@ class FilesStore:
 
         return FolderTarget(self)
 
-    def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
+    def capture_on(
+        self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
+    ) -> tuple[CaptureInfo, bool]:
         """Always refused."""
         raise self._only_feeds("capture")
 

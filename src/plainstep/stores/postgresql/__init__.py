@@ -80,9 +80,11 @@ class PostgresqlStore:
 
         return PostgresqlTarget(self)
 
-    def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
+    def capture_on(
+        self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
+    ) -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before."""
-        return self._way(how).turn_on(table, key)
+        return self._way(how).turn_on(table, key, despite_row_security)
 
     def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
         """Turn capture off and forget its changes."""

@@ -88,7 +88,7 @@ class Capture(Way):
             assert row is not None
             info.held, info.oldest, info.head, info.size, info.oldest_at = row
 
-    def turn_on(self, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
+    def turn_on(self, table: str, key: tuple[str, ...], despite_row_security: bool = False) -> tuple[CaptureInfo, bool]:
         """Turn capture on for a table, by its primary key or another unique set of columns.
 
         Raises:
@@ -99,6 +99,8 @@ class Capture(Way):
             if state:
                 return self.info(connection, state), False
             found = lock(connection, self.store, table)
+            if found.guarded and not despite_row_security:
+                raise self.policies(table)
             registry.ready(connection)
             _install(connection, found, catalog.key_of(found, key, f"{self.store.name}.{table}"), table)
             state = self.inspect(connection, table)
@@ -192,21 +194,43 @@ def lock(connection: Connection, store: PostgresqlStore, table: str, captured: b
 
 def _install(connection: Connection, table: catalog.Table, key: tuple[str, ...], name: str) -> None:
     """Begin a capture, with an identity of its own."""
+    _refuse_foreign(connection, table)
     for statement in triggers.install_sql(table):
         connection.execute(statement)
     _hand_over(connection, table)
     registry.register(connection, "capture", table, name, key, triggers.change_table_name(table), 0)
 
 
+WHO = """SELECT current_user, pg_has_role(current_user, %(owner)s, 'MEMBER'),
+    has_schema_privilege(%(owner)s, 'plainstep', 'CREATE')"""
+
+
+def _refuse_foreign(connection: Connection, table: catalog.Table) -> None:
+    """Refuse to capture a table with the rights of anybody but its owner.
+
+    Raises:
+        Refused: this role is not, and may not act as, the table's owner.
+    """
+    role, member, _ = connection.execute(WHO, {"owner": table.owner}).fetchone() or ("", True, True)
+    if not member:
+        raise Refused(
+            f"{table.sql} belongs to {table.owner}, and {role} is no member of that role.",
+            "What records its changes must run with its owner's rights: with others, its owner would gain these.",
+            f"Connect as {table.owner}; or GRANT {quoted(table.owner)} TO {quoted(role)};",
+        )
+
+
 def _hand_over(connection: Connection, table: catalog.Table) -> None:
-    """Where a superuser turns capture on, it runs with the rights of the table's owner all the same."""
-    row = connection.execute("SELECT current_user, rolsuper FROM pg_roles WHERE rolname = current_user").fetchone()
-    if row is None or not row[1] or row[0] == table.owner:
+    """Whoever turns capture on, it runs with the rights of the table's owner."""
+    role, _, makes = connection.execute(WHO, {"owner": table.owner}).fetchone() or (table.owner, True, True)
+    if role == table.owner:
         return
     owner = quoted(table.owner)
-    connection.execute(f"GRANT USAGE ON SCHEMA plainstep TO {owner}")
+    connection.execute(f"GRANT USAGE, CREATE ON SCHEMA plainstep TO {owner}")  # without it, nothing can be made its own
     connection.execute(f"ALTER TABLE plainstep.{quoted(triggers.change_table_name(table))} OWNER TO {owner}")
-    connection.execute(f"ALTER FUNCTION plainstep.{quoted(f'record_{table.oid}')}() OWNER TO {owner}")
+    connection.execute(f"ALTER FUNCTION {triggers.function_name(table.oid)}() OWNER TO {owner}")
+    if not makes:
+        connection.execute(f"REVOKE CREATE ON SCHEMA plainstep FROM {owner}")
 
 
 def _remove(connection: Connection, state: State) -> None:

@@ -13,7 +13,8 @@ from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.types import Column, arrow_type, spelled
 from plainstep.stores.sql import quoted
 
-# A domain is followed down to what it is made of. Types that only this database has become text elsewhere.
+# A domain is followed down to what it is made of: to read one as such would run its checks. Types that only this database has
+# become text elsewhere.
 COLUMNS = """
 WITH RECURSIVE base(attnum, typid, typmod) AS (
     SELECT attnum, atttypid, atttypmod FROM pg_attribute
@@ -23,7 +24,9 @@ WITH RECURSIVE base(attnum, typid, typmod) AS (
 )
 SELECT a.attname, a.attnotnull, a.attgenerated <> '',
        CASE WHEN n.nspname = 'pg_catalog' AND t.typtype <> 'c' THEN format_type(b.typid, b.typmod) ELSE 'text' END,
-       format_type(a.atttypid, a.atttypmod), a.attnum
+       format_type(a.atttypid, a.atttypmod), a.attnum,
+       CASE WHEN t.typtype IN ('b', 'e') AND (t.typelem = 0 OR t.typelem < 16384) THEN format_type(b.typid, b.typmod) ELSE 'text' END,
+       b.typid >= 16384
 FROM base b
 JOIN pg_type t ON t.oid = b.typid AND t.typtype <> 'd'
 JOIN pg_namespace n ON n.oid = t.typnamespace
@@ -47,7 +50,7 @@ TABLE = """
 SELECT c.oid, n.nspname, c.relname, c.relkind::text, c.relreplident::text, pg_get_userbyid(c.relowner),
     ARRAY(SELECT a.attname::text FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey)
           WHERE i.indrelid = c.oid AND i.indisreplident),
-    row_security_active(c.oid), c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid)
+    row_security_active(c.oid), c.relrowsecurity, c.relkind = 'r' AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid)
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = """
 
 
@@ -63,6 +66,7 @@ class Table:
         owner: the role that owns it.
         identity_columns: those of the index that is its replica identity.
         hides_rows: whether a row-level policy decides which of its rows this role sees.
+        guarded: whether policies decide which of its rows some role sees.
         inherited: whether other tables inherit from it, so that it shows their rows too.
         columns: its columns.
         layout: name, number and type of each.
@@ -81,6 +85,7 @@ class Table:
     owner: str
     identity_columns: tuple[str, ...]
     hides_rows: bool
+    guarded: bool
     inherited: bool
     columns: tuple[Column, ...]
     layout: tuple[tuple[str, int, str], ...]
@@ -202,7 +207,7 @@ def refuse_inherited(table: Table, place: str) -> None:
 
 def _described(connection: Connection, row: tuple[Any, ...]) -> Table:
     """A table with everything about it, from its row of ``TABLE``."""
-    oid, schema, name, kind, identity, owner, identity_columns, hides_rows, inherited = row
+    oid, schema, name, kind, identity, owner, identity_columns, hides_rows, guarded, inherited = row
     found = connection.execute(COLUMNS, {"oid": oid}).fetchall()
     uniques = [(primary, tuple(names)) for primary, names in connection.execute(UNIQUES, {"oid": oid}).fetchall()]
     return Table(
@@ -214,9 +219,12 @@ def _described(connection: Connection, row: tuple[Any, ...]) -> Table:
         owner,
         tuple(identity_columns),
         hides_rows,
+        guarded,
         inherited,
-        columns=tuple(Column(name, kind, arrow_type(kind), native) for name, _, _, kind, native, _ in found),
-        layout=tuple((name, number, native) for name, *_, native, number in found),
+        columns=tuple(
+            Column(name, kind, arrow_type(kind), native, made) for name, _, _, kind, _, _, native, made in found
+        ),
+        layout=tuple((name, number, told) for name, _, _, _, told, number, *_ in found),
         not_null=frozenset(name for name, not_null, *_ in found if not_null),
         generated=frozenset(name for name, _, generated, *_ in found if generated),
         uniques=tuple(names for _, names in uniques),
@@ -303,7 +311,13 @@ def typed(columns: tuple[Column, ...], types: dict[str, str], table: str) -> lis
             f"Its columns: {', '.join(column.name for column in columns)}.",
         )
     return [
-        Column(column.name, spelled(types[column.name]), arrow_type(spelled(types[column.name])), column.native)
+        Column(
+            column.name,
+            spelled(types[column.name]),
+            arrow_type(spelled(types[column.name])),
+            column.native,
+            column.made,
+        )
         if column.name in types
         else column
         for column in columns

@@ -105,7 +105,7 @@ class Log(Way):
         head = connection.execute(f"SELECT {NUMBER.format('pg_current_wal_lsn()')}").fetchone()
         info.head = head[0] if head else 0
 
-    def turn_on(self, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
+    def turn_on(self, table: str, key: tuple[str, ...], despite_row_security: bool = False) -> tuple[CaptureInfo, bool]:
         """Make the publication and the slot.
 
         Raises:
@@ -120,6 +120,8 @@ class Log(Way):
             if found is None:
                 raise catalog.missing(connection, table, self.store.name)
             catalog.refuse_inherited(found, f"{self.store.name}.{table}")
+            if found.guarded and not despite_row_security:
+                raise self.policies(table)
             chosen = _ready(connection, self.store, table, found, key)
             with connection.transaction():
                 capture.lock(connection, self.store, table)

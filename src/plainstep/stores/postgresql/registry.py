@@ -481,6 +481,14 @@ class Way(ABC):
         what, why = self.absent
         return Refused(what.format(f"{self.store.name}.{table}"), why, self.command("on", table))
 
+    def policies(self, table: str) -> Refused:
+        """The error for a table of which policies keep rows from some roles."""
+        return Refused(
+            f"Policies keep rows of {self.store.name}.{table} from some roles (row-level security).",
+            "What is captured holds every row, for whoever may read it.",
+            f"{self.command('on', table)} --despite-row-security; grant the right to read changes to nobody who may not see all rows",
+        )
+
     def list_all(self, connection: Connection, table: str = "") -> list[CaptureInfo]:
         """What is captured in this way in the database, of all tables or of one."""
         infos = []

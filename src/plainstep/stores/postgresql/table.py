@@ -11,7 +11,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.errors import ConfigError, Refused
-from plainstep.stores.postgresql import catalog
+from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.sql import insertion, quoted, since_epoch, text
 
@@ -51,6 +51,8 @@ class PostgresqlTable:
             if found is None:
                 raise catalog.missing(connection, self.name, self.store.name)
             catalog.refuse_hidden_rows(connection, found, self.place)
+            if found.kind == "v" and trust.is_superuser(connection):
+                trust.refuse_foreign_code(connection, [found.sql])
             return found
 
     @cached_property
@@ -74,8 +76,10 @@ class PostgresqlTable:
         return self._found.not_null
 
     def text(self, column: str) -> str:
-        """A column's value as text, as SQL."""
-        return f"{quoted(column)}::text"
+        """A column's value as text, as SQL. (Somebody may have made a cast of a type to text; its output is the server's.)"""
+        name = quoted(column)
+        made = column in self.columns and self.columns[column].made
+        return f"CASE WHEN {name} IS DISTINCT FROM NULL THEN format('%s', {name}) END" if made else f"{name}::text"
 
     def literal(self, column: str, value: str) -> str:
         """A value of a column, given as text, as SQL."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from itertools import count
 from typing import TYPE_CHECKING, Any
 
@@ -13,7 +14,7 @@ from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.retries import retried
 from plainstep.stores import bookkeeping
 from plainstep.stores.merging import IndexedMerge, run
-from plainstep.stores.postgresql import catalog
+from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.sql import quoted, text
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
 BOOKS = bookkeeping.Books(
     "plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "plainstep.formats", "%s"
 )
+KEPT = (BOOKS.marks, BOOKS.ledger, BOOKS.refusals, BOOKS.kept, BOOKS.formats)
 # Whoever makes the schema and tables of marks holds this lock, so that two at once do not both try.
 MAKING = 7_025_961_184
 # Numbers for temporary tables: commits of several loads share a transaction.
@@ -41,19 +43,31 @@ class PostgresqlTarget:
     def __init__(self, store: PostgresqlStore) -> None:
         self.store = store
         self._kept = bookkeeping.Found(BOOKS)
+        self._ours = False  # whether nobody could put anything into the tables of marks and of steps
 
     def _books(self) -> bookkeeping.Books:
         """The tables of marks and of steps, in the format that they have."""
         return self._kept.books(self._version)
 
     def _version(self) -> int | None:
-        with self.store.opened() as connection:
+        with self.store.opened() as connection, self._as_they_are(connection):
             return kept_version(connection)
+
+    @contextmanager
+    def _as_they_are(self, connection: Connection) -> Iterator[None]:
+        """Meanwhile, nobody else puts anything into the tables of marks and of steps."""
+        if self._ours:
+            yield
+            return
+        with connection.transaction():
+            self._ours = trust.held(connection, *KEPT) and kept_version(connection) is not None
+            yield
 
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
         with self.store.opened() as connection:
             try:
-                return connection.execute(sql, parameters).fetchall()
+                with self._as_they_are(connection):
+                    return connection.execute(sql, parameters).fetchall()
             except psycopg.errors.UndefinedTable:
                 return []
 
@@ -72,8 +86,14 @@ class PostgresqlTarget:
 
     def record_refusal(self, entry: LedgerEntry) -> None:
         """Write down that a step was refused, unless that is written already."""
-        with self.store.opened() as connection:
+        with self.store.opened() as connection, connection.transaction():
+            self._hold(connection)
             connection.execute(BOOKS.insert_refusal, bookkeeping.entry_values(entry))
+
+    def _hold(self, connection: Connection) -> None:
+        """Keep the tables of marks and of steps as they are until the transaction ends."""
+        if not self._ours:
+            trust.held(connection, *KEPT, mode="ROW EXCLUSIVE")
 
     def aside(self, load: str) -> list[Aside]:
         """The rows of a load that are set aside, oldest first."""
@@ -145,6 +165,7 @@ class PostgresqlTarget:
             with self.store.opened() as connection:
                 try:
                     connection.execute(BEGIN)
+                    self._hold(connection)
                     run([_Merge(connection, self.store, commit, self._kept) for commit in commits])
                 except BaseException:
                     if not connection.closed:
@@ -196,6 +217,8 @@ def table_info(connection: Connection, place: str, name: str, key: tuple[str, ..
         raise Refused(f"{place}.{name} is no table that rows can be merged into.", "", "Name a table after 'into'.")
     catalog.refuse_hidden_rows(connection, table, f"{place}.{name}")
     catalog.refuse_inherited(table, f"{place}.{name}")
+    if trust.is_superuser(connection):
+        trust.held(connection, table.sql, mode="ROW EXCLUSIVE")
     if key and set(key) <= set(table.names) and not any(set(unique) == set(key) for unique in table.uniques):
         columns = ", ".join(quoted(column) for column in key)
         raise Refused(

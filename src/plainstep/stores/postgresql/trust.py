@@ -21,10 +21,11 @@ MADE = 16384
 FOREIGN = f"""
 SELECT c.oid::regclass::text, pg_get_userbyid(c.relowner), CASE
     WHEN c.relkind NOT IN ('r', 'p') THEN 'it is no table'
+    WHEN EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid) AND c.relkind = 'r' THEN 'a table that inherits from it'
+    WHEN NOT %(writes)s AND NOT c.relrowsecurity THEN NULL
     WHEN EXISTS (SELECT 1 FROM pg_rewrite r WHERE r.ev_class = c.oid) THEN 'a rule'
     WHEN EXISTS (SELECT 1 FROM pg_trigger t WHERE t.tgrelid = c.oid AND NOT t.tgisinternal)
         THEN (SELECT 'the trigger ' || min(t.tgname::text) FROM pg_trigger t WHERE t.tgrelid = c.oid AND NOT t.tgisinternal)
-    WHEN EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid) AND c.relkind = 'r' THEN 'a table that inherits from it'
     WHEN EXISTS (SELECT 1 FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type e ON e.oid = t.typelem
                  WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND t.oid >= {MADE}
                    AND coalesce(e.typtype, t.typtype) <> 'e') THEN 'a type that somebody made'
@@ -38,7 +39,7 @@ SELECT c.oid::regclass::text, pg_get_userbyid(c.relowner), CASE
                  )) THEN 'a function of its defaults, checks, indexes or policies'
     END
 FROM pg_class c JOIN pg_roles owner ON owner.oid = c.relowner
-WHERE c.oid = ANY (SELECT to_regclass(name) FROM unnest(%s::text[]) name)
+WHERE c.oid = ANY (SELECT to_regclass(name) FROM unnest(%(names)s::text[]) name)
   AND owner.rolname <> current_user AND NOT owner.rolsuper"""
 
 
@@ -62,12 +63,12 @@ def held(connection: Connection, *tables: str, mode: str = "ACCESS SHARE") -> bo
         ).fetchall()
         if there:
             connection.execute(f"LOCK TABLE {', '.join(name for (name,) in there)} IN {mode} MODE")
-    return refuse_foreign_code(connection, tables)
+    return refuse_foreign_code(connection, tables, mode != "ACCESS SHARE")
 
 
-def refuse_foreign_code(connection: Connection, tables: Sequence[str]) -> bool:
+def refuse_foreign_code(connection: Connection, tables: Sequence[str], writes: bool = False) -> bool:
     """The same without a lock."""
-    found = connection.execute(FOREIGN, [list(tables)]).fetchall()
+    found = connection.execute(FOREIGN, {"names": list(tables), "writes": writes}).fetchall()
     for name, owner, what in found:
         if what:
             raise foreign(connection, name, owner, what)

@@ -80,13 +80,16 @@ class Column:
         name: its name.
         declared: its type, a domain's replaced by what it is made of; ``text`` for an enum.
         kind: its Arrow type.
-        native: its type as this database names it.
+        native: its type as this database names it; what a domain is made of, and text where to read a value would run functions
+            that somebody made.
+        made: whether somebody made the type, and perhaps casts of it.
     """
 
     name: str
     declared: str
     kind: pa.DataType
     native: str = "text"
+    made: bool = False
 
     @property
     def field(self) -> pa.Field:

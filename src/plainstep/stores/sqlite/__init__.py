@@ -96,7 +96,9 @@ class SqliteStore:
 
         return SqliteTarget(self)
 
-    def capture_on(self, table: str, key: tuple[str, ...] = (), how: str = "capture") -> tuple[CaptureInfo, bool]:
+    def capture_on(
+        self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
+    ) -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before."""
         from plainstep.stores.sqlite import capture
 
