@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.errors import ConfigError, PlainStepError
 from plainstep.propose import toml
+from plainstep.redaction import shown_url
 from plainstep.stores import open_store
 
 if TYPE_CHECKING:
@@ -49,11 +50,13 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
     """
     names = _named(source), _named(target)
     names = names if names[0] != names[1] else (f"{names[0]}_source", f"{names[1]}_target")
-    store = open_store(names[0], source, base, 10.0)
+    store, _ = (open_store(name, url, base, 10.0) for name, url in zip(names, (source, target), strict=True))
     there = store.tables()
     unknown = [name for name in tables if name not in there]
     if unknown:
-        raise ConfigError(f"{source} has no table {unknown[0]!r}.", "", f"Its tables: {', '.join(there) or 'none'}.")
+        raise ConfigError(
+            f"{shown_url(source)} has no table {unknown[0]!r}.", "", f"Its tables: {', '.join(there) or 'none'}."
+        )
     captured = {one.table for one in store.captures()}
     found = [_look(store, name, name in captured) for name in (tables or there)]
     lines = ["# Written by plainstep init. Mend what is wrong, then:"]
@@ -62,15 +65,28 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
     ]
     lines += ["#   plainstep step"]
     for name, url in zip(names, (source, target), strict=True):
-        lines += ["", f"[stores.{name}]", f"url = {toml(url)}"]
+        plain, variable = _without_password(url, name)
+        lines += ["", f"[stores.{name}]", f"url = {toml(plain)}"]
+        if variable:
+            lines.append(f"# The password is not written down: export {variable}=... (as it stands in the URL)")
         if name == names[0]:
             lines.append('# keep = "72h"  # how long captured changes are kept at least')
-        if "@" in url and re.search(r":[^/@]+@", url):
-            lines.append('# A password is better kept in the environment: url = "...${NAME}..."')
     taken: set[str] = set()
     for one in found:
         lines += ["", *_load(one, names, taken)]
     return "\n".join(lines) + "\n"
+
+
+def _without_password(url: str, store: str) -> tuple[str, str]:
+    """A URL that takes its password from the environment, and from which variable; none where there is no password."""
+    variable = f"{store.upper()}_PASSWORD"
+    scheme, _, rest = url.partition("://")
+    who, at, where = rest.rpartition("@")
+    user, colon, password = who.partition(":")
+    if password:
+        return f"{scheme}://{user}{colon}${{{variable}}}{at}{where}", variable
+    taken = re.sub(r"(?i)([?&]\w*pass\w*=)[^&#]*", rf"\g<1>${{{variable}}}", url)
+    return taken, variable if taken != url else ""
 
 
 def _look(store: Store, name: str, captured: bool) -> Found:

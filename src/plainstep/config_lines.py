@@ -33,7 +33,8 @@ def explained(path: Path, text: str, error: ValidationError) -> ConfigError:
         line = line_of(text, [*place, setting])
         return ConfigError(f"{path}, line {line}: {first['msg']}.", "", f"Fix {setting!r} in [{name}].")
     told = first["msg"][0].lower() + first["msg"][1:]
-    return ConfigError(f"{where}: {name} is {first['input']!r}: {told}.")
+    said = "" if place[0] == "stores" or place[-1] == "deliver" else f" {first['input']!r}"  # it may hold a password
+    return ConfigError(f"{where}: {name} is{said or ' not valid'}: {told}.")
 
 
 def _known_keys(place: list[str]) -> Iterator[str]:

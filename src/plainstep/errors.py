@@ -5,6 +5,8 @@ An error says what happened, why it matters, and what to run next, in three line
 
 from __future__ import annotations
 
+from plainstep.redaction import redacted
+
 
 class PlainStepError(Exception):
     """The base of all errors raised on purpose.
@@ -18,6 +20,7 @@ class PlainStepError(Exception):
     exit_status = 1
 
     def __init__(self, what: str, why: str = "", next: str = "") -> None:
+        what, why, next = redacted(what), redacted(why), redacted(next)
         super().__init__(what)
         self.what, self.why, self.next = what, why, next
 

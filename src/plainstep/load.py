@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass, replace
 from functools import cached_property
+from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -50,8 +51,9 @@ class Load:
 
     @property
     def reader(self) -> str:
-        """By what name it is written down at its source."""
-        return f"{self.name}, into {self.into_table} of {self.into_store.url}"
+        """By what name it is written down at its source, where others read it: no URL is told there."""
+        which = sha256(self.into_store.place.encode()).hexdigest()[:8]
+        return f"{self.name}, into {self.into_table} of {self.into_store.name} ({which})"
 
     @cached_property
     def source(self) -> Source:

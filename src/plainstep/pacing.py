@@ -153,7 +153,7 @@ def alone(loads: list[Load]) -> Iterator[None]:
 def _locked(load: Load) -> IO[str]:
     import fcntl
 
-    place = f"{load.name} into {load.into_table} of {getattr(load.into_store, 'path', load.into_store.url)}"
+    place = f"{load.name} into {load.into_table} of {load.into_store.place}"
     path = Path(gettempdir()) / f"plainstep-pace-{os.getuid()}-{sha256(place.encode()).hexdigest()[:16]}"
     file = path.open("a+")
     try:

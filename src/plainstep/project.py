@@ -18,6 +18,7 @@ from plainstep.config_lines import explained, line_of
 from plainstep.core.durations import duration
 from plainstep.errors import ConfigError, Refused
 from plainstep.load import Load
+from plainstep.redaction import keep_secret
 from plainstep.senders import refuse_unknown
 from plainstep.stores import open_store
 
@@ -514,7 +515,9 @@ def _filled(path: Path, text: str, setting: list[str], url: str) -> str:
             )
         return os.environ[name]
 
-    return re.sub(r"\$\{(\w+)\}", value, url)
+    filled = re.sub(r"\$\{(\w+)\}", value, url)
+    keep_secret(filled)
+    return filled
 
 
 def find_table(place: str, stores: dict[str, Store], usage: str) -> tuple[Store, str]:

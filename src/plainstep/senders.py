@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import unquote, urlsplit
 
 from plainstep.errors import ConfigError, PlainStepError, StoreError
+from plainstep.redaction import redacted
 
 if TYPE_CHECKING:
     from plainstep.load import Load
@@ -123,9 +124,10 @@ class HttpSender:
             try:
                 answer = self._client.post(self.url, content=body, headers=headers)
             except (self._http.ConnectError, self._http.ConnectTimeout, self._http.ProxyError) as error:
-                raise Unreached(row, f"{UNREACHED}: {error}") from error
+                raise Unreached(row, redacted(f"{UNREACHED}: {error}")) from error
             except (self._http.HTTPError, self._http.InvalidURL) as error:
-                raise CutOff(row, f"the receiver gave no answer: {error or type(error).__name__}") from error
+                told = redacted(f"the receiver gave no answer: {error or type(error).__name__}")
+                raise CutOff(row, told) from error
             told = f"the receiver answered {answer.status_code} {answer.reason_phrase}".rstrip()
             yield row, "" if answer.is_success else told
 

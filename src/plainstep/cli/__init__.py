@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import traceback
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,8 @@ from plainstep import __version__
 from plainstep.cli import beginning, capturing, looking, operating
 from plainstep.cli.options import complain
 from plainstep.errors import PlainStepError
+from plainstep.redaction import redacted
+from plainstep.wording import printable
 
 
 class Commands(click.Group):
@@ -22,8 +25,7 @@ class Commands(click.Group):
         try:
             return super().invoke(ctx)
         except PlainStepError as error:
-            if ctx.params.get("debug"):
-                raise
+            _show_where(ctx)
             complain(error)
             ctx.exit(error.exit_status)
         except (click.ClickException, click.exceptions.Exit, click.Abort):
@@ -39,11 +41,17 @@ class Commands(click.Group):
             sys.stderr.close()  # the reader of our output has had enough
             ctx.exit(0)
         except Exception as error:
-            if ctx.params.get("debug"):
-                raise
-            click.echo(f"Something unforeseen went wrong: {type(error).__name__}: {error}", err=True)
+            _show_where(ctx)
+            said = printable(redacted(f"{type(error).__name__}: {error}"))
+            click.echo(f"Something unforeseen went wrong: {said}", err=True)
             click.echo("Run the command again with plainstep --debug to see where.", err=True)
             ctx.exit(1)
+
+
+def _show_where(ctx: click.Context) -> None:
+    """With --debug, where the error came from; no password that was in a URL."""
+    if ctx.params.get("debug"):
+        click.echo(redacted(traceback.format_exc()), err=True)
 
 
 @click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"]})

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from plainstep.exporting import FORMATS, file_or, writer
+from plainstep.wording import printable
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -177,7 +178,8 @@ def project(ctx: click.Context) -> Project:
 
 def complain(error: PlainStepError, load: str = "") -> None:
     """Print an error to stderr."""
-    first, *rest = str(error).splitlines()
-    click.echo(click.style(f"{load}: " if load else "", bold=True, fg="bright_red") + first, err=True)
+    first, *rest = map(printable, filter(None, (error.what, error.why, error.next)))
+    named = f"{printable(load)}: " if load else ""
+    click.echo(click.style(named, bold=True, fg="bright_red") + first, err=True)
     for line in rest:
         click.echo(f"  {line}", err=True)

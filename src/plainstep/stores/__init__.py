@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import cast
 
 from plainstep.errors import ConfigError
+from plainstep.redaction import keep_secret, shown_url
 from plainstep.stores.base import Store
 
 GROUP = "plainstep.stores"
@@ -25,12 +26,13 @@ def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
     Raises:
         ConfigError: no store is known for the scheme.
     """
+    keep_secret(url)
     scheme = url.split(":", 1)[0].lower()
     found = {point.name: point for point in entry_points(group=GROUP)}
     if ":" not in url or scheme not in found:
         near = difflib.get_close_matches(scheme, found, 1)
         raise ConfigError(
-            f"The store {name!r} has the URL {url!r}, and no store is known for {scheme!r}.",
+            f"The store {name!r} has the URL {shown_url(url)!r}, and no store is known for that.",
             f"Known: {', '.join(sorted(found))}.",
             f"Did you mean {near[0]}:///...?" if near else "A URL looks like sqlite:///town.db.",
         )

@@ -329,6 +329,7 @@ class Store(Protocol):
     Attributes:
         name: its name in plainstep.toml.
         url: its URL, without a password.
+        place: what tells it from every other store: a path, or a server and a database.
         wait: how many seconds to wait for a lock, or to come back to a server that was lost.
         exclusive: whether it cannot be written while it is being read.
         appends_only: whether rows can only be added to it.
@@ -336,6 +337,7 @@ class Store(Protocol):
 
     name: str
     url: str
+    place: str
     wait: float
     exclusive: bool
     appends_only: bool

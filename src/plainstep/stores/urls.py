@@ -7,6 +7,7 @@ from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
 from plainstep.errors import ConfigError, StoreError
+from plainstep.redaction import shown_url
 
 
 def file_of(url: str, base: Path) -> Path:
@@ -21,10 +22,15 @@ def file_of(url: str, base: Path) -> Path:
     """
     parts = urlsplit(url)
     path = unquote(parts.path)
+    if parts.query or parts.fragment:
+        raise ConfigError(
+            f"The URL {shown_url(url)!r} has something after its path.",
+            "An embedded store takes no settings, and ? or # in the name of a file is written as %3F or %23.",
+        )
     if parts.netloc or not path.startswith("/") or path == "/":
         scheme = parts.scheme
         raise ConfigError(
-            f"The URL {url!r} names no file.",
+            f"The URL {shown_url(url)!r} names no file.",
             "An embedded store's URL has three slashes before a relative path, four before an absolute one.",
             f"Write {scheme}:///town.db or {scheme}:////data/town.db.",
         )

@@ -36,6 +36,7 @@ class DuckdbStore:
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)
+        self.place = str(self.path.absolute())
         self._kept: Kept[duckdb.DuckDBPyConnection] = Kept(lambda connection: None)
 
     @contextmanager

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from urllib.parse import unquote, urlsplit
 
 from plainstep.errors import ConfigError, Refused
+from plainstep.redaction import shown_url
 
 if TYPE_CHECKING:
     from datetime import timedelta
@@ -35,13 +36,14 @@ class FilesStore:
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
         parts = urlsplit(url)
-        if parts.netloc or not parts.path.startswith("/"):
+        if parts.netloc or parts.query or parts.fragment or not parts.path.startswith("/"):
             raise ConfigError(
-                f"The URL {url!r} names no folder.",
+                f"The URL {shown_url(url)!r} names no folder.",
                 "A folder's URL has three slashes before a relative path, four before an absolute one.",
                 "Write file:///landing or file:////data/landing.",
             )
         self.folder = base / unquote(parts.path)[1:]
+        self.place = str(self.folder.absolute())
 
     def feed(self, pattern: str, layout: LayoutConfig, overlap: int | timedelta | None) -> FileFeed:
         """The rows of some files."""

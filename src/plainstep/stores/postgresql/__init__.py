@@ -48,7 +48,7 @@ class PostgresqlStore:
         self.name, self.wait = name, wait
         self._moment = threading.local()
         self.connections = Connections(name, url, wait)
-        self.url = self.connections.shown
+        self.url = self.place = self.connections.shown
 
     def opened(self) -> AbstractContextManager[Connection]:
         """A connection in autocommit mode."""

@@ -37,6 +37,7 @@ class SqliteStore:
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)
+        self.place = str(self.path.absolute())
         self._kept: Kept[sqlite3.Connection] = Kept(end)
         self._moment = threading.local()
 
