@@ -364,6 +364,34 @@ class Secrets(unittest.TestCase):
                 self.unseen((town.path / "house.duckdb").read_bytes())
 
 
+class Terminals(unittest.TestCase):
+    """Names and values that would do something to a terminal are shown as what they are."""
+
+    def test_no_name_or_value_reaches_it(self) -> None:
+        evil = "\x1b[2J\x1b]0;x\x07\r\x9b"
+        table, column, load = (f"{name}{evil}" for name in ("tree", "b", "load"))
+        loads = f'[loads."{load}"]\nfrom = "town.{table}"\ninto = "house.{table}"\n'.replace("\x1b", "\\u001b")
+        for sign in ("\x07", "\r", "\x9b"):
+            loads = loads.replace(sign, f"\\u{ord(sign):04x}")
+        with Town(f'CREATE TABLE "{table}" (k TEXT PRIMARY KEY, "{column}" TEXT)', loads=loads) as town:
+            town.sql(f"INSERT INTO \"{table}\" VALUES ('{evil}', '{evil}')")
+            words = [
+                (*(w.replace("source.public.tree", f"town.{table}").replace("source", "town") for w in one),)
+                for one in COMMANDS
+            ]
+            words = [(*(load if w == "tree" else w for w in one),) for one in words]
+            for one in (words[0], ("step", load)):
+                self.assertEqual(town.run(*one).exit_code, 0, town.run(*one).output)
+            town.sql(f'UPDATE "{table}" SET "{column}" = \'elm{evil}\'')
+            more = [("init", f"sqlite:///{town.path}/town.db", "duckdb:///x.duckdb"), ("step", f"no{evil}"), ("look", load, "--key", evil),
+                    ("look", load, "--where", f'"{column}" > 1'), ("capture", "on", f"town.no{evil}"), ("aside",)]  # fmt: skip
+            for one in [*words, *more]:
+                said = town.run(*one)
+                for letter in "\x1b\x07\r\x9b":
+                    self.assertNotIn(letter, said.output + said.stderr, one)
+                self.assertNotIn("unforeseen", said.stderr, one)
+
+
 COMMANDS = (
     ("capture", "on", "source.public.tree"), ("step",), ("--debug", "step"), ("step", "--json"), ("status",), ("status", "--json"),
     ("status", "--metrics"), ("look", "tree"), ("net", "tree"), ("trace", "tree", "1"), ("ledger",), ("ledger", "--json"), ("check",),

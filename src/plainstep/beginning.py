@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainstep.errors import ConfigError, PlainStepError
-from plainstep.propose import toml
+from plainstep.propose import on_one_line, toml
 from plainstep.redaction import shown_url
 from plainstep.stores import open_store
 
@@ -74,7 +74,7 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
     taken: set[str] = set()
     for one in found:
         lines += ["", *_load(one, names, taken)]
-    return "\n".join(lines) + "\n"
+    return "\n".join(map(on_one_line, lines)) + "\n"
 
 
 def _without_password(url: str, store: str) -> tuple[str, str]:

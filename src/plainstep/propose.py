@@ -58,7 +58,7 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
         lines += [GUESSED_HINT, f"guessed = {toml(found.unsure())}"]
     lines += [_line(one) for one in found.guesses if one.value not in (None, [])]
     lines += [f"# {one.name}: {one.why}" for one in found.guesses if one.value == []]
-    return "".join(f"{_on_one_line(line)}\n" for line in [*lines, *_trial(found, store, table, rows)])
+    return "".join(f"{on_one_line(line)}\n" for line in [*lines, *_trial(found, store, table, rows)])
 
 
 def _sample(store: Store, table: str) -> pa.Table:
@@ -115,7 +115,7 @@ def _bare(name: str) -> str:
     return name if name.isascii() else toml(name)
 
 
-def _on_one_line(line: str) -> str:
+def on_one_line(line: str) -> str:
     """A line of TOML, whatever the values that it shows hold: what cannot be seen is escaped, also within its texts."""
     return "".join(
         letter if letter.isprintable() else f"\\u{ord(letter):04x}" if ord(letter) < 2**16 else f"\\U{ord(letter):08x}"

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-import click
-
 from plainstep import wording
 from plainstep.cli import text
+from plainstep.cli.text import say
 
 if TYPE_CHECKING:
     from plainstep.aside import PutBack
@@ -19,7 +18,7 @@ def rows(rows: list[tuple[str, Aside]]) -> None:
     from rich.text import Text
 
     if not rows:
-        click.echo("No rows are set aside.")
+        say("No rows are set aside.")
         return
     table = text.new_table(["load", "place>", "step>", "why", "row"])
     for load, row in rows:
@@ -31,7 +30,7 @@ def rows(rows: list[tuple[str, Aside]]) -> None:
             Text(wording.printable(row.row)),
         )
     text.show(table)
-    click.echo("Mend the layout or the rows (or, of events, the receiver), then plainstep aside LOAD --back.")
+    say("Mend the layout or the rows (or, of events, the receiver), then plainstep aside LOAD --back.")
 
 
 def put_back(found: list[PutBack]) -> None:
@@ -39,12 +38,12 @@ def put_back(found: list[PutBack]) -> None:
     for one in found:
         if one.delivery:
             sent = f"{one.load}: {wording.many(one.back, 'event')} put back; {wording.delivered(one.delivery)}."
-            click.echo(sent)
+            say(sent)
             continue
         done = f"; {_merged(one.entry)} merged" if one.entry else ""
         left = f"; still against the layout: {one.left:,}" if one.left else ""
         gone = f"; no longer in the feed: {one.gone:,}" if one.gone else ""
-        click.echo(f"{one.load}: {wording.many(one.back, 'row')} put back{done}{left}{gone}.")
+        say(f"{one.load}: {wording.many(one.back, 'row')} put back{done}{left}{gone}.")
 
 
 def _merged(entry: LedgerEntry) -> str:

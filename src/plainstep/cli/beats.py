@@ -6,9 +6,8 @@ import json
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-import click
-
 from plainstep.cli.tables import said
+from plainstep.cli.text import say
 from plainstep.wording import local, span
 
 if TYPE_CHECKING:
@@ -21,9 +20,9 @@ def in_text(beat: Beat) -> None:
     if one.error:
         told = " ".join(part for part in (one.error.what, one.error.next) if part)
         again = f"tried again in {span(beat.pause)}" + (f", failed {beat.failures} times" if beat.failures > 1 else "")
-        click.echo(f"{now}  {one.load}  {one.outcome}: {told} ({again})")
+        say(f"{now}  {one.load}  {one.outcome}: {told} ({again})")
     elif one.entry or beat.recovered:
-        click.echo(f"{now}  {one.load}  {said(one)}")
+        say(f"{now}  {one.load}  {said(one)}")
 
 
 def in_json(beat: Beat) -> None:
@@ -33,4 +32,4 @@ def in_json(beat: Beat) -> None:
 
     if beat.outcome.error or beat.outcome.entry or beat.recovered:
         told = {"at": datetime.now(UTC), **outcome(beat.outcome), "failures": beat.failures, "pause": beat.pause}
-        click.echo(json.dumps(told, default=plain, ensure_ascii=False))
+        say(json.dumps(told, default=plain, ensure_ascii=False))

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from plainstep.cli.options import project
+from plainstep.cli.text import say
 
 
 @click.command()
@@ -75,7 +76,7 @@ def init(
     if out.exists():
         raise click.UsageError(f"{out} is there already: name another file, or append to it with >> {out}.")
     out.write_text(text, encoding="utf-8")
-    click.echo(f"{out} is written. Read it, then do what its first lines say.", err=True)
+    say(f"{out} is written. Read it, then do what its first lines say.", err=True)
 
 
 @click.command()

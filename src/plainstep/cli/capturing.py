@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from plainstep.cli.options import HOW, JSON, project
-from plainstep.cli.text import echo_json
+from plainstep.cli.text import echo_json, say
 
 
 @click.group()
@@ -36,9 +36,7 @@ def capture_on(ctx: click.Context, place: str, key: str, how: str, despite_row_s
     if as_json:
         echo_json(forms.capture(store, info))
     else:
-        click.echo(
-            f"Capture is on for {store}.{info.table}." if new else f"Capture was on already for {store}.{info.table}."
-        )
+        say(f"Capture is on for {store}.{info.table}." if new else f"Capture was on already for {store}.{info.table}.")
         holdings.captures([(store, info)])
 
 
@@ -53,7 +51,7 @@ def capture_off(ctx: click.Context, place: str, how: str, yes: bool) -> None:
     Refused while changes wait to be merged, unless --yes is given.
     """
     info = project(ctx).capture_off(place, how, yes)
-    click.echo(f"Capture is off for {place}. Recorded changes forgotten: {info.held:,}.")
+    say(f"Capture is off for {place}. Recorded changes forgotten: {info.held:,}.")
 
 
 @capture.command("refresh")
@@ -71,7 +69,7 @@ def capture_refresh(ctx: click.Context, place: str, how: str, as_json: bool) -> 
     if as_json:
         echo_json(forms.capture(store, info) | {"done": done})
     else:
-        click.echo(f"{place}: {done}.")
+        say(f"{place}: {done}.")
         holdings.captures([(store, info)])
 
 

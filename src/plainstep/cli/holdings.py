@@ -5,9 +5,7 @@ from __future__ import annotations
 import shlex
 from typing import TYPE_CHECKING
 
-import click
-
-from plainstep.cli.text import new_table, show, text
+from plainstep.cli.text import new_table, say, show, text
 from plainstep.wording import local, many, size
 
 if TYPE_CHECKING:
@@ -18,7 +16,7 @@ if TYPE_CHECKING:
 def trimmed(found: list[Trimmed]) -> None:
     """What was, or would be, forgotten, and who keeps the rest."""
     if not found:
-        click.echo("Nothing is captured there.")
+        say("Nothing is captured there.")
         return
     done = any(one.done for one in found)
     table = new_table(["table", "held>", "forgotten>" if done else "would go>", "left>"])
@@ -33,21 +31,21 @@ def trimmed(found: list[Trimmed]) -> None:
             seen, since = local(reader.seen), local(reader.since)
             readers.add_row(text(f"{one.store}.{one.table}"), name, str(reader.position), seen, waiting, since)
     if readers.row_count:
-        click.echo()
+        say()
         show(readers)
     for one in found:
         _told_of(one)
     if not done and any(one.gone for one in found):
-        click.echo("Nothing was forgotten yet: --yes does it.")
+        say("Nothing was forgotten yet: --yes does it.")
 
 
 def _told_of(one: Trimmed) -> None:
     """Why nothing can go, and who may never come back."""
     if one.why_not:
-        click.echo(f"{one.store}.{one.table}: nothing can go: {one.why_not}.")
+        say(f"{one.store}.{one.table}: nothing can go: {one.why_not}.")
     for reader in one.readers:
         if reader.fallen:
-            click.echo(
+            say(
                 f"{one.store}.{one.table}: {reader.name} seems to have fallen away, and keeps {many(reader.waiting, 'change')}. "
                 f"If it will never come back: plainstep trim {one.store} --forget {shlex.quote(reader.name)}"
             )
@@ -56,7 +54,7 @@ def _told_of(one: Trimmed) -> None:
 def captures(found: list[tuple[str, CaptureInfo]]) -> None:
     """What is captured, a row a table."""
     if not found:
-        click.echo("Nothing is captured. plainstep capture on STORE.TABLE begins.")
+        say("Nothing is captured. plainstep capture on STORE.TABLE begins.")
         return
     table = new_table(["table", "key", "columns>", "since", "how", "held>", "after>", "head>", "state"])
     for store, one in found:
@@ -74,6 +72,6 @@ def captures(found: list[tuple[str, CaptureInfo]]) -> None:
     show(table)
     for store, one in found:
         if one.problem:
-            click.echo(f"{store}.{one.table}: {one.problem}. {one.remedy}")
+            say(f"{store}.{one.table}: {one.problem}. {one.remedy}")
         elif one.waiting_columns:
-            click.echo(f"{store}.{one.table}: not captured yet: {', '.join(one.waiting_columns)}. {one.remedy}")
+            say(f"{store}.{one.table}: not captured yet: {', '.join(one.waiting_columns)}. {one.remedy}")

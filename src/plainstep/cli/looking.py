@@ -10,7 +10,7 @@ import click
 
 from plainstep.cli.bars import bar
 from plainstep.cli.options import JSON, LIMIT, LOAD, LOADS, Asked, of_a_window, of_some_changes, project, to_a_file
-from plainstep.cli.text import echo_json
+from plainstep.cli.text import echo_json, say
 
 
 @click.command()
@@ -108,7 +108,7 @@ def report(ctx: click.Context, out: Path) -> None:
     """
     town = project(ctx)
     town.report(out)
-    click.echo(f"{out}: {len(town.loads)} loads.", err=True)
+    say(f"{out}: {len(town.loads)} loads.", err=True)
 
 
 # What a monitor learns from the exit status of ``status``: the worst health decides.
@@ -178,7 +178,7 @@ def ledger(
         tables.ledger(entries)
         for one in town.status(*([load] if load else ())):
             if one.health == "refuses":
-                click.echo(f"{one.load}: its next step is refused: {one.reason.rstrip('.')}. {one.remedy}", err=True)
+                say(f"{one.load}: its next step is refused: {one.reason.rstrip('.')}. {one.remedy}", err=True)
 
 
 @click.command()
@@ -211,7 +211,7 @@ def check(
         found = town.check(*loads, scope=scope, mend=mend)
     for load in () if loads else town.loads.values():
         if why := inspect.left_out(load):
-            click.echo(f"{load.name} is left out: {why}.", err=True)
+            say(f"{load.name} is left out: {why}.", err=True)
     if as_json:
         echo_json([forms.check(one) for one in found])
     else:

@@ -8,7 +8,7 @@ import click
 
 from plainstep.cli.bars import bar
 from plainstep.cli.options import JSON, LOAD, LOADS, Duration, complain, project
-from plainstep.cli.text import echo_json
+from plainstep.cli.text import echo_json, say
 
 
 @click.command()
@@ -114,7 +114,7 @@ def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forg
     town = project(ctx)
     if forget is not None:
         count = town.forget(place.partition(".")[0], forget)
-        click.echo(f"Struck out: {forget}." if count else f"No reader is called {forget!r}.", err=True)
+        say(f"Struck out: {forget}." if count else f"No reader is called {forget!r}.", err=True)
     found = town.trim(place, keep, yes)
     if as_json:
         echo_json([forms.trimmed(one) for one in found])

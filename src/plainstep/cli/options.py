@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from plainstep.cli.text import say
 from plainstep.exporting import FORMATS, file_or, writer
 from plainstep.wording import printable
 
@@ -166,7 +167,7 @@ def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:
             write(table)
             rows += table.num_rows
     if out is not None:
-        click.echo(f"{out}: {rows:,} rows.", err=True)
+        say(f"{out}: {rows:,} rows.", err=True)
 
 
 def project(ctx: click.Context) -> Project:

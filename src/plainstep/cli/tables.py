@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-import click
-
-from plainstep.cli.text import key_cells, key_heads, new_table, note, op, rest, show, text, what_changed
+from plainstep.cli.text import key_cells, key_heads, new_table, note, op, rest, say, show, text, what_changed
 from plainstep.wording import counts, delivered, local, many, printable, shown, size, span
 
 if TYPE_CHECKING:
@@ -21,9 +19,9 @@ def outcomes(found: list[StepOutcome]) -> None:
     widest = max((len(one.load) for one in found), default=0)
     for one in found:
         if not one.error:
-            click.echo(f"{one.load:<{widest}}  {said(one)}")
+            say(f"{one.load:<{widest}}  {said(one)}")
         for warning in one.warnings:
-            click.echo(f"{one.load}: {warning}", err=True)
+            say(f"{one.load}: {warning}", err=True)
 
 
 def said(one: StepOutcome) -> str:
@@ -58,10 +56,10 @@ def look(found: LookResult, page: int = 1) -> None:
     from plainstep.rows import changes
 
     told = f" ({counts(found.counts)})" if found.total else ""
-    click.echo(f"{found.load}: {many(found.total, 'change')} {_ends(found)}{told}")
+    say(f"{found.load}: {many(found.total, 'change')} {_ends(found)}{told}")
     if found.matching is not None:
         number = sum(found.matching.values())
-        click.echo(f"Asked for: {number:,} of them" + (f" ({counts(found.matching)})" if number else ""))
+        say(f"Asked for: {number:,} of them" + (f" ({counts(found.matching)})" if number else ""))
     note(found.note)
     rows = changes(found.changes, found.key)
     heads = {"txn": "txn>", "by": "by"}
@@ -90,17 +88,17 @@ def net(found: NetResult, limit: int | None, skip: int = 0) -> None:
     from plainstep.rows import nets
 
     net = found.net
-    click.echo(
+    say(
         f"{found.load}: {many(net.read, 'change')} {_window(found.after, found.upto, net.read)} come to "
         f"{many(len(net), 'net change')}" + (f" ({counts(found.counts)})" if len(net) else "")
     )
     done = " and ".join(f"{name} {number:,}" for name, number in found.edits.items() if number)
-    click.echo(f"A step would {done} of the target's rows." if done else "A step would touch no row.")
+    say(f"A step would {done} of the target's rows." if done else "A step would touch no row.")
     if found.refusal:
-        click.echo(f"A step would be refused: {found.refusal}")
+        say(f"A step would be refused: {found.refusal}")
     note(found.note)
     if net.contradictions:
-        click.echo(
+        say(
             f"{many(net.contradictions, 'contradiction')}: changes that do not fit those before them; the last state counts."
         )
     rows = nets(net, limit, skip)
@@ -117,7 +115,7 @@ def trace(found: TraceResult) -> None:
     key = tuple(found.key)
     name = ", ".join(f"{column} {shown(value)}" for column, value in found.key.items())
     told = many(len(found.events), "change")
-    click.echo(f"{found.load}, {name}: {told} since {found.since}" + (f", up to {found.at}" if found.at else ""))
+    say(f"{found.load}, {name}: {told} since {found.since}" + (f", up to {found.at}" if found.at else ""))
     heads = {"txn": "txn>", "by": "by"}
     also = [name for name in heads if any(one.change.get(name) is not None for one in found.events)]
     table = new_table(
@@ -132,16 +130,16 @@ def trace(found: TraceResult) -> None:
     show(table)
     when = f"At {found.at}" if found.at else "Now"
     if not found.known:
-        click.echo(f"{when}: not known; the changes that tell it are not held.")
+        say(f"{when}: not known; the changes that tell it are not held.")
     else:
-        click.echo(f"{when}: {_row(found.row)}")
+        say(f"{when}: {_row(found.row)}")
     if not found.at:
         own = {"the target": found.target} if found.holds_rows else {}
         for name, held in {**own, **found.targets}.items():
             place = name if name == "the target" else f"the target of {name}"
-            click.echo(f"At {place}: " + ("the same" if held == found.row else _row(held)))
+            say(f"At {place}: " + ("the same" if held == found.row else _row(held)))
     if found.restore:
-        click.echo(f"To bring it back as it was:\n  {printable(found.restore)}")
+        say(f"To bring it back as it was:\n  {printable(found.restore)}")
 
 
 def _row(row: dict[str, Any] | None) -> str:
@@ -170,13 +168,13 @@ def status(found: list[LoadStatus]) -> None:
     _held(found)
     for one in found:
         if one.reason:
-            click.echo(f"{one.load}: {one.reason.rstrip('.')}." + (f" {one.remedy}" if one.remedy else ""))
+            say(f"{one.load}: {one.reason.rstrip('.')}." + (f" {one.remedy}" if one.remedy else ""))
         if one.holds_back is not None:
-            click.echo(f"{one.load}: the server keeps {size(one.holds_back)} of its log for this.")
+            say(f"{one.load}: the server keeps {size(one.holds_back)} of its log for this.")
         for warning in one.warnings:
-            click.echo(f"{one.load}: {warning}")
+            say(f"{one.load}: {warning}")
         if one.untold:
-            click.echo(f"{one.load}: its changes do not tell: {'; '.join(one.untold)}.")
+            say(f"{one.load}: its changes do not tell: {'; '.join(one.untold)}.")
 
 
 def _held(found: list[LoadStatus]) -> None:
@@ -190,18 +188,18 @@ def _held(found: list[LoadStatus]) -> None:
         cells = (f"{one.capture.held:,}", size(one.capture.size or 0), local(one.capture.oldest_at), left)
         table.add_row(text(place), *cells[: 3 + len(kept)])
     if table.row_count:
-        click.echo()
+        say()
         show(table)
 
 
 def mark(one: LoadStatus) -> None:
     """A load's mark in a line."""
     if one.mark is None:
-        click.echo(f"{one.load} has no mark: no step was made yet.")
+        say(f"{one.load} has no mark: no step was made yet.")
         return
     when = f" ({local(one.mark.at)})" if one.mark.at else ""
     waiting = "" if one.waiting is None else f"; waiting: {many(one.waiting, 'change')}"
-    click.echo(f"{one.load} is merged up to {one.merged}{when}{waiting}.")
+    say(f"{one.load} is merged up to {one.merged}{when}{waiting}.")
 
 
 def move(load: Load, to: str) -> None:
@@ -221,9 +219,9 @@ def move(load: Load, to: str) -> None:
         changes = "the changes in between" if count is None else many(count, "change")
         would = "would be merged again" if place is earlier else "would never be merged"
         told = f"{load.name} is merged up to {shown(load, now.place)}; {changes} {would}."
-    click.echo(told, err=True)
+    say(told, err=True)
     if place.note:
-        click.echo(f"Note: {place.note}.", err=True)
+        say(f"Note: {place.note}.", err=True)
 
 
 def ledger(entries: list[LedgerEntry]) -> None:
@@ -310,11 +308,11 @@ def _differences(one: CheckResult) -> None:
     from plainstep.rows import differences
 
     if one.ok:
-        click.echo(f"{one.load}: {_believed(one)}")
+        say(f"{one.load}: {_believed(one)}")
         if one.extra:
-            click.echo(f'{one.load}: the extra rows were deleted at the source; deletes = "ignore" leaves them.')
+            say(f'{one.load}: the extra rows were deleted at the source; deletes = "ignore" leaves them.')
         return
-    click.echo(f"\n{one.load} differs (target, then source):")
+    say(f"\n{one.load} differs (target, then source):")
     rows = differences(one)
     table = new_table(["what", *key_heads(one.differences.key), "values"])
     for row in rows:
@@ -325,12 +323,12 @@ def _differences(one: CheckResult) -> None:
     show(table)
     rest(one.missing + one.extra + one.different - len(rows))
     if one.beside:
-        click.echo(f"{many(one.beside, 'row')} of the values that are counted beside its groups differ, too.")
+        say(f"{many(one.beside, 'row')} of the values that are counted beside its groups differ, too.")
     if one.mended:
         done = {name: getattr(one.mended, name) for name in ("put", "patch", "drop")}
-        click.echo(f"{one.load}: mended in step {one.mended.step}: {counts(done)}.")
+        say(f"{one.load}: mended in step {one.mended.step}: {counts(done)}.")
     else:
-        click.echo(f"plainstep check {one.load} --mend merges exactly these.")
+        say(f"plainstep check {one.load} --mend merges exactly these.")
 
 
 def _believed(one: CheckResult) -> str:

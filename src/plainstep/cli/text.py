@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import textwrap
 from typing import TYPE_CHECKING, Any
 
@@ -23,7 +24,14 @@ def echo_json(data: Any) -> None:
     """Print data as JSON."""
     from plainstep.core.jsonable import plain
 
-    click.echo(json.dumps(data, default=plain, ensure_ascii=False, indent=2))
+    said = json.dumps(data, default=plain, ensure_ascii=False, indent=2)
+    # JSON lets control characters of eight bits stand, and some terminals do what they say.
+    click.echo(re.sub("[\x7f-\x9f]", lambda found: f"\\u{ord(found[0]):04x}", said))
+
+
+def say(line: str = "", err: bool = False) -> None:
+    """Print what people read. No name or value in it does anything to a terminal."""
+    click.echo("\n".join(map(wording.printable, line.split("\n"))), err=err)
 
 
 def what_changed(row: dict[str, Any], key: tuple[str, ...]) -> Text:
@@ -65,7 +73,9 @@ def new_table(heads: list[str]) -> Table:
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
     for head in heads:
         number = head.endswith(">")
-        table.add_column(Text(head.removesuffix(">")), justify="right" if number else "left", no_wrap=True)
+        table.add_column(
+            Text(wording.printable(head.removesuffix(">"))), justify="right" if number else "left", no_wrap=True
+        )
     return table
 
 
@@ -95,4 +105,4 @@ def rest(more: int, page: int = 0) -> None:
     """How many rows there are that are not shown, and how to see them."""
     if more > 0:
         following = f", --page {page} the next ones" if page else ""
-        click.echo(f"... and {more:,} more; --all shows them{following}.")
+        say(f"... and {more:,} more; --all shows them{following}.")
