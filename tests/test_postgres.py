@@ -602,7 +602,7 @@ class Refusals(unittest.TestCase):
                 source.server.url("nowhere"): 'database "nowhere" does not exist',
                 source.url.replace(str(source.server.port), "1"): "Check that the server runs",
                 source.url.replace("postgres@", "nobody_there@"): 'role "nobody_there" does not exist',
-                source.url + "?nonsense=1": "is none that PostgreSQL knows",
+                source.url + "?nonsense=1": "is not a valid PostgreSQL URL",
             }
             for url, words in wrong.items():
                 town.config.write_text(text.replace(source.url, url))

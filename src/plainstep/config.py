@@ -102,6 +102,7 @@ class LayoutConfig(BaseModel):
         ge=0,
         description="For how many seconds a file that ends in the middle must have been left alone to be taken as it is.",
     )
+    follow_links: bool = Field(default=False, description="Files: whether links may lead out of the store's folder.")
     lookup: bool = Field(
         default=False, description="Rows carry keys only: values are looked up in the table that 'rows' names."
     )
@@ -286,7 +287,7 @@ class LoadConfig(BaseModel):
         if self.shape == "history":
             said["grain"] = "change" if self.every_change else "net"
         if self.layout:
-            said["layout"] = self.layout.model_dump(exclude_defaults=True, exclude={"quiet", "guessed"})
+            said["layout"] = self.layout.model_dump(exclude_defaults=True, exclude={"quiet", "guessed", "follow_links"})
         return {name: value for name, value in said.items() if value and value != DEFAULTS.get(name)}
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
@@ -10,9 +12,12 @@ import pyarrow.json
 
 from plainstep.core.evaluator import evaluated
 from plainstep.core.values import fitted, overflows, readable
+from plainstep.errors import DataError
 
 Path = tuple[str, ...]
 Bools = npt.NDArray[np.bool_]
+# So many fields no table has; each thousand more takes seconds.
+FIELDS = 4096
 
 
 def read(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dict[Path, pa.Array], dict[int, str]]:
@@ -51,13 +56,17 @@ def _quickly(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> dict[Path, 
         raise pa.ArrowInvalid("not one document a row")
     columns = {path: _member(found, path) for path in kinds}
     for path, kind in kinds.items():
-        if overflows(columns[path]):
-            raise pa.ArrowInvalid("a decimal has too many digits")
+        if overflows(columns[path]) or _not_finite(columns[path]):
+            raise pa.ArrowInvalid("a number has too many digits, or is none of JSON's")
         if readable(kind) != kind:
             columns[path], bad = fitted(columns[path], kind)
             if len(bad):
                 raise pa.ArrowInvalid("a value does not fit")
     return columns
+
+
+def _not_finite(numbers: pa.Array) -> bool:
+    return pa.types.is_floating(numbers.type) and not pc.all(pc.fill_null(pc.is_finite(numbers), True)).as_py()
 
 
 def _one_block(documents: pa.Array) -> bool:
@@ -106,13 +115,53 @@ def _pointer(path: Path) -> str:
 
 def _carefully(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dict[Path, pa.Array], dict[int, str]]:
     """Every field as text first, so that what is wrong can be told row by row."""
-    wrong = dict.fromkeys(_invalid(documents), "it is no JSON object")
+    wrong = dict.fromkeys(_invalid(documents), "it is no JSON object") | _doubtful(documents)
     columns = {}
     for path, texts in _texts(_without(documents, wrong), list(kinds)).items():
         columns[path], bad = fitted(texts, kinds[path])
-        for row in bad.tolist():
+        for row in [*bad.tolist(), *_too_large(texts, columns[path])]:
             wrong.setdefault(row, f"{'.'.join(path)} is {texts[row].as_py()!r}, which is no {kinds[path]}")
     return columns, wrong
+
+
+def _doubtful(documents: pa.Array) -> dict[int, str]:
+    """Documents that say two things at once, or are nested beyond reason."""
+    import json
+
+    def unique(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+        found = dict(pairs)
+        if len(found) < len(pairs):
+            names = [name for name, _ in pairs]
+            twice = next(name for name in names if names.count(name) > 1)
+            raise _Odd(f"it has the field {twice} twice")
+        return found
+
+    def refuse(constant: str) -> None:
+        raise _Odd(f"it holds {constant}, which no number of JSON's is")
+
+    wrong = {}
+    for row, text in enumerate(documents.to_pylist()):
+        try:
+            json.loads(text or "{}", object_pairs_hook=unique, parse_constant=refuse)
+        except _Odd as odd:
+            wrong[row] = str(odd)
+        except RecursionError:
+            wrong[row] = "it is nested too deeply"
+        except ValueError:
+            continue  # it is no document, which is told as that
+    return wrong
+
+
+class _Odd(Exception):
+    """What is doubtful about a document."""
+
+
+def _too_large(texts: pa.Array, numbers: pa.Array) -> list[int]:
+    """The rows in which a number was written that is larger than any of its type, and would become infinite."""
+    if not pa.types.is_floating(numbers.type):
+        return []
+    infinite = np.flatnonzero(pc.fill_null(pc.is_inf(numbers), False).to_numpy(zero_copy_only=False))
+    return [row for row in infinite.tolist() if any(letter.isdigit() for letter in texts[row].as_py())]
 
 
 def _invalid(documents: pa.Array) -> list[int]:
@@ -181,8 +230,14 @@ def kinds_of(documents: pa.Array) -> dict[Path, pa.DataType]:
         if text is not None:
             try:
                 note(json.loads(text), ())
-            except ValueError:
+            except (ValueError, RecursionError):
                 continue  # told when it is read
+        if len(found) > FIELDS:
+            raise DataError(
+                f"A sample of the documents has more than {FIELDS:,} fields.",
+                "No table has so many columns; they may be the keys of a map.",
+                "Have the documents hold such a map as a list, or as text.",
+            )
     from plainstep.core.values import common
 
     parents = {path[:depth] for path in found for depth in range(1, len(path))}

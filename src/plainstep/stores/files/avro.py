@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Iterator
 from typing import IO, Any
 
@@ -9,6 +10,8 @@ import numpy as np
 import pyarrow as pa
 
 from plainstep.errors import ConfigError, DataError
+from plainstep.stores.files.avro_blocks import BLOCK, Unpacked, refuse_endless
+from plainstep.stores.files.limits import Bounded, refuse_columns
 from plainstep.stores.files.lines import ROWS, SOME, Kind, Rows, damaged
 
 
@@ -22,21 +25,28 @@ def read_avro(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few
         ) from error
     line = 0
     try:
-        reader = fastavro.reader(stream)
+        unpacked = Unpacked(stream, _size(stream), shown)
+        reader = fastavro.reader(io.BufferedReader(unpacked, BLOCK))
         schema = _avro_schema(reader.writer_schema, shown)
         gathered: list[Any] = []
+        at = 0
         for record in reader:
             gathered.append(record)
-            if len(gathered) == (SOME if few else ROWS):
+            if len(gathered) == (SOME if few else ROWS) or unpacked.size - at > BLOCK:
                 yield _avro_rows(gathered, schema, line)
-                line += len(gathered)
+                line, at = line + len(gathered), unpacked.size
                 gathered = []
         if gathered:
             yield _avro_rows(gathered, schema, line)
     except DataError:
         raise
-    except Exception as error:  # fastavro meets damage with errors of every kind
+    except (Exception, MemoryError) as error:  # fastavro meets damage with errors of every kind
         raise damaged(shown, f"after record {line}: {type(error).__name__}: {str(error)[:200]}") from error
+
+
+def _size(stream: Any) -> int:
+    """How many bytes a file has, packed as it is."""
+    return int(stream.packed if isinstance(stream, Bounded) else stream.size())
 
 
 def _avro_rows(records: list[Any], schema: pa.Schema, line: int) -> Rows:
@@ -57,6 +67,8 @@ LOGICAL = {
 def _avro_schema(schema: Any, shown: str) -> pa.Schema:
     if not isinstance(schema, dict) or schema.get("type") != "record":
         raise damaged(shown, "its schema is no record")
+    refuse_endless(schema, shown)
+    refuse_columns(len(schema["fields"]), shown)
     named: dict[str, pa.DataType] = {}
     return pa.schema([(field["name"], _avro_kind(field["type"], named)) for field in schema["fields"]])
 
@@ -93,7 +105,8 @@ def avro_columns(stream: IO[bytes], shown: str) -> pa.Schema:
     import fastavro
 
     try:
-        return _avro_schema(fastavro.reader(stream).writer_schema, shown)
+        unpacked = Unpacked(stream, _size(stream), shown)
+        return _avro_schema(fastavro.reader(io.BufferedReader(unpacked)).writer_schema, shown)
     except DataError:
         raise
     except Exception as error:  # fastavro meets damage with errors of every kind

@@ -15,7 +15,18 @@ from plainstep.core.changes import flat
 from plainstep.core.values import fitted, overflows, readable
 from plainstep.stores.files import lines
 from plainstep.stores.files.ahead import ahead, fetched
-from plainstep.stores.files.lines import FIRST, LONGEST, NEAR, Kind, Rows, damaged, first_line, whole_lines
+from plainstep.stores.files.limits import refuse_columns
+from plainstep.stores.files.lines import (
+    FIRST,
+    LONGEST,
+    NEAR,
+    Kind,
+    Rows,
+    damaged,
+    first_line,
+    is_blank,
+    whole_lines,
+)  # fmt: skip
 
 Block = bytes | memoryview
 QUOTE = ord('"')
@@ -31,6 +42,8 @@ def read_csv(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few:
     line = 1
 
     def parsed(block: Block) -> tuple[Block, pa.Table | _Odd | None]:
+        if is_blank(block):
+            return block, _empty(head, wanted)
         if _quotes_in(block) % 2:
             return block, None
         try:
@@ -69,6 +82,12 @@ def _outside_quotes(
             yield found
     if opened:
         raise damaged(shown, "a quote is opened and not closed")
+
+
+def _empty(head: list[str], wanted: pa.Schema | None) -> pa.Table:
+    """No row."""
+    kinds = {name: pa.string() for name in head if wanted is None or name in wanted.names}
+    return pa.schema(list(kinds.items())).empty_table()
 
 
 class _Odd(ValueError):
@@ -134,8 +153,6 @@ def _parsed(
 ) -> pa.Table:
     # As one piece: only then may line ends stand within quotes without being searched for.
     whole = pyarrow.csv.ReadOptions(column_names=head, use_threads=False, block_size=max(len(block), 1))
-    if len(block) < NEAR and not bytes(block).strip():
-        return pa.schema([(name, kinds[name]) for name in names]).empty_table()
     return pyarrow.csv.read_csv(
         pa.BufferReader(block),
         whole,
@@ -157,7 +174,11 @@ def header(block: memoryview, shown: str, kind: Kind) -> tuple[list[str], int]:
         first = line.decode("utf-8-sig")
     except UnicodeDecodeError:
         raise damaged(shown, "line 1 is no text in UTF-8") from None
-    head = next(csv.reader([first.rstrip("\r\n")], delimiter=kind.delimiter), [])
+    try:
+        head = next(csv.reader([first.rstrip("\r\n")], delimiter=kind.delimiter), [])
+    except csv.Error as error:
+        raise damaged(shown, f"line 1: {error}") from None
+    refuse_columns(len(head), shown)
     if len(set(head)) != len(head):
         twice = next(name for name in head if head.count(name) > 1)
         raise damaged(shown, f"two columns are named {twice!r}")

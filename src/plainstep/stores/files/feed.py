@@ -66,7 +66,7 @@ class FileFeed:
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
 
     def _listing(self) -> Listing:
-        return listed(self.folder, self.pattern, self.layout.quiet)
+        return listed(self.folder, self.pattern, self.layout.quiet, self.layout.follow_links)
 
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of."""

@@ -17,7 +17,22 @@ from plainstep.stores.files import lines as text
 from plainstep.stores.files.ahead import fetched
 from plainstep.stores.files.avro import avro_columns, read_avro
 from plainstep.stores.files.comma import header, read_csv
-from plainstep.stores.files.lines import FIRST, ROWS, SOME, Kind, Rows, damaged, kind_of, read_safely, whole_lines
+from plainstep.stores.files.limits import ROW, Bounded, refuse_columns, refuse_unpacked
+from plainstep.stores.files.lines import (
+    FIRST,
+    ROWS,
+    SOME,
+    Kind,
+    Rows,
+    damaged,
+    is_blank,
+    kind_of,
+    read_safely,
+    whole_lines,
+)  # fmt: skip
+
+# Which bytes are blanks, by their number.
+BLANK = np.isin(np.arange(256), list(b" \t\r\n\v\f"))
 
 
 def read(
@@ -57,7 +72,8 @@ def read(
 def opened(path: Path, kind: Kind, upto: int | None = None, start: int = 0) -> Any:
     """A file as a stream of what is in it. Where it does not begin at the begin, a header comes first all the same."""
     if kind.compression:
-        return pa.input_stream(str(path), compression=kind.compression)
+        stream = pa.input_stream(str(path), compression=kind.compression)
+        return Bounded(stream, path.stat().st_size, path.name)
     file = pa.OSFile(str(path))
     if upto is None and not start:
         return file
@@ -98,6 +114,9 @@ def _json(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bo
     """Lines as they are: what they hold is read by whoever knows which fields are wanted."""
     line = 0
     for block in whole_lines(stream, shown, FIRST if few else text.BLOCK):
+        if is_blank(block):
+            line += bytes(block).count(b"\n")
+            continue
         rows, count = lines_of(block, shown, line)
         line += count
         if len(rows.lines):
@@ -110,19 +129,18 @@ def lines_of(block: memoryview, shown: str, before: int) -> tuple[Rows, int]:
     Raises:
         DataError: one is no text.
     """
-    ends = np.flatnonzero(np.frombuffer(block, dtype=np.uint8) == 10) + 1
+    data = np.frombuffer(block, dtype=np.uint8)
+    ends = np.flatnonzero(data == 10) + 1
     if not len(ends) or ends[-1] != len(block):
         ends = np.append(ends, len(block))
     offsets = np.concatenate(([0], ends)).astype(np.int32)
     texts = pa.StringArray.from_buffers(len(ends), pa.py_buffer(offsets), pa.py_buffer(block))
     _check_text(texts, shown, before)
     numbers = np.arange(before + 1, before + 1 + len(ends))
-    short = np.flatnonzero(np.diff(offsets) <= 2)
-    if len(short):
-        ink = pc.utf8_trim_whitespace(texts.take(pa.array(short)))
-        blank = short[pc.equal(pc.binary_length(ink), 0).to_numpy(zero_copy_only=False)]
-        keep = np.setdiff1d(np.arange(len(texts)), blank)
-        texts, numbers = texts.take(pa.array(keep)), numbers[keep]
+    first, length = offsets[:-1], np.diff(offsets)
+    blank = BLANK[data[first]] & ((length == 1) | ((length == 2) & BLANK[data[ends - 1]]))
+    if blank.any():
+        texts, numbers = texts.filter(pa.array(~blank)), numbers[~blank]
     return Rows(pa.table({LINE: texts}), numbers), len(ends)
 
 
@@ -141,14 +159,60 @@ def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few:
     import pyarrow.parquet as pq
 
     few_values = [field.name for field in wanted or () if pa.types.is_dictionary(field.type)]
-    file = pq.ParquetFile(_seekable(stream, kind), read_dictionary=few_values)
+    whole = _seekable(stream, kind)
+    file = pq.ParquetFile(whole, read_dictionary=few_values)
+    refuse_large_parquet(file.metadata, whole.size(), shown)
     names = None if wanted is None else [name for name in file.schema_arrow.names if name in wanted.names]
-    line = 0
-    for batch in fetched(file.iter_batches(SOME if few else ROWS, columns=names)):
+    line = unpacked = 0
+    for batch in fetched(_parquet_batches(whole, file, names, SOME if few else ROWS, shown)):
         yield Rows(pa.Table.from_batches([batch]), np.arange(line + 1, line + 1 + batch.num_rows))
         line += batch.num_rows
+        unpacked += batch.nbytes
+        refuse_unpacked(unpacked, whole.size(), shown)
     if line != file.metadata.num_rows:
         raise damaged(shown, f"it says that it has {file.metadata.num_rows:,} rows, and has {line:,}")
+
+
+def _parquet_batches(whole: Any, file: Any, names: list[str] | None, rows: int, shown: str) -> Iterator[pa.RecordBatch]:
+    """The rows of a file, so many at a time as its longest values allow.
+
+    A text that stands once in a file's dictionary may stand in every row. How long the longest is, is looked up for each part of
+    the file (its dictionary is read for that), and so many rows are read at a time as would hold no more than some rows may.
+    """
+    import pyarrow.parquet as pq
+
+    texts = [
+        field.name
+        for field in file.schema_arrow
+        if (names is None or field.name in names) and (pa.types.is_string(field.type) or pa.types.is_binary(field.type))
+    ]
+    short = pq.ParquetFile(whole, read_dictionary=texts) if texts else None
+    for group in range(file.num_row_groups):
+        longest = 1
+        if short is not None and file.metadata.row_group(group).num_rows > SOME:
+            first = next(short.iter_batches(1, row_groups=[group], columns=texts), None)
+            longest = sum(_longest(column) for column in first.columns) if first is not None else 1
+        if longest > ROW:
+            raise damaged(shown, f"a row is larger than {ROW >> 20} MiB")
+        yield from file.iter_batches(max(min(rows, ROW // max(longest, 1)), 1), row_groups=[group], columns=names)
+
+
+def _longest(column: pa.Array) -> int:
+    """Bytes of the longest value of a dictionary, or of a column."""
+    values = column.dictionary if pa.types.is_dictionary(column.type) else column
+    return pc.max(pc.binary_length(values)).as_py() or 0 if len(values) else 0
+
+
+def refuse_large_parquet(metadata: Any, size: int, shown: str) -> None:
+    """Refuse a file that says of itself that it becomes far more than it is.
+
+    Raises:
+        DataError: it does.
+    """
+    refuse_columns(metadata.num_columns, shown)
+    refuse_unpacked(
+        sum(metadata.row_group(group).total_byte_size for group in range(metadata.num_row_groups)), size, shown
+    )
 
 
 def _seekable(stream: Any, kind: Kind) -> Any:

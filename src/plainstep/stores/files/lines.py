@@ -87,7 +87,7 @@ def read_safely(shown: str) -> Iterator[None]:
         yield
     except FileNotFoundError:
         raise
-    except (pa.ArrowException, OSError, EOFError, ValueError) as error:
+    except (pa.ArrowException, OSError, EOFError, ValueError, MemoryError, RecursionError) as error:
         raise damaged(shown, str(error).splitlines()[0] if str(error) else type(error).__name__) from error
 
 
@@ -95,7 +95,8 @@ def whole_lines(stream: Any, shown: str, size: int) -> Iterator[memoryview]:
     """The stream in blocks that end where a line ends."""
     rest = memoryview(b"")
     while True:
-        block = np.empty(len(rest) + size, dtype=np.uint8).data  # not zeroed: that alone would cost a tenth
+        more = max(size, len(rest))  # a long line is not copied again for every piece of it
+        block = np.empty(len(rest) + more, dtype=np.uint8).data  # not zeroed: that alone would cost a tenth
         block[: len(rest)] = rest
         found = stream.readinto(block[len(rest) :])
         if not found:
@@ -109,6 +110,11 @@ def whole_lines(stream: Any, shown: str, size: int) -> Iterator[memoryview]:
             raise damaged(shown, f"a line is longer than {LONGEST >> 20} MiB")
     if len(rest):
         yield rest
+
+
+def is_blank(block: memoryview | bytes) -> bool:
+    """Whether a block holds nothing but blanks: mostly, its first letter tells that it does not."""
+    return not bytes(block[:NEAR]).strip() and not bytes(block).strip()
 
 
 def _last_line_end(block: memoryview) -> int:

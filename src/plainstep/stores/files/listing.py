@@ -11,7 +11,7 @@ from functools import lru_cache
 from hashlib import blake2b
 from pathlib import Path
 
-from plainstep.errors import Refused
+from plainstep.errors import ConfigError, Refused
 from plainstep.stores.files.lines import Kind, damaged, kind_of
 
 # Names that programs give to what they have not finished, or keep for themselves.
@@ -58,22 +58,28 @@ class Listing:
     waiting: str = ""
 
 
-def listed(folder: Path, pattern: str, quiet: float) -> Listing:
+def listed(folder: Path, pattern: str, quiet: float, follow_links: bool = False) -> Listing:
     """Look at the files of a feed.
 
     Args:
         folder: where the store is.
         pattern: a file, a folder, or a glob below it.
         quiet: for how many seconds a file must have been left alone to be taken as it is.
+        follow_links: whether links may lead out of the folder.
 
     Raises:
-        Refused: there is no such folder.
+        ConfigError: the pattern leads out of the folder.
+        Refused: there is no such folder, or a link leads out of it.
         DataError: a file that is left alone ends in the middle.
     """
     if not folder.is_dir():
         raise Refused(f"There is no folder {folder}.", "", "Check the store's url in plainstep.toml.")
+    if Path(pattern).is_absolute() or ".." in Path(pattern).parts:
+        raise ConfigError(
+            f"{pattern!r} does not lie below {folder}.", "", "Name a file, a folder or a glob below the store's own."
+        )
     paths = sorted((folder / pattern).rglob("*")) if (folder / pattern).is_dir() else sorted(folder.glob(pattern))
-    found = Listing()
+    found, top = Listing(), folder.resolve()
     for path in sorted(paths, key=lambda path: path.relative_to(folder).as_posix()):
         name = path.relative_to(folder).as_posix()
         if (
@@ -82,6 +88,8 @@ def listed(folder: Path, pattern: str, quiet: float) -> Listing:
             or path.suffix.lower() in UNFINISHED
         ):
             continue
+        if not follow_links and not path.resolve().is_relative_to(top):
+            raise _link_out(name, folder)
         kind = kind_of(path.name)
         if not kind.format:
             found.ignored.append(name)
@@ -93,6 +101,14 @@ def listed(folder: Path, pattern: str, quiet: float) -> Listing:
             found.waiting = f"{name} {file.unfinished}"
             break  # what comes after it comes after its rest, too
     return found
+
+
+def _link_out(name: str, folder: Path) -> Refused:
+    return Refused(
+        f"{name} is a link that leads out of {folder}.",
+        "Whoever puts files there could have any file read that you may read.",
+        "Put the file itself there; or set follow_links = true in the load's layout.",
+    )
 
 
 def _looked_at(name: str, path: Path, kind: Kind, quiet: float) -> File:
