@@ -392,10 +392,53 @@ class Terminals(unittest.TestCase):
                 self.assertNotIn("unforeseen", said.stderr, one)
 
 
+class Expressions(unittest.TestCase):
+    """A condition looks at one row, and costs what a row costs."""
+
+    def test_what_would_look_further_or_grow(self) -> None:
+        with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, a INT, b TEXT)") as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            town.sql("INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')")
+            for sql, told in (
+                ("true; CREATE MACRO f(x) AS x", "is no SQL|more than one expression"),
+                ("true) AS keep, (1", "is no SQL|more than one expression"),
+                ("unnest([now.a > 1, true])", "makes other rows of a row"),
+                ("now.a = (SELECT 1)", "looks at more than the row"),
+                ("random() > 0.5", "does not give the same"),
+                ("length(repeat(now.b, 2000000000)) > 1", "more than 1,000,000 parts: repeat"),
+                ("length(repeat(repeat(now.b, 10000), 10000)) > 1", "more than 1,000,000 parts: repeat"),
+                ("length(lpad(now.b, now.a, 'x')) > 1", "as large as a row says: lpad"),
+                ("len(range(now.a * 1000000000)) > 1", "as large as a row says: range"),
+                ("length(printf('%2000000000d', now.a)) > 1", "parts: printf"),
+                ("no.b = 'x'", "names 'no'"),
+            ):
+                with self.subTest(sql):
+                    said = town.run("look", "house", "--where", sql)
+                    self.assertEqual(said.exit_code, 2, said.output)
+                    self.assertRegex(said.stderr, told)
+            for sql in (
+                "now.b = 'oak'",
+                "lpad(now.b, 5, '*') = '**oak'",
+                "len(list_filter(range(10), lambda x: x > now.a)) > 1",
+            ):
+                self.assertEqual(town.run("look", "house", "--where", sql).exit_code, 0)
+            for setting in (
+                'where = "unnest([true, a > 1])"',
+                'derive = { c = "repeat(b, a)" }',
+                'derive = { c = "unnest([a])" }',
+            ):
+                town.config.write_text(
+                    town.config.read_text() + f"[loads.odd]\nfrom = 'town.tree'\ninto = 'house.odd'\n{setting}\n"
+                )
+                self.assertEqual(town.run("step", "odd").exit_code, 2)
+                town.config.write_text(town.config.read_text().partition("[loads.odd]")[0])
+
+
 COMMANDS = (
     ("capture", "on", "source.public.tree"), ("step",), ("--debug", "step"), ("step", "--json"), ("status",), ("status", "--json"),
     ("status", "--metrics"), ("look", "tree"), ("net", "tree"), ("trace", "tree", "1"), ("ledger",), ("ledger", "--json"), ("check",),
-    ("capture", "list"), ("trim", "source", "--yes"), ("mark", "tree"), ("reload", "tree"), ("report", "-o", "/dev/stdout"),
+    ("capture", "list"), ("trim", "source", "--yes"), ("mark", "tree"), ("reload", "tree"), ("report",),
     ("--debug", "status"), ("--debug", "reload", "tree"),
 )  # fmt: skip
 

@@ -6,34 +6,50 @@ import json
 import os
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager, nullcontext
+from hashlib import sha256
 from pathlib import Path
+from secrets import token_hex
 from typing import IO, TYPE_CHECKING
+from urllib.parse import quote
 
 from plainstep.errors import ConfigError, StoreError
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
+# Letters of a name: with what stands before and after, file systems allow 255.
+LONGEST_NAME = 150
 FORMATS = ("csv", "jsonl", "parquet")
 Write = Callable[["pa.Table"], None]
 
 
 @contextmanager
 def new_file(path: Path) -> Iterator[IO[bytes]]:
-    """A new file, which gets its name when all is in it.
+    """A new file, which gets its name when all is in it. What is there and no file, such as a pipe, is written to as it is.
 
     Raises:
         StoreError: it cannot be written.
     """
-    part = path.with_name(f"{path.name}.{os.getpid()}.part")
+    part = path.with_name(f".{token_hex(8)}.part")  # a name that nobody can have put a link at
     try:
-        with part.open("wb") as out:
+        if path.exists() and not path.is_file():
+            with path.open("wb") as out:
+                yield out
+            return
+        with os.fdopen(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o666), "wb") as out:
             yield out
         part.replace(path)
     except OSError as error:
         raise StoreError(f"{path} cannot be written: {error.strerror or error}.") from error
     finally:
         part.unlink(missing_ok=True)
+
+
+def file_name(name: str) -> str:
+    """A name as a part of a path: of one folder, and no longer than file systems allow."""
+    found = quote(name, safe=" ")
+    found = "%2E" + found[1:] if found.startswith(".") else found
+    return found if len(found) <= LONGEST_NAME else f"{found[:LONGEST_NAME]}-{sha256(name.encode()).hexdigest()[:16]}"
 
 
 def file_or(path: Path | None, stream: IO[bytes]) -> AbstractContextManager[IO[bytes]]:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 import signal
+import stat
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import timedelta
 from hashlib import sha256
@@ -150,17 +151,37 @@ def alone(loads: list[Load]) -> Iterator[None]:
             file.close()
 
 
+def _run_folder() -> Path:
+    """A folder of this user's own, in which nobody else can put anything.
+
+    Raises:
+        Refused: somebody else made it.
+    """
+    folder = Path(gettempdir()) / f"plainstep-{os.getuid()}"
+    with suppress(FileExistsError):
+        folder.mkdir(mode=0o700)
+    found = folder.lstat()
+    if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or found.st_mode & 0o077:
+        raise Refused(
+            f"{folder} is not a folder of this user's alone.",
+            "Somebody else could decide what is locked there.",
+            f"Remove it (rm -r {folder}), or set TMPDIR to another folder.",
+        )
+    return folder
+
+
 def _locked(load: Load) -> IO[str]:
     import fcntl
 
     place = f"{load.name} into {load.into_table} of {load.into_store.place}"
-    path = Path(gettempdir()) / f"plainstep-pace-{os.getuid()}-{sha256(place.encode()).hexdigest()[:16]}"
-    file = path.open("a+")
+    path = _run_folder() / f"pace-{sha256(place.encode()).hexdigest()[:16]}"
+    file = os.fdopen(os.open(path, os.O_RDWR | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600), "a+")
     try:
         fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except OSError:
         file.seek(0)
-        who = file.read().strip()
+        who = file.read(20).strip()
+        who = who if who.isdigit() else ""
         file.close()
         raise Refused(
             f"Another pace steps {load.name} already{f': process {who}' if who else ''}.",

@@ -5,10 +5,12 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Iterable, Iterator
+import threading
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from itertools import groupby
 from pathlib import Path
+from queue import Empty, Queue
 from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import unquote, urlsplit
 
@@ -18,8 +20,12 @@ from plainstep.redaction import redacted
 if TYPE_CHECKING:
     from plainstep.load import Load
 
-# Seconds that a receiver has to answer.
-PATIENCE = 10.0
+# Seconds that a receiver has to answer: each piece of an answer, and all of it.
+PATIENCE, DEADLINE = 10.0, 30.0
+# Bytes of an answer that are read, and thrown away.
+LARGEST_ANSWER = 1 << 16
+# Letters of what a receiver says that are kept.
+LONGEST_TOLD = 200
 # How what went wrong begins where it is not the event's fault.
 UNREACHED = "nothing reaches the receiver"
 Row = dict[str, Any]
@@ -114,6 +120,15 @@ class HttpSender:
         self._http = httpx
         self._client = httpx.Client(timeout=PATIENCE)
 
+    def _post(self, body: bytes, headers: dict[str, str]) -> str:
+        """Post one event; what went wrong, or nothing. Of what is answered, only the status counts: the rest is not unpacked."""
+        with self._client.stream("POST", self.url, content=body, headers=headers) as answer:
+            told = f"the receiver answered {answer.status_code} {answer.reason_phrase}".rstrip()
+            if int(answer.headers.get("content-length") or LARGEST_ANSWER) < LARGEST_ANSWER:
+                for _ in answer.iter_raw():  # then the connection can be used again
+                    pass
+            return "" if answer.is_success else told
+
     def __call__(self, rows: Iterable[Row]) -> Iterator[tuple[Row, str]]:
         """Post one after the other. Any answer but a 2xx status is a failure; a redirection is not followed."""
         from plainstep.core.shapes.events import cloud_event
@@ -122,18 +137,48 @@ class HttpSender:
         for row in rows:
             body = json.dumps(cloud_event(row), ensure_ascii=False).encode()
             try:
-                answer = self._client.post(self.url, content=body, headers=headers)
+                told = within(DEADLINE, lambda: self._post(body, headers))  # noqa: B023 (it is done when this goes on)
+            except TimeoutError as error:
+                self._client = self._http.Client(timeout=PATIENCE)  # the other one is still busy
+                raise CutOff(row, f"the receiver gave no whole answer within {DEADLINE:g} seconds") from error
             except (self._http.ConnectError, self._http.ConnectTimeout, self._http.ProxyError) as error:
-                raise Unreached(row, redacted(f"{UNREACHED}: {error}")) from error
+                raise Unreached(row, _cleaned(f"{UNREACHED}: {error}")) from error
             except (self._http.HTTPError, self._http.InvalidURL) as error:
-                told = redacted(f"the receiver gave no answer: {error or type(error).__name__}")
-                raise CutOff(row, told) from error
-            told = f"the receiver answered {answer.status_code} {answer.reason_phrase}".rstrip()
-            yield row, "" if answer.is_success else told
+                raise CutOff(row, _cleaned(f"the receiver gave no answer: {error or type(error).__name__}")) from error
+            yield row, _cleaned(told)
 
     def close(self) -> None:
         """Close the connection."""
         self._client.close()
+
+
+def within(seconds: float, work: Callable[[], str]) -> str:
+    """Do something that may never end, in a thread that is left behind if it does not.
+
+    Raises:
+        TimeoutError: it did not.
+    """
+    done: Queue[str | BaseException] = Queue()
+
+    def run() -> None:
+        try:
+            done.put(work())
+        except BaseException as error:
+            done.put(error)
+
+    threading.Thread(target=run, daemon=True).start()
+    try:
+        found = done.get(timeout=seconds)
+    except Empty:
+        raise TimeoutError from None
+    if isinstance(found, BaseException):
+        raise found
+    return found
+
+
+def _cleaned(told: str) -> str:
+    """What others say, in one line of reasonable length, without passwords."""
+    return redacted("".join(letter if letter.isprintable() else " " for letter in told))[:LONGEST_TOLD]
 
 
 class FileSender:
@@ -159,11 +204,11 @@ class FileSender:
 
     def _write(self, rows: list[Row]) -> None:
         from plainstep.core.shapes.events import cloud_event
-        from plainstep.exporting import new_file
+        from plainstep.exporting import file_name, new_file
 
         first, which = rows[0], hashlib.sha256("\n".join(row["id"] for row in rows).encode()).hexdigest()[:12]
         self.folder.mkdir(parents=True, exist_ok=True)
-        name = f"{self.name}-{first['step_number']:08d}-{first['change_number']:012d}-{which}.jsonl"
+        name = f"{file_name(self.name)}-{first['step_number']:08d}-{first['change_number']:012d}-{which}.jsonl"
         with new_file(self.folder / name) as out:
             out.writelines(json.dumps(cloud_event(row), ensure_ascii=False).encode() + b"\n" for row in rows)
             out.flush()

@@ -73,9 +73,11 @@ def init(
     if out is None:
         click.echo(text, nl=False)
         return
-    if out.exists():
-        raise click.UsageError(f"{out} is there already: name another file, or append to it with >> {out}.")
-    out.write_text(text, encoding="utf-8")
+    try:
+        with out.open("x", encoding="utf-8") as file:
+            file.write(text)
+    except FileExistsError:
+        raise click.UsageError(f"{out} is there already: name another file, or append to it with >> {out}.") from None
     say(f"{out} is written. Read it, then do what its first lines say.", err=True)
 
 

@@ -15,6 +15,8 @@ if TYPE_CHECKING:
 
 _local = threading.local()
 
+# What expressions over some rows may take: memory, and seconds. (A batch of rows takes a few milliseconds.)
+LIMIT, SECONDS = "1GB", 60.0
 # What a large comparison may take; beyond, it goes to disk.
 MEMORY = "400MB"
 
@@ -24,7 +26,7 @@ def connection() -> duckdb.DuckDBPyConnection:
     if not hasattr(_local, "connection"):
         import duckdb
 
-        made = duckdb.connect(config={"enable_external_access": False})
+        made = duckdb.connect(config={"enable_external_access": False, "memory_limit": LIMIT})
         made.execute("SET GLOBAL TimeZone = 'UTC'; SET lock_configuration = true")
         _local.connection = made
     found: duckdb.DuckDBPyConnection = _local.connection
@@ -70,7 +72,11 @@ def evaluated(table: pa.Table, select: str, parameters: list[Any] | None = None)
     """
     evaluator = connection()
     evaluator.register("rows", table)
+    late = threading.Timer(SECONDS, evaluator.interrupt)
+    late.daemon = True
+    late.start()
     try:
         return evaluator.sql(f"SELECT {select} FROM rows", params=parameters).to_arrow_table()
     finally:
+        late.cancel()
         evaluator.unregister("rows")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import json
+import re
 from collections.abc import Collection, Iterator, Mapping
 from functools import cache, lru_cache
 from typing import Any
@@ -30,6 +31,7 @@ def checked(sql: str, columns: Collection[str], where: str) -> None:
         ConfigError: it is no SQL, names an unknown column, looks at more than the row, or changes by itself.
     """
     known = {name.lower() for name in columns}
+    _refuse_growth(_parsed(sql, where), sql, where)
     for node in _nodes(_parsed(sql, where)):
         kind = node.get("class")
         if kind in BEYOND_THE_ROW:
@@ -103,6 +105,51 @@ def _nodes(tree: Any, within_lambda: bool = False) -> Iterator[dict[str, Any]]:
             yield from _nodes(part, within_lambda)
 
 
+# Functions that make a value as large as a number says, each with the places of such numbers among its arguments. (The
+# evaluator's limit on memory does not hold within them.)
+GROWING = {
+    "repeat": (1,), "lpad": (1,), "rpad": (1,), "list_resize": (1,), "array_resize": (1,), "bar": (3,), "range": (0, 1, 2),
+    "generate_series": (0, 1, 2), "printf": (0,), "format": (0,),
+}  # fmt: skip
+# How large such numbers may be, multiplied with each other.
+LARGEST = 1_000_000
+
+
+def _refuse_growth(tree: Any, sql: str, where: str) -> None:
+    """Refuse what may make a value of any size out of a row.
+
+    Raises:
+        ConfigError: it does.
+    """
+    size = 1
+    for node in _nodes(tree):
+        name = str(node.get("function_name", "")).lower() if node.get("class") == "FUNCTION" else ""
+        for place in GROWING.get(name, ()):
+            if place < len(node["arguments"]):
+                size *= max(_number_in(node["arguments"][place]["expression"], name, sql, where), 1)
+        if size > LARGEST:
+            raise ConfigError(
+                f"{where} = {sql!r} may make a value of more than {LARGEST:,} parts: {name}.",
+                "One row could take all memory.",
+                "Write a smaller number.",
+            )
+
+
+def _number_in(node: dict[str, Any], name: str, sql: str, where: str) -> int:
+    """The largest number that a constant holds, be it a number or a text with numbers in it.
+
+    Raises:
+        ConfigError: it is no constant.
+    """
+    if node.get("class") != "CONSTANT":
+        raise ConfigError(
+            f"{where} = {sql!r} makes a value as large as a row says: {name}.",
+            "One row could take all memory.",
+            f"Write the size in {name} as a number.",
+        )
+    return max((int(digits) for digits in re.findall(r"\d+", str(node.get("literal", {}).get("text")))), default=0)
+
+
 # Functions that must not stand in an expression, each with what is wrong with it. One that goes by the time zone gives the
 # same for the same row: the evaluator's is always UTC. Which overloads there are depends on what the evaluator has loaded.
 FORBIDDEN = """SELECT function_name, function_type FROM duckdb_functions() WHERE function_type = 'aggregate' OR (
@@ -113,7 +160,8 @@ FORBIDDEN = """SELECT function_name, function_type FROM duckdb_functions() WHERE
 @cache
 def _functions() -> dict[str, str]:
     told = {"aggregate": "looks at many rows", "scalar": "does not give the same for the same row every time"}
-    return {name: told[kind] for name, kind in connection().execute(FORBIDDEN).fetchall()}
+    rows = dict.fromkeys(("unnest", "unlist"), "makes other rows of a row")
+    return rows | {name: told[kind] for name, kind in connection().execute(FORBIDDEN).fetchall()}
 
 
 def _refuse_function(name: str, arguments: int, sql: str, where: str) -> None:
@@ -121,7 +169,7 @@ def _refuse_function(name: str, arguments: int, sql: str, where: str) -> None:
     if told:
         raise ConfigError(
             f"{where} = {sql!r} uses {name}, which {told}.",
-            "An old row and a new one would not be judged alike.",
+            "A row would not be judged by itself, or an old row and a new one not alike.",
             "Use only what follows from the row itself.",
         )
 

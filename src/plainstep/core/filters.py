@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 
 from plainstep.core.changes import Changes, flat, words
 from plainstep.core.evaluator import evaluated
-from plainstep.core.expressions import fields_in
+from plainstep.core.expressions import checked, fields_in
 from plainstep.core.net import differing, surely
 from plainstep.core.values import as_text, fitted
 from plainstep.core.words import NOW, WAS, Op
@@ -145,6 +145,7 @@ def condition(changes: Changes, sql: str) -> Bools:
     """
     import duckdb
 
+    checked(sql, ("op", "time", "txn", "was", "now"), "where")
     ops = changes.op()
     absent = {WAS: (ops == Op.INSERT) | (ops == Op.PUT), NOW: ops == Op.DELETE}
     columns = {"op": words(changes.table["op"]), "time": changes.table["at"]}

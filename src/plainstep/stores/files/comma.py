@@ -121,6 +121,7 @@ def _csv_block(block: Block, head: list[str], kind: Kind, wanted: pa.Schema | No
     except pa.ArrowInvalid:
         pass  # a value does not fit, or a line has too many: which one it is, is told below
     odd: list[Any] = []
+    _refuse_no_text(block)
 
     def refuse(row: Any) -> str:
         odd.append(row)
@@ -130,6 +131,15 @@ def _csv_block(block: Block, head: list[str], kind: Kind, wanted: pa.Schema | No
         return _parsed(block, head, names, texts, kind, refuse)
     except pa.ArrowInvalid as error:
         raise _Odd(odd[0] if odd else None, str(error).splitlines()[0]) from None
+
+
+def _refuse_no_text(block: Block) -> None:
+    """Refuse bytes that are no text: of a row that is odd as well, Arrow could not tell."""
+    try:
+        bytes(block).decode()
+    except UnicodeDecodeError as error:
+        lines = bytes(block[: error.start]).count(b"\n")
+        raise _Odd(None, f"{lines:,} lines further on, there is no text in UTF-8") from None
 
 
 def _as_wanted(table: pa.Table, kinds: dict[str, pa.DataType]) -> pa.Table:

@@ -19,7 +19,7 @@ from urllib.parse import quote
 
 from plainstep.core.positions import TableMark
 from plainstep.errors import Refused, StoreError
-from plainstep.exporting import writer
+from plainstep.exporting import file_name, writer
 from plainstep.stores.bookkeeping import Found
 from plainstep.stores.merging import Merge, run
 from plainstep.stores.records import Commit, TableInfo
@@ -223,6 +223,13 @@ class _Append(Merge):
         """Nothing to make: each file has the columns that its rows have."""
         if self.part.key:
             raise self._only_journals()
+        parts = self.part.table.split("/")
+        if any(part in ("", ".", "..") for part in parts) or parts[0] == OWN:
+            raise Refused(
+                f"{self.part.table!r} is no folder of its own below {self.target.place}.",
+                "Files would be written elsewhere, or over what belongs to the marks.",
+                "Name another folder after the store in 'into'.",
+            )
         self.fitted(None)
 
     def remove(self, edits: Edits) -> None:
@@ -332,7 +339,7 @@ class _Parts:
         else:
             values = pc.coalesce(table["now_" + name], table["was_" + name])
         found = flat(pc.fill_null(values.cast(pa.string()), NONE)).dictionary_encode()
-        folders = [f"{name}={quote(one, safe=' ')}" for one in found.dictionary.to_pylist()]
+        folders = [f"{file_name(name)}={file_name(one)}" for one in found.dictionary.to_pylist()]
         return pa.array(folders, pa.string()).take(found.indices)
 
     def _write(self, label: str, rows: pa.Table) -> None:
@@ -348,7 +355,7 @@ class _Parts:
         entry = self.append.commit.entry
         self._begun[label] += 1
         more = f"-{self._begun[label]}" if self._begun[label] > 1 else ""
-        last = f"{entry.load}-{entry.step:08d}{more}.{self.form.format}"
+        last = f"{file_name(entry.load)}-{entry.step:08d}{more}.{self.form.format}"
         name = "/".join(part for part in (self.append.part.table, label, last) if part)
         self.counts[name] = 0
         return _File(name, self.append.target.own / "new" / name, self.form.format, self.schema)
