@@ -122,7 +122,8 @@ def until_told(pace: Pace) -> Iterator[None]:
 
     def heard(number: int, frame: object) -> None:
         pace.stop()
-        signal.signal(number, signal.SIG_DFL)
+        for one in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(one, signal.SIG_DFL)
 
     before = {number: signal.signal(number, heard) for number in (signal.SIGTERM, signal.SIGINT)}
     try:

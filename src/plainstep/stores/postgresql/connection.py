@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import re
 import threading
+import time
 import weakref
-from collections.abc import Iterator
+from collections.abc import Callable, Generator, Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
 
@@ -80,6 +81,48 @@ class _Cursor(psycopg.Cursor[Any]):
         return super().execute(query, params, **more)
 
 
+# After so many seconds without a word from the server it is asked, on another connection, whether it is still there; and how
+# long it has to answer that. (A long query is silent, too: that alone says nothing.)
+SILENCE, ANSWER = 30.0, 5
+# What the network notices by itself: a server that is gone without a word.
+NOTICED: dict[str, Any] = {
+    "keepalives_idle": "30", "keepalives_interval": "10", "keepalives_count": "3", "tcp_user_timeout": "60000",
+}  # fmt: skip
+
+
+class _Connection(psycopg.Connection[Any]):
+    """A connection that does not wait for ever for a server that has fallen silent."""
+
+    # Whether the server can be reached.
+    answers: Callable[[], bool] = staticmethod(lambda: True)
+
+    def wait(self, gen: Any, interval: float = 0.1, timeout: float | None = None) -> Any:
+        """Wait for the server. What is there already, as most rows of a copy are, is given at once."""
+        try:
+            wanted = next(gen)
+        except StopIteration as done:
+            return done.value
+        return super().wait(self._watched(gen, wanted), interval, timeout)
+
+    def _watched(self, gen: Any, wanted: Any) -> Generator[Any, Any, Any]:
+        """The same, ended when the server does not answer any more."""
+        heard = time.monotonic()
+        while True:
+            ready = yield wanted
+            now = time.monotonic()
+            if ready:
+                heard = now
+            elif now - heard > SILENCE:
+                if not self.answers():
+                    self.pgconn.finish()
+                    raise psycopg.OperationalError(f"the server has not answered for {now - heard:.0f} seconds")
+                heard = now
+            try:
+                wanted = gen.send(ready)
+            except StopIteration as done:
+                return done.value
+
+
 class Connections:
     """The connections of one store. One that is free is used again: making one costs more than a small step.
 
@@ -135,19 +178,30 @@ class Connections:
             self._free.append((os.getpid(), connection))
 
     def _connect(self) -> Connection:
+        known = psycopg.conninfo.conninfo_to_dict(self.url)
         try:
-            connection = psycopg.connect(
+            connection = _Connection.connect(
                 self.url,
                 autocommit=True,
+                cursor_factory=_Cursor,
                 application_name="plainstep",
                 connect_timeout=max(2, round(self.wait)),
-                cursor_factory=_Cursor,
+                **{name: value for name, value in NOTICED.items() if name not in known},
             )
+            connection.answers = self._answers
             chosen = ", ".join(f"set_config('{name}', '{value}', false)" for name, value in SETTINGS.items())
             connection.execute(f"SELECT {chosen}, set_config('lock_timeout', '{round(self.wait * 1000)}', false)")
             return connection
         except psycopg.Error as error:
             raise self._unreachable(error) from error
+
+    def _answers(self) -> bool:
+        """Whether the server says anything to whoever comes, be it that it lets nobody in."""
+        try:
+            psycopg.connect(self.url, connect_timeout=ANSWER).close()
+        except psycopg.OperationalError as error:
+            return "FATAL" in str(error)
+        return True
 
     def _unreachable(self, error: psycopg.Error) -> StoreError:
         told = _first_line(error).removeprefix("connection failed: ")
@@ -162,6 +216,8 @@ class Connections:
             remedy = (
                 f"Check the user and password in the url of the store {self.store}; it may take them from ${{NAME}}."
             )
+        elif "timeout" in text:
+            remedy = "The server does not answer: check that it runs, and the network to it; then run the command again."
         elif "refused" in text or "No such file" in text:
             remedy = "Check that the server runs, and the host and port in the store's url."
         elif "too many clients" in text or "connection slots" in text or "too many connections" in text:
