@@ -9,6 +9,7 @@ import random
 import shutil
 import subprocess
 import sys
+import threading
 import time
 import unittest
 from pathlib import Path
@@ -23,6 +24,7 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.core.positions import Place, Window
 from plainstep.errors import PlainStepError
+from plainstep.stores.files.ahead import ahead, fetched
 from tests.test_crashes import DIE, POINTS
 from tests.test_layouts import Town
 
@@ -73,6 +75,23 @@ class Landing(Town):
     def rows(self) -> dict[int, int]:
         with duckdb.connect(str(self.path / "house.duckdb"), read_only=True) as house:
             return dict(house.execute("SELECT k, a FROM tree").fetchall())
+
+
+class Halfway(unittest.TestCase):
+    def test_what_is_read_half_is_let_go_of_in_any_thread(self) -> None:
+        """The garbage collector may do so while a thread holds the interpreter's own locks."""
+        for make in (lambda: ahead(iter(range(9)), str), lambda: fetched(iter(range(9)))):
+            half = make()
+            next(half)
+
+            def let_go(half: Any = half) -> None:
+                with threading._shutdown_locks_lock:  # type: ignore[attr-defined]
+                    half.close()
+
+            thread = threading.Thread(target=let_go, daemon=True)
+            thread.start()
+            thread.join(20)
+            self.assertFalse(thread.is_alive(), "it waits for itself")
 
 
 class Landings(unittest.TestCase):

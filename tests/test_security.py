@@ -27,6 +27,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
+from plainstep import pacing
 from tests.postgres import Cluster, Database, binaries, cluster, role
 from tests.support import WITHOUT_SHRINKING, Town, examples
 from tests.test_postgres import INTO, park
@@ -564,6 +565,76 @@ class Servers(unittest.TestCase):
                 with mock.patch.dict(os.environ, {"SSL_CERT_FILE": str(right)}):
                     self.assertEqual(town.run("aside", "told", "--back").exit_code, 0)
                 self.assertEqual(len(got), 1)
+
+
+class Written(unittest.TestCase):
+    """What is written stays where it belongs, and goes through nobody's links."""
+
+    def test_names_lead_nowhere_else(self) -> None:
+        load = "../../out"
+        values = ["..", "a/b", "x" * 300, "x" * 299 + "y", "", "é", "none"]
+        loads = (
+            f"[stores.kept]\nurl = 'file:///kept'\n[loads.\"{load}\"]\nfrom = 'town.tree'\ninto = 'kept.trees'\nshape = 'journal'\n"
+            f"partition = ['b', 'load']\n[loads.\"../told\"]\nfrom = 'town.tree'\ninto = 'house.told'\nshape = 'events'\n"
+            "deliver = 'file:///sent'\n[loads.\"../told\".rules]\ngrown = 'true'\n"
+        )
+        with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, b TEXT)", loads=loads) as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            before = set(town.path.rglob("*"))
+            for number, value in enumerate(values):
+                town.sql(f"INSERT INTO tree VALUES ({number}, '{value}')")
+            self.assertEqual([outcome.error for outcome in town.project.step()], [None] * 4)
+            made = [path for path in set(town.path.rglob("*")) - before if path.is_file()]
+            self.assertTrue(all(path.relative_to(town.path).parts[0] in ("kept", "sent") for path in made), made)
+            self.assertEqual(len([path for path in made if path.suffix == ".parquet"]), len(values))
+            for into in ("../trees", "/trees", ".plainstep/new", "a/../../b"):
+                town.config.write_text(town.config.read_text().partition("[loads.out]")[0]
+                                       + f"[loads.out]\nfrom = 'town.tree'\ninto = 'kept.{into}'\nshape = 'journal'\n")  # fmt: skip
+                self.assertIn("is no folder of its own", str(town.project.step("out", raise_errors=False)[0].error))
+
+    def test_links_are_not_followed(self) -> None:
+        with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, b TEXT)") as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            precious = town.path / "precious"
+            precious.write_text("keep me")
+            for name in ("out.csv", "page.html"):
+                (town.path / name).symlink_to(precious)
+            self.assertEqual(town.run("look", "house", "-o", str(town.path / "out.csv")).exit_code, 0)
+            self.assertEqual(town.run("report", "-o", str(town.path / "page.html")).exit_code, 0)
+            (town.path / "made.toml").symlink_to(town.path / "nothing.toml")
+            urls = (f"sqlite:///{town.path}/town.db", "duckdb:///x.duckdb")
+            self.assertEqual(town.run("init", *urls, "-o", str(town.path / "made.toml")).exit_code, 2)
+            self.assertEqual((precious.read_text(), (town.path / "nothing.toml").exists()), ("keep me", False))
+            os.mkfifo(town.path / "pipe")
+            reader = subprocess.Popen(["cat", town.path / "pipe"], stdout=subprocess.PIPE)
+            self.assertEqual(
+                town.run(
+                    "look", "house", "-o", str(town.path / "pipe"), "--format", "csv", "--after", "start"
+                ).exit_code,
+                0,
+            )
+            self.assertIn(b"position", reader.communicate(timeout=20)[0])
+            self.assertTrue((town.path / "pipe").is_fifo())
+
+    def test_a_pace_locks_where_nobody_else_can(self) -> None:
+        with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, b TEXT)") as town, tempfile.TemporaryDirectory() as shared:
+            town.project.capture_on("town.tree")
+            mine = Path(shared) / f"plainstep-{os.getuid()}"
+            with mock.patch.dict(os.environ, {"TMPDIR": shared}), mock.patch.object(tempfile, "tempdir", shared):
+                mine.symlink_to(town.path)
+                told = town.run("pace", "house", "--every", "1s")
+                self.assertEqual(told.exit_code, 4, told.output)
+                self.assertIn("is not a folder of this user's alone", told.stderr)
+                mine.unlink()
+                with pacing.alone([town.project.load("house")]):
+                    self.assertEqual(mine.stat().st_mode & 0o777, 0o700)
+                    [lock] = mine.iterdir()
+                    lock.write_text("1; rm -rf /")
+                    told = town.run("pace", "house", "--every", "1s")
+                    self.assertEqual(told.exit_code, 4)
+                    self.assertNotIn("rm -rf", told.stderr)
 
 
 class Terminals(unittest.TestCase):

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
+from contextlib import contextmanager
 from typing import TypeVar
 
 Piece = TypeVar("Piece")
@@ -12,12 +13,14 @@ Result = TypeVar("Result")
 
 # Pieces that are worked on at a time: reading and parsing are Arrow's, which leaves the interpreter to others.
 AT_ONCE = 2
+# Seconds that work at hand may take to end, when nobody wants its result any more.
+TO_END = 10.0
 
 
 def ahead(pieces: Iterator[Piece], work: Callable[[Piece], Result]) -> Iterator[Result]:
     """The results of some work, in order; the next ones are being made while one is used."""
     waiting: deque[Future[Result]] = deque()
-    with ThreadPoolExecutor(AT_ONCE) as pool:
+    with _workers(AT_ONCE) as pool:
         try:
             for piece in pieces:
                 waiting.append(pool.submit(work, piece))
@@ -26,15 +29,36 @@ def ahead(pieces: Iterator[Piece], work: Callable[[Piece], Result]) -> Iterator[
             while waiting:
                 yield waiting.popleft().result()
         finally:
-            for future in waiting:
-                future.cancel()
+            _end(list(waiting))
 
 
 def fetched(pieces: Iterator[Piece]) -> Iterator[Piece]:
     """The pieces themselves, in order; the next one is being fetched while one is used."""
     nothing = object()
-    with ThreadPoolExecutor(1) as pool:
+    with _workers(1) as pool:
         coming = pool.submit(next, pieces, nothing)
-        while (found := coming.result()) is not nothing:
-            coming = pool.submit(next, pieces, nothing)
-            yield found  # type: ignore[misc]
+        try:
+            while (found := coming.result()) is not nothing:
+                coming = pool.submit(next, pieces, nothing)
+                yield found  # type: ignore[misc]
+        finally:
+            _end([coming])
+
+
+@contextmanager
+def _workers(count: int) -> Iterator[ThreadPoolExecutor]:
+    """Some threads, which are never joined: they end by themselves.
+
+    What is read half, after an error, may be let go of by the garbage collector, in whichever thread it runs; and to join a
+    thread there, while that very thread holds the interpreter's list of threads, would be to wait for ever.
+    """
+    pool = ThreadPoolExecutor(count)
+    try:
+        yield pool
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _end(futures: list[Future[Result]]) -> None:
+    """See to it that nothing is still being read when its file is closed."""
+    wait([future for future in futures if not future.cancel()], timeout=TO_END)

@@ -9,6 +9,7 @@ import time
 import weakref
 from collections.abc import Callable, Generator, Iterator
 from contextlib import contextmanager, suppress
+from functools import partial
 from typing import Any
 
 import psycopg
@@ -123,6 +124,15 @@ class _Connection(psycopg.Connection[Any]):
                 return done.value
 
 
+def answers(url: str) -> bool:
+    """Whether a server says anything to whoever comes, be it that it lets nobody in."""
+    try:
+        psycopg.connect(url, connect_timeout=ANSWER).close()
+    except psycopg.OperationalError as error:
+        return "FATAL" in str(error)
+    return True
+
+
 class Connections:
     """The connections of one store. One that is free is used again: making one costs more than a small step.
 
@@ -188,20 +198,12 @@ class Connections:
                 connect_timeout=max(2, round(self.wait)),
                 **{name: value for name, value in NOTICED.items() if name not in known},
             )
-            connection.answers = self._answers
+            connection.answers = partial(answers, self.url)
             chosen = ", ".join(f"set_config('{name}', '{value}', false)" for name, value in SETTINGS.items())
             connection.execute(f"SELECT {chosen}, set_config('lock_timeout', '{round(self.wait * 1000)}', false)")
             return connection
         except psycopg.Error as error:
             raise self._unreachable(error) from error
-
-    def _answers(self) -> bool:
-        """Whether the server says anything to whoever comes, be it that it lets nobody in."""
-        try:
-            psycopg.connect(self.url, connect_timeout=ANSWER).close()
-        except psycopg.OperationalError as error:
-            return "FATAL" in str(error)
-        return True
 
     def _unreachable(self, error: psycopg.Error) -> StoreError:
         told = _first_line(error).removeprefix("connection failed: ")
@@ -217,7 +219,9 @@ class Connections:
                 f"Check the user and password in the url of the store {self.store}; it may take them from ${{NAME}}."
             )
         elif "timeout" in text:
-            remedy = "The server does not answer: check that it runs, and the network to it; then run the command again."
+            remedy = (
+                "The server does not answer: check that it runs, and the network to it; then run the command again."
+            )
         elif "refused" in text or "No such file" in text:
             remedy = "Check that the server runs, and the host and port in the store's url."
         elif "too many clients" in text or "connection slots" in text or "too many connections" in text:
