@@ -15,6 +15,7 @@ import tempfile
 import unittest
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from unittest import mock
 
 import fastavro
 import pyarrow as pa
@@ -94,7 +95,7 @@ HOSTILE: dict[str, tuple[Callable[[], bytes], str]] = {
     "blanks.csv.gz": (lambda: gzip.compress(b"v,op,k,x\n1,i,1,5\n") + gzip.compress(b"\n" * (1 << 27), 1) * 16, "unpack to more than"),
     "line.jsonl.gz": (lambda: gzip.compress(b'{"v": 1, "op": "') + gzip.compress(b"a" * (1 << 27), 1) * 4, "longer than 64 MiB"),
     "texts.parquet": (lambda: parquet(20_000, 100_000), "unpack to more than"),
-    "long.parquet": (lambda: parquet(80 << 20, 2_000), "larger than 64 MiB"),
+    "long.parquet": (lambda: parquet(80 << 20, 2_000), "a row is longer than 64 MiB"),
     "nulls.avro": (lambda: avro({"type": "array", "items": "null"}, long_number(1 << 40), b"\0"), "whose items hold nothing"),
     "bytes.avro": (lambda: avro("bytes", long_number(1 << 40), b"a"), "cannot be read"),
     "records.avro": (lambda: avro("null", records=1 << 40), "cannot be read"),
@@ -149,6 +150,23 @@ class Dropped(unittest.TestCase):
             self.assertEqual(
                 [row.place for _, row in town.project.aside("tree")], ["a.jsonl:2", "a.jsonl:3", "a.jsonl:4"]
             )
+
+    def test_a_long_row_that_is_what_it_should_be(self) -> None:
+        with Town() as town:
+            (town.path / "in").mkdir()
+            (town.path / "in" / "a.jsonl").write_text(json.dumps(ROW | {"x": "y" * 9000}) + "\n")
+            town.config.write_text(load("a.jsonl") + "max_row = '2KiB'\n")
+            with (
+                mock.patch("plainstep.stores.files.lines.BLOCK", 1024),
+                mock.patch("plainstep.stores.files.formats.FIRST", 1024),
+            ):
+                told = town.run("step")
+                self.assertIn("a line is longer than 2,048 bytes", told.stderr)
+                self.assertIn("set max_row in the load's layout", told.stderr)
+                town.config.write_text(load("a.jsonl") + "max_row = '16KiB'\n")
+                self.assertEqual(town.run("step").exit_code, 0)
+            town.config.write_text(load("a.jsonl") + "max_row = 'large'\n")
+            self.assertIn("'large' is not a valid size", town.run("step").stderr)
 
     def test_links_that_lead_out(self) -> None:
         with Town() as town, tempfile.NamedTemporaryFile(suffix=".jsonl") as other:

@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 from pydantic_core import PydanticCustomError
 
 from plainstep.core.durations import duration
+from plainstep.core.sizes import size_of
 
 
 class StoreConfig(BaseModel):
@@ -102,10 +103,19 @@ class LayoutConfig(BaseModel):
         ge=0,
         description="For how many seconds a file that ends in the middle must have been left alone to be taken as it is.",
     )
+    max_row: str = Field(
+        default="64MiB", description="Files: how large one row may be, unpacked (up to 1GiB). Larger ones are refused."
+    )
     follow_links: bool = Field(default=False, description="Files: whether links may lead out of the store's folder.")
     lookup: bool = Field(
         default=False, description="Rows carry keys only: values are looked up in the table that 'rows' names."
     )
+
+    @field_validator("max_row")
+    @classmethod
+    def _is_size(cls, value: str) -> str:
+        size_of(value)
+        return value
 
     @field_validator("guessed")
     @classmethod
@@ -287,7 +297,9 @@ class LoadConfig(BaseModel):
         if self.shape == "history":
             said["grain"] = "change" if self.every_change else "net"
         if self.layout:
-            said["layout"] = self.layout.model_dump(exclude_defaults=True, exclude={"quiet", "guessed", "follow_links"})
+            said["layout"] = self.layout.model_dump(
+                exclude_defaults=True, exclude={"quiet", "guessed", "follow_links", "max_row"}
+            )
         return {name: value for name, value in said.items() if value and value != DEFAULTS.get(name)}
 
 

@@ -18,7 +18,6 @@ from plainstep.stores.files.ahead import ahead, fetched
 from plainstep.stores.files.limits import refuse_columns
 from plainstep.stores.files.lines import (
     FIRST,
-    LONGEST,
     NEAR,
     Kind,
     Rows,
@@ -34,7 +33,7 @@ QUOTE = ord('"')
 
 def read_csv(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
     """Values in the types that are wanted, or as texts. An empty value without quotes is a null."""
-    blocks = whole_lines(stream, shown, FIRST if few else lines.BLOCK)
+    blocks = whole_lines(stream, shown, FIRST if few else lines.BLOCK, kind.longest)
     if kind.compression:
         blocks = fetched(blocks)
     first = next(blocks, memoryview(b""))
@@ -51,7 +50,7 @@ def read_csv(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few:
         except _Odd as odd:
             return block, odd
 
-    for found in _outside_quotes(ahead(chain([first[begin:]], blocks), parsed), parsed, shown):
+    for found in _outside_quotes(ahead(chain([first[begin:]], blocks), parsed), parsed, shown, kind.longest):
         if isinstance(found, _Odd):  # only here is it known how many rows came before
             raise damaged(shown, found.told(line))
         if found.num_rows:
@@ -63,6 +62,7 @@ def _outside_quotes(
     results: Iterator[tuple[Block, pa.Table | _Odd | None]],
     parsed: Callable[[Block], tuple[Block, pa.Table | _Odd | None]],
     shown: str,
+    longest: int,
 ) -> Iterator[pa.Table | _Odd]:
     """What became of blocks; one that ends within quotes, of it together with those that follow, up to where they end.
 
@@ -72,7 +72,7 @@ def _outside_quotes(
     for block, found in results:
         if opened:
             opened += block
-            if len(opened) > LONGEST:
+            if len(opened) > longest:
                 break
             _, found = parsed(opened)
         elif found is None:

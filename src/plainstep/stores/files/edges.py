@@ -25,7 +25,9 @@ def edges(file: File, paths: list[str], start: int = 0) -> Iterator[pa.Table]:
     elif file.kind.format == "json" and file.kind.compression:
         yield from _of_packed_lines(file)
     else:
-        yield from _of_all(read(file.path, file.name, file.size if file.kind.grows else None, start))
+        yield from _of_all(
+            read(file.path, file.name, file.size if file.kind.grows else None, start, longest=file.kind.longest)
+        )
 
 
 def _of_all(batches: Iterator[Rows]) -> Iterator[pa.Table]:
@@ -43,7 +45,7 @@ def _of_packed_lines(file: File) -> Iterator[pa.Table]:
     """All must be unpacked to come to the end, but only the first and the last block are made into rows."""
     last = None
     with read_safely(file.name), opened(file.path, file.kind) as stream:
-        for block in whole_lines(stream, file.name, lines.BLOCK):
+        for block in whole_lines(stream, file.name, lines.BLOCK, file.kind.longest):
             if bytes(block[:NEAR]).strip() or bytes(block).strip():
                 if last is None:
                     yield lines_of(block, file.name, 0)[0].table.slice(0, 1)
@@ -54,7 +56,7 @@ def _of_packed_lines(file: File) -> Iterator[pa.Table]:
 
 
 def _of_lines(file: File, start: int) -> Iterator[pa.Table]:
-    for rows in read(file.path, file.name, file.size, start, few=True):
+    for rows in read(file.path, file.name, file.size, start, few=True, longest=file.kind.longest):
         yield rows.table.slice(0, 1)
         break
     with file.path.open("rb") as stream:
@@ -65,10 +67,10 @@ def _of_lines(file: File, start: int) -> Iterator[pa.Table]:
     while file.kind.format == "csv" and cut >= 0 and tail.count(b'"', cut) % 2:
         cut = tail.rfind(b"\n", 0, cut)
     if cut < 0:
-        *_, last = _of_all(read(file.path, file.name, file.size, start))
+        *_, last = _of_all(read(file.path, file.name, file.size, start, longest=file.kind.longest))
         yield last
         return
-    for rows in read(file.path, file.name, file.size, file.size - TAIL + cut + 1):
+    for rows in read(file.path, file.name, file.size, file.size - TAIL + cut + 1, longest=file.kind.longest):
         yield rows.table.slice(rows.table.num_rows - 1)
 
 

@@ -18,6 +18,7 @@ import pyarrow as pa
 
 from plainstep.core.places import earlier, parted
 from plainstep.core.raw import PLACE
+from plainstep.core.sizes import size_of
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.feeds.base import Ends
 from plainstep.stores.files.edges import edges
@@ -42,6 +43,8 @@ if TYPE_CHECKING:
     from plainstep.config import LayoutConfig
     from plainstep.stores.base import Reading
 
+# No row is larger, whatever a layout says: Arrow counts the bytes of texts in 31 bits.
+MOST = 1 << 30
 # In place of its lines, what a file is remembered with that is a copy of another.
 COPY = -1
 
@@ -66,7 +69,9 @@ class FileFeed:
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
 
     def _listing(self) -> Listing:
-        return listed(self.folder, self.pattern, self.layout.quiet, self.layout.follow_links)
+        layout = self.layout
+        longest = min(size_of(layout.max_row), MOST)
+        return listed(self.folder, self.pattern, layout.quiet, layout.follow_links, longest)
 
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of."""

@@ -17,9 +17,10 @@ from plainstep.stores.files import lines as text
 from plainstep.stores.files.ahead import fetched
 from plainstep.stores.files.avro import avro_columns, read_avro
 from plainstep.stores.files.comma import header, read_csv
-from plainstep.stores.files.limits import ROW, Bounded, refuse_columns, refuse_unpacked
+from plainstep.stores.files.limits import Bounded, refuse_columns, refuse_unpacked
 from plainstep.stores.files.lines import (
     FIRST,
+    LONGEST,
     ROWS,
     SOME,
     Kind,
@@ -28,6 +29,7 @@ from plainstep.stores.files.lines import (
     is_blank,
     kind_of,
     read_safely,
+    too_long,
     whole_lines,
 )  # fmt: skip
 
@@ -43,6 +45,7 @@ def read(
     lines: int = 0,
     wanted: pa.Schema | None = None,
     few: bool = False,
+    longest: int = LONGEST,
 ) -> Iterator[Rows]:
     """The rows of a file, in batches.
 
@@ -55,11 +58,12 @@ def read(
         wanted: the columns that are wanted, of those that it has; None for all. CSV is read in their types, or as
             texts where a value does not fit.
         few: whether only some first rows are wanted.
+        longest: how many bytes a row may have.
 
     Raises:
         DataError: the file is damaged; the message names the line, or the part.
     """
-    kind = kind_of(shown)
+    kind = kind_of(shown, longest)
     lines -= 1 if lines and kind.format == "csv" else 0  # the header is read again
     readers: dict[str, Callable[..., Iterator[Rows]]] = {
         "json": _json, "csv": read_csv, "parquet": _parquet, "avro": read_avro,
@@ -113,7 +117,7 @@ class _Part(io.RawIOBase):
 def _json(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
     """Lines as they are: what they hold is read by whoever knows which fields are wanted."""
     line = 0
-    for block in whole_lines(stream, shown, FIRST if few else text.BLOCK):
+    for block in whole_lines(stream, shown, FIRST if few else text.BLOCK, kind.longest):
         if is_blank(block):
             line += bytes(block).count(b"\n")
             continue
@@ -164,7 +168,7 @@ def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few:
     refuse_large_parquet(file.metadata, whole.size(), shown)
     names = None if wanted is None else [name for name in file.schema_arrow.names if name in wanted.names]
     line = unpacked = 0
-    for batch in fetched(_parquet_batches(whole, file, names, SOME if few else ROWS, shown)):
+    for batch in fetched(_parquet_batches(whole, file, names, SOME if few else ROWS, shown, kind.longest)):
         yield Rows(pa.Table.from_batches([batch]), np.arange(line + 1, line + 1 + batch.num_rows))
         line += batch.num_rows
         unpacked += batch.nbytes
@@ -173,7 +177,9 @@ def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few:
         raise damaged(shown, f"it says that it has {file.metadata.num_rows:,} rows, and has {line:,}")
 
 
-def _parquet_batches(whole: Any, file: Any, names: list[str] | None, rows: int, shown: str) -> Iterator[pa.RecordBatch]:
+def _parquet_batches(
+    whole: Any, file: Any, names: list[str] | None, rows: int, shown: str, most: int
+) -> Iterator[pa.RecordBatch]:
     """The rows of a file, so many at a time as its longest values allow.
 
     A text that stands once in a file's dictionary may stand in every row. How long the longest is, is looked up for each part of
@@ -192,9 +198,9 @@ def _parquet_batches(whole: Any, file: Any, names: list[str] | None, rows: int, 
         if short is not None and file.metadata.row_group(group).num_rows > SOME:
             first = next(short.iter_batches(1, row_groups=[group], columns=texts), None)
             longest = sum(_longest(column) for column in first.columns) if first is not None else 1
-        if longest > ROW:
-            raise damaged(shown, f"a row is larger than {ROW >> 20} MiB")
-        yield from file.iter_batches(max(min(rows, ROW // max(longest, 1)), 1), row_groups=[group], columns=names)
+        if longest > most:
+            raise too_long(shown, "a row", most)
+        yield from file.iter_batches(max(min(rows, most // max(longest, 1)), 1), row_groups=[group], columns=names)
 
 
 def _longest(column: pa.Array) -> int:
@@ -219,18 +225,18 @@ def _seekable(stream: Any, kind: Kind) -> Any:
     return pa.BufferReader(stream.read()) if kind.compression else stream
 
 
-def columns_of(path: Path, shown: str) -> pa.Schema:
+def columns_of(path: Path, shown: str, longest: int = LONGEST) -> pa.Schema:
     """The columns of a file, read from its beginning or its end.
 
     Raises:
         DataError: the file is damaged.
     """
-    kind = kind_of(shown)
+    kind = kind_of(shown, longest)
     if kind.format == "json":
         return pa.schema([(LINE, pa.string())])
     with read_safely(shown), opened(path, kind) as stream:
         if kind.format == "csv":
-            block = next(whole_lines(stream, shown, FIRST), memoryview(b""))
+            block = next(whole_lines(stream, shown, FIRST, longest), memoryview(b""))
             return pa.schema([(name, pa.string()) for name in header(block, shown, kind)[0]])
         if kind.format == "parquet":
             import pyarrow.parquet as pq

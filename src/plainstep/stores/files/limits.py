@@ -13,8 +13,6 @@ from plainstep.stores.files.lines import damaged
 
 # No table has so many columns, and Arrow and DuckDB need seconds for each thousand more.
 COLUMNS = 4096
-# Bytes of one row, unpacked: beyond, a row is held several times over in memory.
-ROW = 1 << 26
 # What a packed file may be unpacked to, whatever it was packed from; and how many times its own size beyond that. (Logs of much
 # the same lines pack 20 to 1, seldom 100 to 1; blanks and zeros 1,000 to 1.)
 UNPACKED, RATIO = 1 << 29, 100

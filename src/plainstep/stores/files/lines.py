@@ -15,7 +15,7 @@ from plainstep.errors import DataError
 
 # Bytes of text that are made into rows at a time: so many that the work is Arrow's and not Python's.
 BLOCK = 1 << 23
-# No line is longer: a file that seems to have one is none of lines.
+# No line is longer, where nothing else is said: a file that seems to have one is none of lines.
 LONGEST = 1 << 26
 ROWS = 1 << 17
 # The same where only some first rows are wanted.
@@ -38,11 +38,13 @@ class Kind:
         format: ``json``, ``csv``, ``parquet`` or ``avro``; empty where the name does not say.
         compression: as Arrow names it, or empty.
         delimiter: between the values of a CSV line.
+        longest: how many bytes a row may have.
     """
 
     format: str
     compression: str
     delimiter: str = ","
+    longest: int = LONGEST
 
     @property
     def grows(self) -> bool:
@@ -50,12 +52,13 @@ class Kind:
         return self.format in ("json", "csv") and not self.compression
 
 
-def kind_of(name: str) -> Kind:
-    """What a file's name says of it."""
+def kind_of(name: str, longest: int = LONGEST) -> Kind:
+    """What a file's name says of it; and how many bytes a row of it may have."""
     suffixes = [suffix.lower() for suffix in Path(name).suffixes]
     compression = COMPRESSED.get(suffixes[-1], "") if suffixes else ""
     last = (suffixes[:-1] if compression else suffixes)[-1:]
-    return Kind(FORMATS.get(last[0], "") if last else "", compression, "\t" if last == [".tsv"] else ",")
+    form = FORMATS.get(last[0], "") if last else ""
+    return Kind(form, compression, "\t" if last == [".tsv"] else ",", longest)
 
 
 @dataclass(frozen=True)
@@ -80,6 +83,16 @@ def damaged(shown: str, why: str) -> DataError:
     )
 
 
+def too_long(shown: str, what: str, longest: int) -> DataError:
+    """The error for a row that is larger than it may be."""
+    size = f"{longest >> 20} MiB" if longest >= 1 << 20 else f"{longest:,} bytes"
+    return DataError(
+        f"{shown} cannot be read: {what} is longer than {size}.",
+        "It would be held in memory several times over. Nothing of it was merged.",
+        "If it is what it should be, set max_row in the load's layout.",
+    )
+
+
 @contextmanager
 def read_safely(shown: str) -> Iterator[None]:
     """Whatever a library meets in a damaged file is told as one error."""
@@ -91,8 +104,12 @@ def read_safely(shown: str) -> Iterator[None]:
         raise damaged(shown, str(error).splitlines()[0] if str(error) else type(error).__name__) from error
 
 
-def whole_lines(stream: Any, shown: str, size: int) -> Iterator[memoryview]:
-    """The stream in blocks that end where a line ends."""
+def whole_lines(stream: Any, shown: str, size: int, longest: int = LONGEST) -> Iterator[memoryview]:
+    """The stream in blocks that end where a line ends.
+
+    Raises:
+        DataError: a line is longer than it may be.
+    """
     rest = memoryview(b"")
     while True:
         more = max(size, len(rest))  # a long line is not copied again for every piece of it
@@ -106,8 +123,8 @@ def whole_lines(stream: Any, shown: str, size: int) -> Iterator[memoryview]:
         rest = block[cut:]
         if cut:
             yield block[:cut]
-        elif len(rest) > LONGEST:
-            raise damaged(shown, f"a line is longer than {LONGEST >> 20} MiB")
+        elif len(rest) > longest:
+            raise too_long(shown, "a line", longest)
     if len(rest):
         yield rest
 

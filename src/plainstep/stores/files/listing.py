@@ -12,7 +12,7 @@ from hashlib import blake2b
 from pathlib import Path
 
 from plainstep.errors import ConfigError, Refused
-from plainstep.stores.files.lines import Kind, damaged, kind_of
+from plainstep.stores.files.lines import LONGEST, Kind, damaged, kind_of
 
 # Names that programs give to what they have not finished, or keep for themselves.
 UNFINISHED = (".tmp", ".part", ".partial", ".crdownload", ".swp")
@@ -58,7 +58,7 @@ class Listing:
     waiting: str = ""
 
 
-def listed(folder: Path, pattern: str, quiet: float, follow_links: bool = False) -> Listing:
+def listed(folder: Path, pattern: str, quiet: float, follow_links: bool = False, longest: int = LONGEST) -> Listing:
     """Look at the files of a feed.
 
     Args:
@@ -66,6 +66,7 @@ def listed(folder: Path, pattern: str, quiet: float, follow_links: bool = False)
         pattern: a file, a folder, or a glob below it.
         quiet: for how many seconds a file must have been left alone to be taken as it is.
         follow_links: whether links may lead out of the folder.
+        longest: how many bytes a row may have.
 
     Raises:
         ConfigError: the pattern leads out of the folder.
@@ -90,7 +91,7 @@ def listed(folder: Path, pattern: str, quiet: float, follow_links: bool = False)
             continue
         if not follow_links and not path.resolve().is_relative_to(top):
             raise _link_out(name, folder)
-        kind = kind_of(path.name)
+        kind = kind_of(path.name, longest)
         if not kind.format:
             found.ignored.append(name)
             continue
@@ -121,7 +122,7 @@ def _looked_at(name: str, path: Path, kind: Kind, quiet: float) -> File:
         if whole < stat.st_size and not old:
             return File(name, path, kind, whole, "ends in a line that is not finished yet")
         return File(name, path, kind, stat.st_size)
-    if not old and not _readable(path, name, stat.st_size, stat.st_mtime_ns):
+    if not old and not _readable(path, name, kind, stat.st_size, stat.st_mtime_ns):
         return File(name, path, kind, 0, "is not finished yet")
     return File(name, path, kind, stat.st_size)
 
@@ -141,16 +142,16 @@ def _finished_lines(path: Path, size: int) -> int:
 
 
 @lru_cache(maxsize=1024)
-def _readable(path: Path, name: str, size: int, changed: int) -> bool:
+def _readable(path: Path, name: str, kind: Kind, size: int, changed: int) -> bool:
     """Whether a file that cannot be read in part can be read whole; as it is now, it need not be asked twice."""
     from plainstep.errors import DataError
     from plainstep.stores.files.formats import columns_of, read
 
     try:
-        if kind_of(name).format == "parquet" and not kind_of(name).compression:
+        if kind.format == "parquet" and not kind.compression:
             columns_of(path, name)
         else:
-            for _ in read(path, name, None):
+            for _ in read(path, name, None, longest=kind.longest):
                 pass
     except DataError:
         return False
