@@ -32,7 +32,7 @@ def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
     if ":" not in url or scheme not in found:
         near = difflib.get_close_matches(scheme, found, 1)
         raise ConfigError(
-            f"The store {name!r} has the URL {shown_url(url)!r}, and no store is known for that.",
+            f"The store {name!r} has the URL {shown_url(url)!r}, and no store is known for {scheme!r}.",
             f"Known: {', '.join(sorted(found))}.",
             f"Did you mean {near[0]}:///...?" if near else "A URL looks like sqlite:///town.db.",
         )
