@@ -12,8 +12,8 @@ demo: $(VENV)/ready  ## the whole job on made-up data, in a minute
 	@rm -rf larkmoor
 	@$(BIN)/plainstep demo larkmoor
 
-test: $(VENV)/ready-dev  ## all tests
-	@$(BIN)/python -m tests
+test: $(VENV)/ready-dev  ## all tests, or those named in TESTS
+	@$(BIN)/python -m tests $(TESTS)
 
 soak: $(VENV)/ready-dev  ## the long form of the fuzzed properties: SOAK times as many examples
 	@PLAINSTEP_SOAK=$(SOAK) $(BIN)/python -m unittest -v tests.test_chains

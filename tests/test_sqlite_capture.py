@@ -410,6 +410,9 @@ class BadValues(unittest.TestCase):
             with self.subTest(size), self.town("on_bad_value = 'quarantine'") as town:
                 for begin in range(0, len(changes), size):
                     town.sql(*changes[begin : begin + size])
+                    # As on a quick machine: several statements in one tick of the clock.
+                    clock = "(SELECT max(at) FROM plainstep_changes_tree)"
+                    town.sql(f"UPDATE plainstep_changes_tree SET at = {clock} WHERE seq > {begin}")
                     [outcome] = town.project.step("bent")
                     self.assertEqual(outcome.entry.contradictions if outcome.entry else 0, 0)
                 self.assertEqual([k for k, *_ in town.rows("house", "bent")], [8, 9])
@@ -435,8 +438,9 @@ class BadValues(unittest.TestCase):
                 town.project.capture_on("town.tree")
                 town.sql(f"INSERT INTO tree VALUES ('{first}', 'oak')")
                 town.project.step("kept")
-                town.sql(f"UPDATE tree SET k = '{second}' WHERE k = '{first}'", f"UPDATE tree SET k = '{first}'")
-                self.assertEqual(town.project.step("kept")[0].error, None)
+                for one, other in ((first, second), (second, first)):
+                    town.sql(f"UPDATE tree SET k = '{other}' WHERE k = '{one}'")
+                    self.assertEqual(town.project.step("kept")[0].error, None)
                 town.sql(f"INSERT INTO tree VALUES ('{second}', 'elm')")
                 self.assertIn("contradict", str(town.project.step("kept", raise_errors=False)[0].error))
                 for words in (("check", "kept"), ("reload", "kept")):

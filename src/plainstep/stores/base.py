@@ -182,6 +182,10 @@ class RecordedSource(Source, Protocol):
         """The table itself."""
         ...
 
+    def end(self) -> Place:
+        """Where its changes end now. What is known of the reading that is going on stays known."""
+        ...
+
 
 @runtime_checkable
 class LeanSource(Source, Protocol):

@@ -61,7 +61,7 @@ def rows_after(source: RecordedSource, window: Window, keys: pa.Table) -> pa.Tab
     schema = source.schema()
     # The table first: what changes while it is read is told by the changes after it.
     rows = matching(source.table(), schema, keys.cast(pa.schema([schema.field(name) for name in keys.column_names])))
-    rest = Window.between(Place(window.upto, window.upto_token), source.span().end)
+    rest = Window.between(Place(window.upto, window.upto_token), source.end())
     later = concat(part.among(keys) for part in source.recorded(rest))
     names = keys.column_names
     told: dict[tuple[object, ...], dict[str, object] | None] = {}

@@ -64,6 +64,10 @@ class CapturedSource(TableSource):
             self.renew(connection)
             return self.stands_at(connection)
 
+    def end(self) -> Place:
+        """Where its changes end now."""
+        return self.span().end
+
     def stands_at(self, connection: Connection) -> Span:
         """Where the transaction's snapshot stands."""
         changes = self.state.change_table

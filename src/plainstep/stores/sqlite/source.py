@@ -153,6 +153,11 @@ class SqliteSource:
             begin(connection)
             return self._renewed_span(connection)
 
+    def end(self) -> Place:
+        """Where its changes end now."""
+        with self.store.opened() as connection:
+            return Place(capture.bounds(connection, self._state)[1])
+
     def _renewed_span(self, connection: sqlite3.Connection) -> Span:
         """The span, and with it the state of the capture and the columns, as they are now."""
         self.__dict__["_state"] = self._look(connection)
