@@ -134,6 +134,8 @@ class Landings(unittest.TestCase):
                 self.assertIn("once more", " ".join(town.project.status()[0].warnings))
                 town.land("b.jsonl", (30, 3, 3))
                 self.assertEqual(town.step(), "stepped 1 ")
+                os.utime(town.folder / "b.jsonl", (0, 0))  # touched, and not changed
+                self.assertEqual(town.step(), "nothing 0 ")
                 late = town.land("a.jsonl", (15, 1, 99))
                 self.assertRegex(town.step(), r"refused 0 a.jsonl came late.*\n.*older values")
                 late.unlink()

@@ -67,7 +67,7 @@ class Remedies(unittest.TestCase):
         late = '{"seq": 0, "op": "new", "k": 3, "a": 3}\n'
         for name, text, told in (
             ("a.jsonl", late, "came late"),
-            ("b.jsonl", LANDED.replace('"a": 1', '"a": 99'), "was changed after"),
+            ("b.jsonl", LANDED.replace('"a": 1', '"a": 9'), "was changed after"),
         ):
             with (
                 self.subTest(told),
@@ -76,9 +76,7 @@ class Remedies(unittest.TestCase):
                 town.sql("INSERT INTO tree VALUES (1, 1), (2, 2)")
                 self.assertEqual(town.run("step").exit_code, 0)
                 (town.path / "landing" / name).write_text(text)
-                town.sql(
-                    "INSERT INTO tree VALUES (3, 3)" if name == "a.jsonl" else "UPDATE tree SET a = 99 WHERE k = 1"
-                )
+                town.sql("INSERT INTO tree VALUES (3, 3)" if name == "a.jsonl" else "UPDATE tree SET a = 9 WHERE k = 1")
                 [remedy, *_] = self.refused(town, ("step",), told)
                 self.mended(town, "reload", remedy[1])
 

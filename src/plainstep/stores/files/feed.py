@@ -165,7 +165,7 @@ class FileFeed:
 
     def _seen(self, file: File) -> Seen:
         lines = _lines_in(file) if file.kind.grows and self.shape.order is None else 0
-        return Seen(file.size, *fingerprint(file.path, file.size, file.name), lines)
+        return Seen(file.size, *fingerprint(file.path, file.size, file.name), lines, changed=file.changed)
 
     @contextmanager
     def opened(self) -> Iterator[tuple[Ends, Reading | None]]:
@@ -216,7 +216,7 @@ class FileFeed:
         """Why a load cannot go on from a mark: files came late, or were changed after they were merged."""
         label, before = unpacked(mark)
         reload = f"plainstep reload {load} reads every file again, in order."
-        for file in self._unread(before):
+        for file in [*self._unread(before), *self._written_again(before)]:
             known = before.get(file.name)
             if known and (
                 file.size < known.size or fingerprint(file.path, known.size, file.name) != (known.head, known.tail)
@@ -234,6 +234,15 @@ class FileFeed:
                     f"{reload} (An overlap in the load would read late files again.)",
                 )
         return None
+
+    def _written_again(self, before: dict[str, Seen]) -> list[File]:
+        """The files that were written since they were merged, and have the size that they had."""
+        known = [(file, before[file.name]) for file in self._listing().files if file.name in before]
+        return [
+            file
+            for file, seen in known
+            if seen.done and seen.changed and file.size == seen.size and file.changed != seen.changed
+        ]
 
     def _late(self, file: File, known: Seen | None, label: str) -> str:
         """Where new rows of a file begin, if that is not after the mark."""

@@ -34,6 +34,7 @@ class File:
         kind: what its name says of it.
         size: how many bytes of it can be read: up to the end of its last finished line.
         unfinished: why the rest must wait, or empty.
+        changed: when it was last written, in nanoseconds.
     """
 
     name: str
@@ -41,6 +42,7 @@ class File:
     kind: Kind
     size: int
     unfinished: str = ""
+    changed: int = 0
 
 
 @dataclass
@@ -120,11 +122,11 @@ def _looked_at(name: str, path: Path, kind: Kind, quiet: float) -> File:
     if kind.grows:
         whole = _finished_lines(path, stat.st_size)
         if whole < stat.st_size and not old:
-            return File(name, path, kind, whole, "ends in a line that is not finished yet")
-        return File(name, path, kind, stat.st_size)
+            return File(name, path, kind, whole, "ends in a line that is not finished yet", stat.st_mtime_ns)
+        return File(name, path, kind, stat.st_size, "", stat.st_mtime_ns)
     if not old and not _readable(path, name, kind, stat.st_size, stat.st_mtime_ns):
         return File(name, path, kind, 0, "is not finished yet")
-    return File(name, path, kind, stat.st_size)
+    return File(name, path, kind, stat.st_size, "", stat.st_mtime_ns)
 
 
 def _finished_lines(path: Path, size: int) -> int:
@@ -167,6 +169,7 @@ class Seen:
         head, tail: fingerprints of their begin and end.
         lines: how many lines, where lines may be added.
         done: whether all of it was merged, so that it need not be looked at again.
+        changed: when it was last written, in nanoseconds; 0 where that is not known.
     """
 
     size: int
@@ -174,6 +177,7 @@ class Seen:
     tail: str
     lines: int = 0
     done: bool = True
+    changed: int = field(default=0, compare=False)
 
 
 def fingerprint(path: Path, size: int, name: str) -> tuple[str, str]:
@@ -193,7 +197,7 @@ def fingerprint(path: Path, size: int, name: str) -> tuple[str, str]:
 
 def packed(label: str, seen: dict[str, Seen]) -> str:
     """A position with all that must be known to go on from it, as one text."""
-    plain = {name: [one.size, one.head, one.tail, one.lines, int(one.done)] for name, one in seen.items()}
+    plain = {name: [one.size, one.head, one.tail, one.lines, int(one.done), one.changed] for name, one in seen.items()}
     squeezed = zlib.compress(json.dumps(plain, separators=(",", ":")).encode(), 6)
     return label + "\t" + base64.b85encode(squeezed).decode()
 
@@ -205,7 +209,8 @@ def unpacked(token: str) -> tuple[str, dict[str, Seen]]:
         return label, {}
     plain = json.loads(zlib.decompress(base64.b85decode(rest)))
     return label, {
-        name: Seen(size, head, tail, lines, bool(done)) for name, (size, head, tail, lines, done) in plain.items()
+        name: Seen(size, head, tail, lines, bool(done), *changed)  # earlier releases did not keep when it was written
+        for name, (size, head, tail, lines, done, *changed) in plain.items()
     }
 
 
