@@ -29,7 +29,9 @@ def keep_secret(url: str) -> None:
             found.add(rest[:until].partition(":")[2])
     for secret in [*found]:
         found |= {unquote(secret), *re.split(r"[/?#@\[\]]", secret)}
-    _secrets.update(one for one in found if len(one) >= SHORTEST)
+    # A password that is also the user's name, as in postgres:postgres, is told by the name, and would be taken out of every text.
+    plain = {"postgresql", "postgres", *re.split(r"\W+", shown_url(url))}
+    _secrets.update(one for one in found - plain if len(one) >= SHORTEST)
 
 
 def redacted(text: str) -> str:
