@@ -4,10 +4,22 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from urllib.parse import unquote, urlsplit
+from urllib.parse import SplitResult, unquote, urlsplit
 
 from plainstep.errors import ConfigError, StoreError
 from plainstep.redaction import shown_url
+
+
+def parts_of(url: str) -> SplitResult:
+    """The parts of a URL.
+
+    Raises:
+        ConfigError: it is none.
+    """
+    try:
+        return urlsplit(url)
+    except ValueError:  # brackets where none may stand
+        raise ConfigError(f"{shown_url(url)!r} is not a valid URL.", "", "Write [ as %5B and ] as %5D.") from None
 
 
 def file_of(url: str, base: Path) -> Path:
@@ -20,7 +32,7 @@ def file_of(url: str, base: Path) -> Path:
     Raises:
         ConfigError: the URL names no file.
     """
-    parts = urlsplit(url)
+    parts = parts_of(url)
     path = unquote(parts.path)
     if parts.query or parts.fragment:
         raise ConfigError(

@@ -6,10 +6,11 @@ from collections.abc import Sequence
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import unquote, urlsplit
+from urllib.parse import unquote
 
 from plainstep.errors import ConfigError, Refused
 from plainstep.redaction import shown_url
+from plainstep.stores.urls import parts_of
 
 if TYPE_CHECKING:
     from datetime import timedelta
@@ -35,7 +36,7 @@ class FilesStore:
 
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
-        parts = urlsplit(url)
+        parts = parts_of(url)
         if parts.netloc or parts.query or parts.fragment or not parts.path.startswith("/"):
             raise ConfigError(
                 f"The URL {shown_url(url)!r} names no folder.",
