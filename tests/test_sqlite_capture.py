@@ -293,6 +293,18 @@ class Switching(unittest.TestCase):
             town.project.capture_off("town.tree")
             self.assertEqual(town.project.captures(), [])
 
+    def test_a_row_that_enters_a_partial_index(self) -> None:
+        """Found by the long form of test_chains.Fuzzed: the indexed column stays as it is, the index's condition does not."""
+        with Town(*KINDS["partial index"].split("; ")) as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            town.sql(
+                "INSERT INTO tree VALUES (2, NULL, 'Oak'), (4, 0, NULL)", "UPDATE OR REPLACE tree SET a = 0, b = 'oak'"
+            )
+            town.project.step()
+            self.assertEqual(town.rows(), [(4, 0, "oak")])
+            self.assertEqual(town.rows("shed"), town.rows())
+
 
 class BadValues(unittest.TestCase):
     """D16: a value that is none of its column's type stops a load only until somebody says what to do."""

@@ -98,9 +98,11 @@ def triggers_sql(what: Captured, table: Table) -> dict[str, str]:
     noted = f"EXISTS (SELECT 1 FROM {quoted(what.displaced)})"
     in_the_way = _in_the_way(what.table, table.uniques)
     other_in_the_way = f"({in_the_way}) AND NOT ({_same(what.key, 'OLD', on)})"
-    identifying = sorted({name for unique in table.uniques for name in unique.columns} | set(what.key))
-    moves = " OR ".join(f"NEW.{quoted(name)} IS NOT OLD.{quoted(name)}" for name in identifying)
     notes = _Notes(what, tuple(name for name in what.columns if name not in table.computed))
+    identifying = {name for unique in table.uniques for name in unique.columns} | set(what.key)
+    if any(not unique.complete and set(unique.columns) <= set(what.columns) for unique in table.uniques):
+        identifying |= set(notes.stored)  # by any column, a row may enter a partial index, and be in the way there
+    moves = " OR ".join(f"NEW.{quoted(name)} IS NOT OLD.{quoted(name)}" for name in sorted(identifying))
     parts = [
         ("insert", "AFTER INSERT", "", [_record(what, "insert", None, "NEW")]),
         ("update", "AFTER UPDATE", "", [_record(what, "update", "OLD", "NEW")]),
