@@ -337,6 +337,9 @@ class Secrets(unittest.TestCase):
                 for words in COMMANDS:
                     said = town.run(*words)
                     self.unseen(said.output, said.stderr)
+            page = town.path / "page.html"
+            if town.run("report", "-o", str(page)).exit_code == 0:
+                self.unseen(page.read_text())
             for words in (
                 ("init", source, target),
                 ("--debug", "init", source, target, "-o", str(town.path / "made.toml")),
@@ -719,7 +722,7 @@ class Expressions(unittest.TestCase):
 COMMANDS = (
     ("capture", "on", "source.public.tree"), ("step",), ("--debug", "step"), ("step", "--json"), ("status",), ("status", "--json"),
     ("status", "--metrics"), ("look", "tree"), ("net", "tree"), ("trace", "tree", "1"), ("ledger",), ("ledger", "--json"), ("check",),
-    ("capture", "list"), ("trim", "source", "--yes"), ("mark", "tree"), ("reload", "tree"), ("report",),
+    ("capture", "list"), ("trim", "source", "--yes"), ("mark", "tree"), ("reload", "tree"), ("report", "-o", os.devnull),
     ("--debug", "status"), ("--debug", "reload", "tree"),
 )  # fmt: skip
 
