@@ -264,14 +264,18 @@ class Rights(unittest.TestCase):
                 self.assertEqual([outcome.error for outcome in town.project.step()], [None] * 3)
             self.assertEqual(len(target.rows("copied")), 9)
             with source.connect(other) as connection:
-                connection.execute(
-                    "INSERT INTO plainstep.readers (identity, reader, mark, upto, token) "
-                    "SELECT identity, 'trick', 5, 5, $$1:2:'); DROP TABLE tree; --$$ FROM plainstep.captures"
-                )
+                for number, token in enumerate(
+                    ("1:2:'); DROP TABLE tree; --", "5:3:", f"1:{'9' * 19}:", "0:1:", "1:9:7,3", "x")
+                ):
+                    connection.execute(
+                        "INSERT INTO plainstep.readers (identity, reader, mark, upto, token) "
+                        "SELECT identity, %s, 5, 5, %s FROM plainstep.captures", [f"trick{number}" if number else "trick", token]
+                    )  # fmt: skip
             told = town.run("trim", "source", "--yes")
             self.assertEqual(told.exit_code, 0, told.stderr)
             self.assertIn("trick", told.output)
-            self.assertEqual(town.run("trim", "source", "--forget", "trick").exit_code, 0)
+            for name in ("trick", *(f"trick{number}" for number in range(1, 6))):
+                self.assertEqual(town.run("trim", "source", "--forget", name).exit_code, 0)
             [trimmed] = town.project.trim("source", really=True)
             self.assertGreater(trimmed.gone, 0)
             source.sql(f"DROP OWNED BY {one}, {other} CASCADE")

@@ -220,7 +220,16 @@ def readers(connection: Connection) -> list[Reader]:
 
 def _place(mark: int, token: str) -> Place:
     """Where a reader stands. What is no place holds everything back: others may have written it."""
-    return Place(mark, token) if not token or SNAPSHOT.fullmatch(token) else Place(0)
+    return Place(mark, token) if not token or _is_snapshot(token) else Place(0)
+
+
+def _is_snapshot(token: str) -> bool:
+    """Whether the server takes a text for one of its snapshots."""
+    if not SNAPSHOT.fullmatch(token):
+        return False
+    xmin, xmax, listed = token.split(":")
+    every = [int(xmin), *(int(one) for one in listed.split(",") if one), int(xmax)]
+    return every[0] > 0 and every == sorted(every) and every[-1] < 1 << 63
 
 
 def forget(connection: Connection, reader: str) -> int:
