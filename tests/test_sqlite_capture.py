@@ -305,6 +305,21 @@ class Switching(unittest.TestCase):
             self.assertEqual(town.rows(), [(4, 0, "oak")])
             self.assertEqual(town.rows("shed"), town.rows())
 
+    def test_a_note_of_another_row_with_the_same_key_is_kept(self) -> None:
+        """Found by the long form: OR REPLACE holds for the statements of triggers, too, and one of them displaces the new row."""
+        triggers = (
+            "CREATE TEMP TRIGGER t0 AFTER INSERT ON tree BEGIN DELETE FROM tree WHERE k <> NEW.k AND a = NEW.a; END;"
+            "CREATE TEMP TRIGGER t1 AFTER INSERT ON tree BEGIN INSERT OR IGNORE INTO tree VALUES (NEW.k + 5, NEW.a, NEW.b); END;"
+        )
+        with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, a INT, b TEXT UNIQUE)") as town:
+            town.sql("INSERT INTO tree VALUES (2, NULL, 'elm')")
+            town.project.capture_on("town.tree")
+            town.project.step()
+            town.shell(f"{triggers} INSERT OR REPLACE INTO tree VALUES (2, 2, 'Oak');")
+            town.project.step()
+            self.assertEqual(town.rows(), [(7, 2, "Oak")])
+            self.assertEqual(town.rows("shed"), town.rows())
+
 
 class BadValues(unittest.TestCase):
     """D16: a value that is none of its column's type stops a load only until somebody says what to do."""

@@ -227,11 +227,12 @@ class _Notes:
             for name in self.what.columns
         )
         names = ", ".join(quoted(WAS + name) for name in self.what.columns)
-        keys = ", ".join(f"{self.gone}.{quoted(name)}" for name in self.what.key)
+        # With all notes of these very rows: a statement of a trigger's may have noted them, too. (One of another row with the
+        # same key, which came in between, is not among them.)
+        others, same = condition.replace(f"{self.gone}.", "other."), self._as("other")
         return [
             f"INSERT INTO {quoted(self.what.changes)} (op, at, {names}) SELECT 'delete', {CLOCK}, {values} FROM {self.gone} WHERE {condition}",
-            # With all notes of these rows: a statement of a trigger's may have noted them, too.
-            f"DELETE FROM {self.gone} WHERE ({keys}) IN (SELECT {keys} FROM {self.gone} WHERE {condition})",
+            f"DELETE FROM {self.gone} WHERE EXISTS (SELECT 1 FROM {self.gone} AS other WHERE {others} AND {same})",
         ]
 
     def _alike(self, on: str) -> str:
