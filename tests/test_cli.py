@@ -42,6 +42,9 @@ class Tour(unittest.TestCase):
                 self.assertEqual(after.returncode, 0, after.stderr)
             again = subprocess.run([*command, "demo", "larkmoor"], cwd=folder, capture_output=True, text=True)
             self.assertEqual(again.returncode, 2)
+            self.assertIn("plainstep demo OTHER_DIR", again.stderr)
+            other = subprocess.run([*command, "demo", "other"], cwd=folder, capture_output=True, text=True)
+            self.assertEqual((other.returncode, other.stderr), (0, ""))
 
     def test_the_readme_does_what_it_says(self) -> None:
         readme = (REPOSITORY / "README.md").read_text()

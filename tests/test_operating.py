@@ -347,6 +347,8 @@ class Pacing(unittest.TestCase):
             self.assertIn("Something unforeseen went wrong: ZeroDivisionError: once", str(shed[0].outcome.error))
             self.assertTrue(all(one.failures == 0 for one in beats if one.outcome.load == "house"))
             self.assertEqual(town.rows("shed"), town.rows())
+            [_, *remedy] = str(shed[0].outcome.error).splitlines()[-1].split()
+            self.assertEqual(town.run(*remedy).exit_code, 0, remedy)
 
     def test_loads_of_one_source_wait_for_each_other_and_others_do_not(self) -> None:
         with Town(TREE, loads="".join(MORE.format(number) for number in range(6))) as town:

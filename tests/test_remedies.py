@@ -5,11 +5,14 @@ Most messages have this in the test of what they are about; here are the rest.
 
 from __future__ import annotations
 
+import gzip
 import re
 import unittest
+from unittest import mock
 
 import duckdb
 
+from plainstep.stores.files import limits
 from tests.support import TREE, Town
 
 LANDED = '{"seq": 1, "op": "new", "k": 1, "a": 1}\n{"seq": 2, "op": "new", "k": 2, "a": 2}\n'
@@ -87,6 +90,18 @@ class Remedies(unittest.TestCase):
             made = town.run("init", "--changes", "landing.*.jsonl", "--into", "house", "--key", "k")
             self.assertEqual(made.exit_code, 0, made.stderr)
             self.assertIn("[loads.", made.output)
+
+    def test_a_file_that_unpacks_to_more_than_is_read(self) -> None:
+        with self.landing(FEED.replace("*.jsonl", "*.jsonl*")) as town:
+            packed = town.path / "landing" / "c.jsonl.gz"
+            rows = "".join(f'{{"seq": {n}, "op": "new", "k": {n}, "a": {n}}}\n' for n in range(3, 99)).encode()
+            packed.write_bytes(gzip.compress(rows + b"\n" * 20_000))
+            with mock.patch.multiple(limits, UNPACKED=9_000, RATIO=2):
+                self.refused(town, ("step",), "split it, or put it there unpacked")
+                packed.unlink()
+                packed.with_suffix("").write_bytes(rows)
+                self.mended(town, "step", "tree")
+            self.assertEqual(len(town.rows("house")), 98)
 
     def test_what_look_shows_of_a_doubtful_layout(self) -> None:
         swapped = LAYOUT.replace("insert = ['new']", "insert = ['x']").replace("delete = ['gone']", "delete = ['new']")

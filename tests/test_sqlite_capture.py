@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import json
 import sqlite3
 import unittest
 from typing import Any
@@ -319,6 +320,24 @@ class Switching(unittest.TestCase):
             town.project.step()
             self.assertEqual(town.rows(), [(7, 2, "Oak")])
             self.assertEqual(town.rows("shed"), town.rows())
+
+    def test_a_note_that_an_ignored_statement_made_of_the_new_row_displaces_nothing(self) -> None:
+        """Found by the long form. A row that did go, and that a trigger brought back just as it was, is still told to have gone."""
+        triggers = (
+            "CREATE TEMP TRIGGER t0 BEFORE INSERT ON tree BEGIN UPDATE tree SET a = 8 WHERE k = NEW.k; END;"
+            "CREATE TEMP TRIGGER t1 AFTER INSERT ON tree BEGIN INSERT OR IGNORE INTO tree VALUES (NEW.k, 7, 'again'); END;"
+        )
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            town.shell(f"{triggers} INSERT INTO tree VALUES (1, 0, NULL);")
+            town.project.step()
+            self.assertEqual(town.rows(), [(1, 8, None)])
+            self.assertEqual(town.rows("shed"), town.rows())
+            seen = "CREATE TEMP TRIGGER t AFTER INSERT ON tree BEGIN UPDATE tree SET a = 8 WHERE k = NEW.k; END;"
+            town.shell(f"{seen} INSERT OR REPLACE INTO tree VALUES (1, 0, NULL);")
+            changes = json.loads(town.run("look", "shed", "--json").stdout)["changes"]
+            self.assertEqual([one["op"] for one in changes], ["delete", "insert", "update"])
 
 
 class BadValues(unittest.TestCase):

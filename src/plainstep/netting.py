@@ -151,7 +151,8 @@ def _with_old_values(load: Load, net: NetChanges) -> NetChanges:
         raise Refused(
             f"{load.name} takes old values from {mirror.name}, whose mark is another: they are not those before this window.",
             "",
-            f"Put both in a group, so that they step together; plainstep mark and plainstep reload {load.name} bring it there.",
+            f"Put both in a group, so that they step together; then plainstep reload {mirror.name}, "
+            f"plainstep mark {load.name} --to head --yes, plainstep reload {load.name}.",
         )
     from plainstep.shaping import held_by, shape_of
 

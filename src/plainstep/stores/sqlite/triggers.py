@@ -79,13 +79,15 @@ def tables_sql(what: Captured) -> list[str]:
     ]
 
 
-# What a note tells beside the row, in columns that no table has: when it was made (as changes tell it), before what, for
-# which key, and whether it has followed its row.
-NOTED_AT, NOTED_BY, FOLLOWED, ALIKE = (quoted(f"plainstep {name}") for name in ("at", "by", "followed", "alike"))
+# What a note tells beside the row, in columns that no table has: when it was made (as changes tell it), after which change,
+# before what, for which key, whether the row was just as the one to come, and whether it has followed its row.
+NOTED_AT, NOTED_AFTER, NOTED_BY, FOLLOWED, ALIKE = (
+    quoted(f"plainstep {name}") for name in ("at", "after", "by", "followed", "alike")
+)
 
 
 def _about(what: Captured) -> list[str]:
-    return [NOTED_AT, NOTED_BY, FOLLOWED, ALIKE, *_for_key(what)]
+    return [NOTED_AT, NOTED_AFTER, NOTED_BY, FOLLOWED, ALIKE, *_for_key(what)]
 
 
 def _for_key(what: Captured) -> list[str]:
@@ -186,7 +188,8 @@ class _Notes:
             # With no mention of the columns that a computed one is made of, NEW has null in it (SQLite 3.40).
             f"SELECT {', '.join(f'NEW.{quoted(name)}' for name in self.stored)}",
             f"DELETE FROM {self.gone} WHERE {NOTED_AT} <> {CLOCK} OR ({self._mine(by)} AND {self._there})",
-            f"INSERT INTO {self.gone} ({names}, {about}) SELECT {names}, {CLOCK}, '{by}', 0, {self._alike(quoted(self.what.table))}, {for_key} "
+            f"INSERT INTO {self.gone} ({names}, {about}) SELECT {names}, {CLOCK}, "
+            f"(SELECT max(seq) FROM {quoted(self.what.changes)}), '{by}', 0, {self._alike(quoted(self.what.table))}, {for_key} "
             f"FROM {quoted(self.what.table)} WHERE {condition}",
         ]
 
@@ -218,7 +221,7 @@ class _Notes:
         # A note of a row just as NEW, which was not replaced by one just as NEW, was made after NEW had come: by a statement
         # of a trigger's that was ignored.
         itself = f"{self._as('NEW')} AND NOT {self.gone}.{FOLLOWED} AND NOT {self.gone}.{ALIKE}"
-        condition = f"{self._mine(by)} AND NOT ({itself}) AND (({taken}) OR NOT EXISTS (SELECT 1 FROM {on} WHERE {self._keyed}))"
+        condition = f"{self._mine(by)} AND NOT ({itself}) AND NOT ({self._late}) AND (({taken}) OR NOT EXISTS (SELECT 1 FROM {on} WHERE {self._keyed}))"
         # Where the new row was changed again before this trigger fired, and had come just as the one that it displaced,
         # the note has followed that change: the row that went was then as the new one came.
         followed = f"{self.gone}.{FOLLOWED} AND {taken} AND {self._there} AND NOT ({self._as('NEW')})"
@@ -234,6 +237,18 @@ class _Notes:
             f"INSERT INTO {quoted(self.what.changes)} (op, at, {names}) SELECT 'delete', {CLOCK}, {values} FROM {self.gone} WHERE {condition}",
             f"DELETE FROM {self.gone} WHERE EXISTS (SELECT 1 FROM {self.gone} AS other WHERE {others} AND {same})",
         ]
+
+    @property
+    def _late(self) -> str:
+        """Whether a note was made when NEW had come and had been changed already: it is not as it came, and not since the note.
+
+        A statement of a trigger's that was ignored made it, of NEW itself.
+        """
+        on, changes = quoted(self.what.table), quoted(self.what.changes)
+        same = " AND ".join(f"{changes}.{quoted(WAS + name)} IS NEW.{quoted(name)}" for name in self.stored)
+        unchanged = f"EXISTS (SELECT 1 FROM {on} WHERE {_same(self.what.key, 'NEW', on)} AND {self._alike(on)})"
+        changed = f"EXISTS (SELECT 1 FROM {changes} WHERE {changes}.seq > {self.gone}.{NOTED_AFTER} AND {same})"
+        return f"NOT {unchanged} AND NOT {changed}"
 
     def _alike(self, on: str) -> str:
         """Whether a row of the table is just as NEW."""
