@@ -68,7 +68,11 @@ class Pure(unittest.TestCase):
         if keys is not None:
             after = pa.Table.from_pylist(list(model.rows.values()), ROW)
             standing = lambda keys: after.join(keys.cast(pa.schema([("k", pa.int64())])), "k", join_type="left semi")  # noqa: E731
-            found = in_chain(told.among(keys), ("k",), "txn", standing)
+            try:
+                found = in_chain(told.among(keys), ("k",), "txn", standing)
+            except plainstep.Refused:
+                self.assertTrue(from_delete_to_delete(told))
+                return
         mended = told if found is None else replaced(told, found)
         self.assertEqual(mended.seq().tolist(), told.seq().tolist())
         self.assertEqual(sorted(map(repr, contents(mended))), sorted(map(repr, contents(told))))
@@ -92,6 +96,15 @@ class Pure(unittest.TestCase):
         told = recorded(model, [1, 1])
         with self.assertRaisesRegex(plainstep.Refused, "the row with k 1 .* do not follow on each other"):
             in_chain(told, ("k",), "txn", None)
+
+
+def from_delete_to_delete(told: Changes) -> bool:
+    """Whether several changes of a row in a transaction were recorded from one delete to another: one may be missing there."""
+    rows: dict[Any, list[dict[str, Any]]] = {}
+    for change, unit in zip(contents(told), told.table["txn"].to_pylist(), strict=True):
+        for key in {image["k"] for image in (change["was"], change["now"]) if image}:
+            rows.setdefault((key, unit), []).append(change)
+    return any(len(some) > 2 and some[0]["op"] != "insert" and some[-1]["op"] != "insert" for some in rows.values())
 
 
 def contents(changes: Changes) -> list[dict[str, Any]]:
@@ -187,7 +200,7 @@ TABLES = {name: KINDS[name] for name in ("rowid", "without rowid", "unique", "te
 # rows that triggers replace while a statement replaces others need not leave a trail. (A BEFORE UPDATE trigger that writes other
 # rows, whose own triggers write back, writes such a row, too.)
 REFUSED = re.compile(
-    r"BEFORE .*('seen'|'again'|INTO other)|BEFORE UPDATE ON tree BEGIN UPDATE tree|OR REPLACE|REPLACE INTO|OR IGNORE"
+    r"BEFORE .*('seen'|'again'|INTO other)|BEFORE UPDATE .*BEGIN UPDATE tree|OR REPLACE|REPLACE INTO|OR IGNORE"
 )
 
 

@@ -339,6 +339,23 @@ class Switching(unittest.TestCase):
             changes = json.loads(town.run("look", "shed", "--json").stdout)["changes"]
             self.assertEqual([one["op"] for one in changes], ["delete", "insert", "update"])
 
+    def test_a_row_that_was_replaced_with_one_just_as_it(self) -> None:
+        """Found by the long form. Nothing tells of it where a trigger replaces it once more: the step is refused."""
+        again = "BEGIN REPLACE INTO tree VALUES ({}.k, 7, 'again'); END;"
+        triggers = (
+            f"CREATE TEMP TRIGGER t0 BEFORE DELETE ON tree {again.format('OLD')}"
+            f"CREATE TEMP TRIGGER t1 AFTER INSERT ON tree {again.format('NEW')}"
+        )
+        with Town(TREE) as town:
+            town.sql("INSERT INTO tree VALUES (2, 7, 'again')")
+            town.project.capture_on("town.tree")
+            town.project.step()
+            town.shell(f"{triggers} DELETE FROM tree;")
+            with self.assertRaisesRegex(plainstep.Refused, "do not follow on each other"):
+                town.project.step("shed")
+            self.assertEqual(town.run("reload", "shed").exit_code, 0)
+            self.assertEqual(town.rows("shed"), town.rows())
+
 
 class BadValues(unittest.TestCase):
     """D16: a value that is none of its column's type stops a load only until somebody says what to do."""

@@ -333,14 +333,10 @@ def _reordered(
             steps_of[int(links.unit[place])].append(links.step(place))
         for (unit, steps), end in zip(steps_of.items(), _ends(steps_of.values(), ends.get(code, UNTOLD)), strict=True):
             trail = _trail(steps, state, end)
-            if (
-                trail is not steps
-            ):  # an old image may be stale: another order must end where the row is known to have been
+            if trail is not steps:
                 last = steps[-1].row == links.row[links.last_of(code)]
                 known = links.standing_of(code, standing) if end == UNTOLD and last and standing else end
-                trail = _trail(steps, state, known)
-                if trail is None or known not in (UNTOLD, trail[-1].after):
-                    trail = _as_recorded(steps, known, stale)
+                trail = _another(steps, state, known, stale)
             if trail is None:
                 raise _no_chain(links, code)
             for one, other in pairwise(trail):
@@ -355,6 +351,25 @@ def _reordered(
             raise _no_chain(links, int(codes[0]))
         order[rows] = found
     return order, stale
+
+
+def _another(steps: list[_Step], start: Hashable, end: Hashable, stale: dict[int, int]) -> list[_Step] | None:
+    """Another order than the recorded one. It must end where the row is known to have been: an old image may be stale."""
+    trail = _trail(steps, start, end)
+    if trail is None or end not in (UNTOLD, trail[-1].after):
+        return _as_recorded(steps, end, stale)
+    if start == UNTOLD and trail[0].before == GONE and _from_there_to_gone(steps):
+        return None
+    return trail
+
+
+def _from_there_to_gone(steps: list[_Step]) -> bool:
+    """Whether changes were recorded from one delete to another.
+
+    If they are a trail from nothing to nothing all the same, one was not recorded: SQLite does not tell of a row that a
+    trigger replaced with one just as it. (A new row that its own trigger deleted, and that came and went once more, looks alike.)
+    """
+    return len(steps) > 2 and steps[-1].after == GONE and steps[0].before != GONE and steps[0].after == GONE
 
 
 def _as_recorded(steps: list[_Step], end: Hashable, stale: dict[int, int]) -> list[_Step] | None:
