@@ -17,7 +17,7 @@ from pathlib import Path
 
 from benchmarks import row
 from plainstep.demo.town import trees
-from plainstep.stores import open_store
+from plainstep.stores.registry import open_store
 
 ROWS = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000
 RUNS = 15

@@ -19,8 +19,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from benchmarks import best_of, row, seconds
-from plainstep.core.changes import Changes
-from plainstep.core.collapse import collapse
+from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.collapse import collapse
 
 CHANGES = int(sys.argv[1]) if len(sys.argv) > 1 else 5_000_000
 

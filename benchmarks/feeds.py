@@ -21,7 +21,7 @@ import pyarrow.parquet as pq
 import plainstep
 from benchmarks import best_of, in_pairs, row, seconds
 from plainstep.core.positions import Place, Window
-from plainstep.stores.base import Source
+from plainstep.stores.api import Source
 
 COUNT = 1_000_000
 TREES = 100_000

@@ -11,8 +11,8 @@ import numpy as np
 import pyarrow as pa
 
 from benchmarks import row
-from plainstep.core.changes import Changes
-from plainstep.core.collapse import Collapser
+from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.collapse import Collapser
 
 CHANGES = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000_000
 KEYS = CHANGES // 10

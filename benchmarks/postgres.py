@@ -22,12 +22,12 @@ from tests.postgres import Cluster, Database, binaries
 
 import plainstep
 from benchmarks import row, seconds
-from plainstep.core.drift import Fit
-from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Window
+from plainstep.core.schema_drift import Fit
+from plainstep.core.shapes.edits import Edits
 from plainstep.demo.town import trees
-from plainstep.stores import open_store
 from plainstep.stores.records import Commit, LedgerEntry, Part
+from plainstep.stores.registry import open_store
 
 COLUMNS = "tree_id bigint, ward_id bigint, species text, planted date, height_m double precision, girth_cm bigint, status text"
 TREE = f"CREATE TABLE tree ({COLUMNS}, PRIMARY KEY (tree_id))"

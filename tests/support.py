@@ -16,7 +16,7 @@ from click.testing import CliRunner, Result
 from hypothesis import Phase
 
 import plainstep
-from plainstep.cli import cli
+from plainstep.cli.main import cli
 
 # Shrinking an example that starts processes and opens files takes minutes, and tells little more.
 WITHOUT_SHRINKING = (Phase.explicit, Phase.reuse, Phase.generate)

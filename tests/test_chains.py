@@ -13,8 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core.chains import Repeats, in_chain, replaced
-from plainstep.core.changes import Changes, as_changes
+from plainstep.core.changes.batch import Changes, as_changes
+from plainstep.core.changes.chains import Repeats, in_chain, replaced
 from tests.histories import ROW, Model, flat, histories, merged
 from tests.support import TREE, WITHOUT_SHRINKING, Town, examples
 from tests.test_postgres import park
@@ -108,7 +108,7 @@ def from_delete_to_delete(told: Changes) -> bool:
 
 
 def contents(changes: Changes) -> list[dict[str, Any]]:
-    from plainstep import rows
+    from plainstep.display import records as rows
 
     found = rows.changes(changes, ("k",))
     return [{"op": row["op"], "was": row["was"], "now": row["now"]} for row in found]

@@ -14,15 +14,15 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep import ConfigError, DataError, Filter, Scope
-from plainstep.core.changes import Changes, as_changes
-from plainstep.core.comparing import compared, net_of
+from plainstep.core.changes.batch import Changes, as_changes
+from plainstep.core.changes.describe import positioned
+from plainstep.core.changes.filter import key_values
+from plainstep.core.changes.ops import Op
+from plainstep.core.changes.row_history import life
+from plainstep.core.diff import compared, net_of
 from plainstep.core.durations import duration
-from plainstep.core.filters import key_values
-from plainstep.core.lives import life
-from plainstep.core.telling import positioned
-from plainstep.core.words import Op
-from plainstep.stores.sql import insertion, literal
-from plainstep.wording import many, shown, size, span
+from plainstep.display.text import many, shown, size, span
+from plainstep.sql.literals import insertion, literal
 from tests.histories import ROW, Model, Row, flat, histories, merged
 
 Change = dict[str, Any]

@@ -17,9 +17,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core import keys
-from plainstep.core.changes import as_changes
-from plainstep.core.collapse import Collapser, collapse, merge
+from plainstep.core.changes import keys
+from plainstep.core.changes.batch import as_changes
+from plainstep.core.changes.collapse import Collapser, collapse, merge
 from tests.histories import Model, Row, flat, histories, merged
 
 # What the first and the last change of a key come to (DESIGN, section 5).

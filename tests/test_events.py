@@ -14,7 +14,7 @@ from unittest import mock
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plainstep import outbox
+from plainstep.loads.delivery import outbox
 from tests.support import WITHOUT_SHRINKING, Town
 
 TABLE = "CREATE TABLE tree (k INTEGER PRIMARY KEY, status TEXT)"
@@ -182,7 +182,7 @@ class Http(unittest.TestCase):
         """Whatever the receiver answers: repeats discarded by id, each key's events are there in their order."""
         self.receiver.got.clear()
         load = LOAD.format(into=("house", "shed")[split], deliver=self.receiver.url).replace("tries = 3", "tries = 50")
-        with Town(TABLE, loads=load) as town, mock.patch("plainstep.outbox.AT_ONCE", 3):
+        with Town(TABLE, loads=load) as town, mock.patch("plainstep.loads.delivery.outbox.AT_ONCE", 3):
             town.project.capture_on("town.tree")
             town.project.step("alarm")
             for key, answer in failures:

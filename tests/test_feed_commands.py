@@ -14,10 +14,10 @@ from click.testing import CliRunner, Result
 from hypothesis import HealthCheck, given, settings
 
 import plainstep
-from plainstep.cli import cli
-from plainstep.core.guess import guess
-from plainstep.feeds.bind import fields_of
-from plainstep.stores.files.lines import kind_of
+from plainstep.cli.main import cli
+from plainstep.core.layouts.inference import guess
+from plainstep.formats.lines import kind_of
+from plainstep.sources.layout_binding import fields_of
 from plainstep.stores.files.listing import Seen, copies, listed, packed, unpacked
 from tests import layouts
 from tests.histories import histories

@@ -21,20 +21,19 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.config import LoadConfig
-from plainstep.core.changes import Changes, as_changes
-from plainstep.core.compare import difference
-from plainstep.core.comparing import compared
-from plainstep.core.drift import Fit, fit, holds, widens
-from plainstep.core.edits import Edits
+from plainstep.core.changes.batch import Changes, as_changes
+from plainstep.core.diff import compared, difference
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window, parse_point, why_not_continue
+from plainstep.core.schema_drift import Fit, fit, holds, widens
 from plainstep.core.shapes.base import Found, Moment
+from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.mirror import Mirror
-from plainstep.inspect import check
-from plainstep.load import Load
-from plainstep.step import reload, step
-from plainstep.stores import open_store
+from plainstep.loads.check import check
+from plainstep.loads.load import Load
+from plainstep.loads.step import reload, step
+from plainstep.settings.models import LoadConfig
 from plainstep.stores.records import Snapshot
+from plainstep.stores.registry import open_store
 from tests.histories import ROW, Model, Row, flat, histories, merged
 from tests.support import WITHOUT_SHRINKING, Town
 
@@ -199,7 +198,7 @@ class EntryPoints(unittest.TestCase):
     def test_a_store_from_another_package_is_found_by_its_scheme(self) -> None:
         point = EntryPoint("feed", f"{__name__}:OtherPeoplesStore", "plainstep.stores")
         ours = entry_points(group="plainstep.stores")
-        with Town() as town, unittest.mock.patch("plainstep.stores.entry_points", return_value=[*ours, point]):
+        with Town() as town, unittest.mock.patch("plainstep.stores.registry.entry_points", return_value=[*ours, point]):
             loads = '[loads.feed]\nfrom = "line.oak"\ninto = "house.oak"\n[stores.line]\nurl = "feed://anywhere"\nwait = 3\n'
             town.config.write_text(town.config.read_text().replace("[loads.house]", loads + "[loads.house]", 1))
             project = town.project

@@ -24,7 +24,7 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.core.positions import Place, Window
 from plainstep.errors import PlainStepError
-from plainstep.stores.files.ahead import ahead, fetched
+from plainstep.formats.prefetch import ahead, fetched
 from tests.test_crashes import DIE, POINTS
 from tests.test_layouts import Town
 
@@ -234,7 +234,7 @@ class Landings(unittest.TestCase):
     @settings(max_examples=25, deadline=None)
     @given(st.lists(st.lists(st.integers(1, 60), max_size=12, unique=True), min_size=1, max_size=5), st.integers(1, 4))
     def test_rows_of_many_files_come_in_order_and_once(self, files: list[list[int]], block: int) -> None:
-        import plainstep.stores.files.lines as lines
+        import plainstep.formats.lines as lines
 
         before, lines.BLOCK = lines.BLOCK, block * 40  # so that a file is several blocks
         try:

@@ -22,7 +22,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import plainstep
-from plainstep.stores.files.formats import columns_of, read
+from plainstep.formats.reader import columns_of, read
 from tests.support import Town, examples
 
 ROW = {"v": 1, "op": "i", "k": 1, "x": 5}
@@ -108,7 +108,7 @@ HOSTILE: dict[str, tuple[Callable[[], bytes], str]] = {
 # A step in a process of its own, which then tells how much memory it took.
 STEP = """
 import resource, sys
-from plainstep.cli import cli
+from plainstep.cli.main import cli
 try:
     cli(["-c", sys.argv[1], "step"])
 finally:
@@ -157,8 +157,8 @@ class Dropped(unittest.TestCase):
             (town.path / "in" / "a.jsonl").write_text(json.dumps(ROW | {"x": "y" * 9000}) + "\n")
             town.config.write_text(load("a.jsonl") + "max_row = '2KiB'\n")
             with (
-                mock.patch("plainstep.stores.files.lines.BLOCK", 1024),
-                mock.patch("plainstep.stores.files.formats.FIRST", 1024),
+                mock.patch("plainstep.formats.lines.BLOCK", 1024),
+                mock.patch("plainstep.formats.reader.FIRST", 1024),
             ):
                 told = town.run("step")
                 self.assertIn("a line is longer than 2,048 bytes", told.stderr)

@@ -18,9 +18,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core.changes import AT, Changes
-from plainstep.core.doubts import doubt
-from plainstep.core.words import NOW, WAS, Op
+from plainstep.core.changes.batch import AT, Changes
+from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.layouts.plausibility import doubt
 from tests import layouts
 from tests.histories import Model, histories
 from tests.support import WITHOUT_SHRINKING

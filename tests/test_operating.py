@@ -17,16 +17,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep import Scope, StepOutcome, metrics, pacing
+from plainstep import Scope, StepOutcome
 from plainstep.core.positions import Place, Window
-from plainstep.inspect import LoadStatus
-from plainstep.load import Load
+from plainstep.export import openmetrics as metrics
+from plainstep.loads import runner as pacing
+from plainstep.loads.load import Load
+from plainstep.views.status import LoadStatus
 from tests.histories import Model, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town
 from tests.test_steps import act
 
 MORE = '[loads.more_{0}]\nfrom = "town.tree"\ninto = "shed.more_{0}"\n'
-PACE = "import sys; from plainstep.cli import cli; cli(['pace', '--every', '0.1s', *sys.argv[1:]])"
+PACE = "import sys; from plainstep.cli.main import cli; cli(['pace', '--every', '0.1s', *sys.argv[1:]])"
 
 
 class Standing(unittest.TestCase):
@@ -107,7 +109,7 @@ class Standing(unittest.TestCase):
             )
             size = (town.path / "house.duckdb").stat().st_size
             words = [sys.executable, "-c", f"import resource; resource.setrlimit(resource.RLIMIT_FSIZE, ({size + 300_000},) * 2); "
-                     "from plainstep.cli import cli; cli()", "-c", str(town.config), "step", "house"]  # fmt: skip
+                     "from plainstep.cli.main import cli; cli()", "-c", str(town.config), "step", "house"]  # fmt: skip
             told = subprocess.run(words, capture_output=True, text=True, check=False)
             self.assertEqual(told.returncode, 1, told)
             self.assertNotIn("another step", told.stderr)
@@ -339,7 +341,7 @@ class Pacing(unittest.TestCase):
                     raise BrokenPipeError
 
             pace = pacing.Pace([[load] for load in loads], timedelta(milliseconds=20), tell)
-            with mock.patch("plainstep.pacing.step_together", sometimes):
+            with mock.patch("plainstep.loads.runner.step_together", sometimes):
                 pace.run()
             shed = [one for one in beats if one.outcome.load == "shed"]
             self.assertEqual([one.failures for one in shed], [1, 0, 1, 2, 0])
@@ -373,7 +375,7 @@ class Pacing(unittest.TestCase):
                     pace.stop()
 
             pace = pacing.Pace([[load] for load in loads], timedelta(milliseconds=1), tell)
-            with mock.patch("plainstep.pacing.step_together", slow):
+            with mock.patch("plainstep.loads.runner.step_together", slow):
                 pace.run()
             self.assertEqual((stepped, most[0]), ({load.name for load in loads}, pacing.AT_ONCE))
 

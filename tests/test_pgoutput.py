@@ -10,9 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core.pgoutput import EPOCH, Begin, Decoder, begin_of, relation_of
-from plainstep.core.words import Op
-from plainstep.stores.postgresql.snapshots import Snapshot
+from plainstep.core.changes.ops import Op
+from plainstep.stores.postgresql.capture.snapshots import Snapshot
+from plainstep.stores.postgresql.pgoutput import EPOCH, Begin, Decoder, begin_of, relation_of
 
 COLUMNS = ("k", "a", "b")
 UNSENT = "unsent"

@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep import Scope
-from plainstep.inspect import LookResult
+from plainstep.views.changes import LookResult
 from tests.postgres import Cluster, Database, cluster, role
 from tests.support import WITHOUT_SHRINKING, Town
 from tests.test_crashes import DIE, RACER, STEP
@@ -397,7 +397,7 @@ import plainstep.stores.duckdb.target as d, plainstep.stores.postgresql.target a
 for owner, name in ((d._Merge, "_insert"), (t._Merge, "_copy"), (t._Merge, "update")):
     setattr(owner, name, lambda self, *rows, done=getattr(owner, name): (done(self, *rows), die()))
 """,
-    "before the commit": "import plainstep.stores.bookkeeping as m; m.entry_values = die",
+    "before the commit": "import plainstep.stores.ledger as m; m.entry_values = die",
     "after the commit": """
 import plainstep.stores.duckdb.target as d, plainstep.stores.postgresql.target as t
 for target in (d.DuckdbTarget, t.PostgresqlTarget):

@@ -254,7 +254,7 @@ class Captured(Odd):
             self.same(source, target, town)
 
 
-REFRESH = "from plainstep.cli import cli; cli(['capture', 'refresh', 'source.public.tree'])"
+REFRESH = "from plainstep.cli.main import cli; cli(['capture', 'refresh', 'source.public.tree'])"
 
 
 def wait_until_waiting(database: Database) -> None:

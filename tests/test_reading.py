@@ -13,19 +13,21 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from plainstep.config import LayoutConfig, LoadConfig
-from plainstep.core import documents, pairs, places, values
-from plainstep.core.changes import Changes, as_changes
-from plainstep.core.compare import difference
-from plainstep.core.comparing import compared
-from plainstep.core.doubts import doubt
-from plainstep.core.layout import Interpreted, interpret
-from plainstep.core.raw import PLACE, Raw
-from plainstep.core.words import Op
+from plainstep.core import casting as values
+from plainstep.core import position_labels as places
+from plainstep.core.changes.batch import Changes, as_changes
+from plainstep.core.changes.ops import Op
+from plainstep.core.diff import compared, difference
+from plainstep.core.layouts import documents
+from plainstep.core.layouts import pairing as pairs
+from plainstep.core.layouts.layout import Interpreted, interpret
+from plainstep.core.layouts.plausibility import doubt
+from plainstep.core.layouts.rows import PLACE, Raw
 from plainstep.errors import ConfigError
-from plainstep.feeds.bind import bound, fields_of
-from plainstep.stores.files import comma
-from plainstep.stores.files.lines import kind_of
+from plainstep.formats import csv as comma
+from plainstep.formats.lines import kind_of
+from plainstep.settings.models import LayoutConfig, LoadConfig
+from plainstep.sources.layout_binding import bound, fields_of
 from tests.histories import ROW, Model, flat, histories
 
 texts = st.text(max_size=6)

@@ -12,7 +12,7 @@ from unittest import mock
 
 import duckdb
 
-from plainstep.stores.files import limits
+from plainstep.formats import limits
 from tests.support import TREE, Town
 
 LANDED = '{"seq": 1, "op": "new", "k": 1, "a": 1}\n{"seq": 2, "op": "new", "k": 2, "a": 2}\n'

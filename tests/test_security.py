@@ -27,7 +27,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep import pacing
+from plainstep.loads import runner as pacing
 from tests.postgres import Cluster, Database, binaries, cluster, role
 from tests.support import WITHOUT_SHRINKING, Town, examples
 from tests.test_postgres import INTO, park
@@ -535,7 +535,7 @@ class Servers(unittest.TestCase):
                     town.project.capture_on("town.tree")
                     town.project.step("told")
                     town.sql("INSERT INTO tree VALUES (1, 1)")
-                    with mock.patch("plainstep.senders.DEADLINE", 1.0 if how == "slow" else 20.0):
+                    with mock.patch("plainstep.loads.delivery.senders.DEADLINE", 1.0 if how == "slow" else 20.0):
                         [outcome] = town.project.step("told")
                     said = " ".join(outcome.warnings)
                     self.assertIn(told, said)

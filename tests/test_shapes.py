@@ -92,7 +92,7 @@ class Truth:
 
 
 def _changes(town: Town, load: str = "house_mirror", after: str | None = "start") -> list[Row]:
-    from plainstep import rows
+    from plainstep.display import records as rows
 
     found = town.project.look(load, after=after, limit=None)
     return rows.changes(found.changes, ("k",))
@@ -647,7 +647,7 @@ delete = ["d"]
             self.assertEqual([row and row["a"] for row in at], [1, 2, 3, None])
 
 
-IN_THE_MIDDLE = "import plainstep.stores.merging as m; m.Merge._write = lambda self, edits, done=m.Merge._write: (done(self, edits), die())"
+IN_THE_MIDDLE = "import plainstep.stores.merge as m; m.Merge._write = lambda self, edits, done=m.Merge._write: (done(self, edits), die())"
 COMMITTED = """
 import plainstep.stores.postgresql.target as p
 p.PostgresqlTarget.commit = lambda self, *commits, done=p.PostgresqlTarget.commit: (done(self, *commits), die())

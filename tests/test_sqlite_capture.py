@@ -94,7 +94,7 @@ class Recording(unittest.TestCase):
     @given(st.sampled_from(list(KINDS)), scripts, scripts, st.sampled_from(["wal", "delete"]))
     @settings(max_examples=120, deadline=None, phases=WITHOUT_SHRINKING)
     def test_every_change_once_with_both_images(self, kind: str, before: Any, script: Any, journal: str) -> None:
-        from plainstep.rows import changes
+        from plainstep.display.records import changes
 
         with Town() as town:
             town.shell(f"PRAGMA journal_mode = {journal}; {KINDS[kind]};" + "\n".join(before))

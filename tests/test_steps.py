@@ -15,13 +15,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core.drift import Fit
-from plainstep.core.edits import Edits
 from plainstep.core.positions import Mark, Place
-from plainstep.stores import open_store
-from plainstep.stores.base import Target
+from plainstep.core.schema_drift import Fit
+from plainstep.core.shapes.edits import Edits
+from plainstep.stores.api import Target
 from plainstep.stores.duckdb.types import declaration as duckdb_declaration
 from plainstep.stores.records import Commit, LedgerEntry, Part
+from plainstep.stores.registry import open_store
 from plainstep.stores.sqlite.types import arrow_type, declaration
 from tests.histories import Model, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town

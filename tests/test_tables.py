@@ -192,7 +192,7 @@ class Duckdb(unittest.TestCase):
                 path,
                 "INSERT INTO log SELECT i, now(), 'grow', NULL, {'k': i, 'a': 1, 'b': 'x'} FROM range(200_000) t(i)",
             )
-            script = "import sys, plainstep.cli; sys.argv = ['plainstep', 'step', 'log']; plainstep.cli.cli()"
+            script = "import sys; from plainstep.cli.main import cli; sys.argv = ['plainstep', 'step', 'log']; cli()"
             told = town.child(script).communicate(timeout=60)[0]
             self.assertIn("what is 'grow', which no code of the layout names", told)
             self.assertNotIn("Exception", told)

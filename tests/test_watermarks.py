@@ -12,7 +12,7 @@ from unittest import mock
 import duckdb
 
 import plainstep
-from plainstep.stores import bookkeeping
+from plainstep.stores import ledger as bookkeeping
 from tests.postgres import Database
 from tests.support import TREE, Town
 
@@ -255,7 +255,7 @@ class Judgement(Refusing):
         with town_into("house", more) as (town, run):
             town.project.step()
             town.sql("DELETE FROM tree WHERE k = 1")
-            from plainstep import step as stepping
+            from plainstep.loads import step as stepping
 
             other, found = town.project, list[str]()
 
@@ -331,7 +331,7 @@ class Formats(unittest.TestCase):
         with town_into("lake") as (town, run):
             town.project.step()
             town.sql("DELETE FROM tree WHERE k = 1")
-            from plainstep import step as stepping
+            from plainstep.loads import step as stepping
 
             read = stepping.read_found
 

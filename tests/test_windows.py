@@ -15,12 +15,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core.evaluator import connection, evaluated
-from plainstep.core.expressions import checked
 from plainstep.core.positions import Place, Window
 from plainstep.errors import PlainStepError
-from plainstep.feeds.sql import SqlFeed
-from plainstep.stores import open_store
+from plainstep.sources.sql_feed import SqlFeed
+from plainstep.sql.engine import connection, evaluated
+from plainstep.sql.expressions import checked
+from plainstep.stores.registry import open_store
 from tests import layouts
 from tests.histories import histories
 from tests.postgres import Database

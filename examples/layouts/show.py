@@ -15,7 +15,7 @@ from pathlib import Path
 
 from click.testing import CliRunner
 
-from plainstep.cli import cli
+from plainstep.cli.main import cli
 
 HERE = Path(__file__).parent
 # In the order in which they are shown.

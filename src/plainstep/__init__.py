@@ -16,27 +16,27 @@ from typing import TYPE_CHECKING, Any
 from plainstep.errors import ConfigError, DataError, MarkMoved, PlainStepError, Refused, StoreError
 
 if TYPE_CHECKING:
-    from plainstep.beginning import beginning_of
-    from plainstep.config import config_schema
-    from plainstep.core.collapse import collapse
-    from plainstep.core.comparing import Scope
-    from plainstep.core.filters import Filter
-    from plainstep.core.net import NetChanges
+    from plainstep.core.changes.collapse import collapse
+    from plainstep.core.changes.filter import Filter
+    from plainstep.core.changes.net import NetChanges
+    from plainstep.core.diff import Scope
+    from plainstep.init.project import beginning_of
+    from plainstep.loads.step import StepOutcome
     from plainstep.project import Project, load_project
-    from plainstep.step import StepOutcome
+    from plainstep.settings.models import config_schema
 
 __version__ = "0.1.0"
 
 # Loaded when first asked for: `plainstep --help` should not wait for Arrow.
 _HOMES = {
-    "Filter": "plainstep.core.filters",
-    "NetChanges": "plainstep.core.net",
-    "Scope": "plainstep.core.comparing",
+    "Filter": "plainstep.core.changes.filter",
+    "NetChanges": "plainstep.core.changes.net",
+    "Scope": "plainstep.core.diff",
     "Project": "plainstep.project",
-    "StepOutcome": "plainstep.step",
-    "beginning_of": "plainstep.beginning",
-    "collapse": "plainstep.core.collapse",
-    "config_schema": "plainstep.config",
+    "StepOutcome": "plainstep.loads.step",
+    "beginning_of": "plainstep.init.project",
+    "collapse": "plainstep.core.changes.collapse",
+    "config_schema": "plainstep.settings.models",
     "load_project": "plainstep.project",
 }
 

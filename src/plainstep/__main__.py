@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from plainstep.cli import cli
+from plainstep.cli.main import cli
 
 
 def main() -> None:

@@ -13,30 +13,34 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
-from plainstep.config import Config
-from plainstep.config_lines import explained, line_of
 from plainstep.core.durations import duration
 from plainstep.errors import ConfigError, Refused
-from plainstep.load import Load
+from plainstep.loads.delivery.senders import refuse_unknown
+from plainstep.loads.load import Load
 from plainstep.redaction import keep_secret
-from plainstep.senders import refuse_unknown
-from plainstep.stores import open_store
+from plainstep.settings.locations import explained, line_of
+from plainstep.settings.models import Config
+from plainstep.stores.registry import open_store
 
 if TYPE_CHECKING:
     from datetime import datetime, timedelta
 
     import pyarrow as pa
 
-    from plainstep.aside import PutBack
-    from plainstep.config import LoadConfig
-    from plainstep.core.comparing import Scope
-    from plainstep.core.filters import Filter
-    from plainstep.inspect import CheckResult, LoadStatus, LookResult, NetResult, TraceResult
-    from plainstep.pacing import Beat, Pace
-    from plainstep.step import StepOutcome
-    from plainstep.stores.base import Store
+    from plainstep.core.changes.filter import Filter
+    from plainstep.core.diff import Scope
+    from plainstep.loads.check import CheckResult
+    from plainstep.loads.quarantine import PutBack
+    from plainstep.loads.retention import Trimmed
+    from plainstep.loads.runner import Beat, Pace
+    from plainstep.loads.step import StepOutcome
+    from plainstep.settings.models import LoadConfig
+    from plainstep.stores.api import Store
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
-    from plainstep.trimming import Trimmed
+    from plainstep.views.changes import LookResult
+    from plainstep.views.net import NetResult
+    from plainstep.views.status import LoadStatus
+    from plainstep.views.trace import TraceResult
 
 
 @dataclass
@@ -85,7 +89,7 @@ class Project:
         Returns:
             One outcome a load, in order.
         """
-        from plainstep import step
+        from plainstep.loads import step
 
         outcomes = [one for loads in self._together(names) for one in step.step_together(loads)]
         for outcome in outcomes:
@@ -104,7 +108,7 @@ class Project:
         Returns:
             A ``Pace``: ``run()`` steps until ``stop()`` is called from another thread or a signal handler.
         """
-        from plainstep.pacing import Pace
+        from plainstep.loads.runner import Pace
 
         return Pace(self._together(names), every, tell)
 
@@ -114,7 +118,7 @@ class Project:
         Raises:
             PlainStepError: it could not be made; nothing was written.
         """
-        from plainstep import step
+        from plainstep.loads import step
 
         return step.reload(self.load(name))
 
@@ -138,9 +142,9 @@ class Project:
             only: which changes to keep; None for all. See ``plainstep.Filter``.
             unfiltered: show them as the source tells them, without the load's ``where``, ``columns`` and ``derive``.
         """
-        from plainstep import inspect
+        from plainstep.views import changes
 
-        return inspect.look(self._seen(name, unfiltered), after, upto, limit, skip, only)
+        return changes.look(self._seen(name, unfiltered), after, upto, limit, skip, only)
 
     def _seen(self, name: str, unfiltered: bool) -> Load:
         return self.load(name).unfiltered if unfiltered else self.load(name)
@@ -159,15 +163,15 @@ class Project:
             ``position``, ``op`` (a word), ``at`` (UTC), ``txn`` and ``by`` where they are told, ``was.*``, ``now.*`` and
             ``changed`` (list of column names).
         """
-        from plainstep import inspect
+        from plainstep.views import changes
 
-        return inspect.flat_changes(self._seen(name, unfiltered), after, upto, only)
+        return changes.flat_changes(self._seen(name, unfiltered), after, upto, only)
 
     def net(self, name: str, after: str | None = None, upto: str | None = None) -> NetResult:
         """The net changes of a window, and what a step would do with them; arguments as for ``look``."""
-        from plainstep import inspect
+        from plainstep.views import net
 
-        return inspect.net(self.load(name), after, upto)
+        return net.net(self.load(name), after, upto)
 
     def trace(self, name: str, *key: str, at: str | None = None) -> TraceResult:
         """The life of one row: its changes, the steps that merged them, and the row as it was or is.
@@ -177,20 +181,20 @@ class Project:
             key: the values of its key columns, in their order, as text.
             at: a position or time: the row as it was then; default: now.
         """
-        from plainstep import inspect
+        from plainstep.views import trace
 
         load = self.load(name)
         place = (load.from_store.url, load.from_table)
         beside = [
             one for one in self.loads.values() if one is not load and (one.from_store.url, one.from_table) == place
         ]
-        return inspect.trace(load, key, at, beside)
+        return trace.trace(load, key, at, beside)
 
     def status(self, *names: str) -> list[LoadStatus]:
         """Where each load stands."""
-        from plainstep import inspect
+        from plainstep.views import status
 
-        return inspect.statuses(self._chosen(names))
+        return status.statuses(self._chosen(names))
 
     def ledger(
         self, name: str | None = None, limit: int | None = None, kind: str = "", since: datetime | None = None
@@ -203,9 +207,9 @@ class Project:
             kind: only those of this kind: ``changes``, ``snapshot``, ``reload``, ``mend``, ``begin``, ``mark`` or ``refused``.
             since: only those made at or after this time (aware).
         """
-        from plainstep import inspect
+        from plainstep.views import ledger
 
-        return inspect.ledger([self.load(name)] if name else list(self.loads.values()), limit, kind, since)
+        return ledger.ledger([self.load(name)] if name else list(self.loads.values()), limit, kind, since)
 
     def check(self, *names: str, scope: Scope | None = None, mend: bool = False) -> list[CheckResult]:
         """Compare target with source, allowing for changes still waiting.
@@ -215,11 +219,11 @@ class Project:
             scope: which columns, rows or share of the keys; None for everything. See ``plainstep.Scope``.
             mend: whether to merge exactly what differs.
         """
-        from plainstep import inspect
+        from plainstep.loads import check as checks
 
-        chosen = [load for load in self._chosen(names) if names or not inspect.incomparable(load)]
-        begun = [load for load in chosen if names or not inspect.left_out(load)]
-        return [inspect.check(load, scope, mend) for load in begun or chosen]
+        chosen = [load for load in self._chosen(names) if names or not checks.incomparable(load)]
+        begun = [load for load in chosen if names or not checks.left_out(load)]
+        return [checks.check(load, scope, mend) for load in begun or chosen]
 
     def propose(self, place: str, into: str = "", key: tuple[str, ...] = ()) -> str:
         """A commented load with a layout for a change table or files, as TOML.
@@ -232,7 +236,7 @@ class Project:
         Raises:
             PlainStepError: there is nothing to look at.
         """
-        from plainstep.propose import proposed
+        from plainstep.init.layout import proposed
 
         store, table = find_table(place, self.stores, "plainstep init --changes takes STORE.TABLE.")
         target = into or next((name for name in self.stores if self.stores[name] is not store), "STORE")
@@ -240,7 +244,7 @@ class Project:
 
     def aside(self, *names: str) -> list[tuple[str, Aside]]:
         """The rows that were set aside, events that could not be sent among them: pairs of the load's name and the row."""
-        from plainstep import aside
+        from plainstep.loads import quarantine as aside
 
         return [(load.name, row) for load in self._chosen(names) for row in aside.rows_of(load)]
 
@@ -250,7 +254,7 @@ class Project:
         Raises:
             PlainStepError: it could not be done; nothing was written.
         """
-        from plainstep import aside
+        from plainstep.loads import quarantine as aside
 
         return aside.put_back(self.load(name))
 
@@ -260,7 +264,7 @@ class Project:
         Args:
             path: the file.
         """
-        from plainstep import report
+        from plainstep.export.report import page as report
 
         report.write(self, Path(path))
 
@@ -272,7 +276,7 @@ class Project:
             to: a position, an ISO 8601 time, ``start`` or ``head``.
             reason: why, for the ledger.
         """
-        from plainstep import step
+        from plainstep.loads import step
 
         return step.move_mark(self.load(name), to, reason)
 
@@ -284,7 +288,7 @@ class Project:
             keep: how long changes are kept, whoever has merged them; default: as the store's ``keep`` says.
             really: whether to do it, or only to say what would go.
         """
-        from plainstep import trimming
+        from plainstep.loads import retention as trimming
 
         name, _, table = place.partition(".")
         store = self._store(name)
@@ -330,8 +334,8 @@ class Project:
         Raises:
             Refused: changes wait, and would be lost.
         """
-        from plainstep.trimming import unmerged
-        from plainstep.wording import many
+        from plainstep.display.text import many
+        from plainstep.loads.retention import unmerged
 
         store, table = self._table(place)
         waiting = [] if really else unmerged(store, table, how)

@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from plainstep.cli.text import say
-from plainstep.exporting import FORMATS, file_or, writer
-from plainstep.wording import printable
+from plainstep.cli.console import say
+from plainstep.display.text import printable
+from plainstep.formats.writer import FORMATS, file_or, writer
 
 if TYPE_CHECKING:
     import pyarrow as pa

@@ -12,8 +12,8 @@ from plainstep.core.positions import Mark, Place, Span
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.core.drift import Fit
-    from plainstep.core.edits import Edits
+    from plainstep.core.schema_drift import Fit
+    from plainstep.core.shapes.edits import Edits
 
 
 @dataclass

@@ -9,10 +9,10 @@ from typing import Protocol
 
 import pyarrow as pa
 
-from plainstep.core.changes import AT, Changes
-from plainstep.core.edits import Edits
-from plainstep.core.net import NetChanges
-from plainstep.core.numbering import Numbering
+from plainstep.core.changes.batch import AT, Changes
+from plainstep.core.changes.net import NetChanges
+from plainstep.core.changes.numbering import Numbering
+from plainstep.core.shapes.edits import Edits
 from plainstep.errors import ConfigError, Refused
 
 

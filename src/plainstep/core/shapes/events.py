@@ -13,14 +13,14 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from plainstep.core.changes import AT, Changes, gathered, numbers
-from plainstep.core.edits import Edits
-from plainstep.core.expressions import checked, names_in
-from plainstep.core.filters import condition
-from plainstep.core.jsonable import finite, plain
-from plainstep.core.numbering import Numbering
+from plainstep.core.changes.batch import AT, Changes, gathered, numbers
+from plainstep.core.changes.filter import condition
+from plainstep.core.changes.numbering import Numbering
+from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.json_values import finite, plain
 from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable
-from plainstep.core.words import NOW, WAS, Op
+from plainstep.core.shapes.edits import Edits
+from plainstep.sql.expressions import checked, names_in
 
 TEXT = pa.string()
 # An event waits until it is sent; then its state is "sent", or "aside" if it could not be sent for too long.

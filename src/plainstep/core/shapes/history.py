@@ -18,12 +18,12 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plainstep.core import keys
-from plainstep.core.changes import Changes, concat, flat, numbers
-from plainstep.core.edits import Edits
-from plainstep.core.fold import Events, events_of
-from plainstep.core.net import differing
-from plainstep.core.numbering import Numbering
+from plainstep.core.changes import keys
+from plainstep.core.changes.batch import Changes, concat, flat, numbers
+from plainstep.core.changes.fold import Events, events_of
+from plainstep.core.changes.net import differing
+from plainstep.core.changes.numbering import Numbering
+from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.positions import Place
 from plainstep.core.shapes.base import (
     NUMBER,
@@ -37,7 +37,7 @@ from plainstep.core.shapes.base import (
     half_rows,
     with_columns,
 )
-from plainstep.core.words import NOW, WAS, Op
+from plainstep.core.shapes.edits import Edits
 
 FROM, UPTO, BY = "valid_from", "valid_upto", "valid_by"
 FROM_POSITION, UPTO_POSITION = "from_position", "upto_position"

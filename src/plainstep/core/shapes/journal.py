@@ -11,14 +11,15 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plainstep.core.changes import Changes, flat, words
-from plainstep.core.edits import Edits
-from plainstep.core.evaluator import spilling
-from plainstep.core.fold import given_of
-from plainstep.core.numbering import Numbering
+from plainstep.core.changes.batch import Changes, flat, words
+from plainstep.core.changes.fold import given_of
+from plainstep.core.changes.numbering import Numbering
+from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable, constant
-from plainstep.core.words import NOW, WAS, Op, quoted
+from plainstep.core.shapes.edits import Edits
 from plainstep.errors import ConfigError, Refused
+from plainstep.sql.engine import spilling
+from plainstep.sql.literals import quoted
 
 TEXT = pa.string()
 # What a journal tells of each change, before its values: then was_* and now_* of every column.

@@ -11,11 +11,11 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plainstep.core.changes import flat, numbers
-from plainstep.core.edits import Edits
-from plainstep.core.net import ABSENT, NOTHING, NetChanges
+from plainstep.core.changes.batch import flat, numbers
+from plainstep.core.changes.net import ABSENT, NOTHING, NetChanges
+from plainstep.core.changes.ops import NOW, Op
 from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable, extended, half_rows, with_columns
-from plainstep.core.words import NOW, Op
+from plainstep.core.shapes.edits import Edits
 
 STEPPED_AT, STEP_NUMBER, REMOVED_AT = "stepped_at", "step_number", "removed_at"
 OPERATIONS = ("insert", "update", "delete")

@@ -15,16 +15,17 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plainstep.core.changes import in_tables
-from plainstep.core.edits import Edits
-from plainstep.core.evaluator import scratch, spilling
-from plainstep.core.expressions import computed, typed
-from plainstep.core.net import NetChanges
+from plainstep.core.changes.batch import in_tables
+from plainstep.core.changes.net import NetChanges
+from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.shapes.base import NUMBER, Found, Held, Moment, TargetTable
+from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.measures import ROWS, VALUE, Measure, addable, answered, sum_type
-from plainstep.core.shapes.rollup_window import RollupWindow
-from plainstep.core.words import NOW, WAS, Op, quoted
+from plainstep.core.shapes.rollup_delta import RollupWindow
 from plainstep.errors import ConfigError, DataError, Refused
+from plainstep.sql.engine import scratch, spilling
+from plainstep.sql.expressions import computed, typed
+from plainstep.sql.literals import quoted
 
 # Rows that are computed at a time.
 AT_ONCE = 1 << 19

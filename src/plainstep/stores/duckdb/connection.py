@@ -17,7 +17,7 @@ from typing import Any
 import duckdb
 
 from plainstep.errors import PlainStepError, StoreError
-from plainstep.stores.sql import quoted, text
+from plainstep.sql.literals import quoted, text
 from plainstep.stores.urls import locked
 
 CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False}

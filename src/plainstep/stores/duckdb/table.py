@@ -11,12 +11,12 @@ from typing import TYPE_CHECKING, Any
 import duckdb
 
 from plainstep.errors import Refused
-from plainstep.stores.sql import insertion, quoted, since_epoch, text
+from plainstep.sql.literals import insertion, quoted, since_epoch, text
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.stores.duckdb import DuckdbStore
+    from plainstep.stores.duckdb.store import DuckdbStore
 
 WANTED = "plainstep_wanted"
 
@@ -40,8 +40,8 @@ class DuckdbTable:
     def _schema(self) -> pa.Schema:
         import pyarrow as pa
 
-        from plainstep.stores.declared import arrow_type
-        from plainstep.stores.duckdb import tables
+        from plainstep.stores.declared_types import arrow_type
+        from plainstep.stores.duckdb.store import tables
         from plainstep.stores.duckdb.types import plain
 
         if not self.store.path.exists():

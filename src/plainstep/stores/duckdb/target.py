@@ -12,16 +12,16 @@ import duckdb
 
 from plainstep.core.positions import Mark, TableMark
 from plainstep.errors import Refused
-from plainstep.stores import bookkeeping as books
-from plainstep.stores.merging import Merge, run
+from plainstep.sql.literals import quoted, text
+from plainstep.stores import ledger as books
+from plainstep.stores.merge import Merge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
-from plainstep.stores.sql import quoted, text
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.core.edits import Edits
-    from plainstep.stores.duckdb import DuckdbStore
+    from plainstep.core.shapes.edits import Edits
+    from plainstep.stores.duckdb.store import DuckdbStore
 
 STAGED = "plainstep_staged"
 # Rows of a stream that are inserted at a time. (DuckDB would read a stream in threads of its own; what a store gives is
@@ -353,6 +353,6 @@ class _Merge(Merge):
         return int(rows.num_rows)
 
     def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
-        from plainstep.core.changes import in_tables
+        from plainstep.core.changes.batch import in_tables
 
         return sum(self._insert(part, schema.names) for part in in_tables(schema, batches, AT_ONCE))

@@ -16,14 +16,14 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 
-from plainstep.core.places import earlier, parted
-from plainstep.core.raw import PLACE
+from plainstep.core.layouts.rows import PLACE
+from plainstep.core.position_labels import earlier, parted
 from plainstep.core.sizes import size_of
 from plainstep.errors import ConfigError, DataError, Refused
-from plainstep.feeds.base import Ends
-from plainstep.stores.files.edges import edges
-from plainstep.stores.files.lines import Rows
-from plainstep.stores.files.listing import (
+from plainstep.formats.lines import Rows
+from plainstep.stores.feed import Ends
+from plainstep.stores.files.ends import edges
+from plainstep.stores.files.listing import (  # fmt: skip
     File,
     Listing,
     Seen,
@@ -33,15 +33,15 @@ from plainstep.stores.files.listing import (
     packed,
     remembered,
     unpacked,
-)  # fmt: skip
-from plainstep.stores.files.ordering import Order, Stream, above, merged, refuse_backwards
-from plainstep.stores.files.shape import Shape
+)
+from plainstep.stores.files.merge_order import Order, Stream, above, merged, refuse_backwards
+from plainstep.stores.files.schema import Shape
 
 if TYPE_CHECKING:
     from datetime import timedelta
 
-    from plainstep.config import LayoutConfig
-    from plainstep.stores.base import Reading
+    from plainstep.settings.models import LayoutConfig
+    from plainstep.stores.api import Reading
 
 # No row is larger, whatever a layout says: Arrow counts the bytes of texts in 31 bits.
 MOST = 1 << 30

@@ -12,7 +12,7 @@ from hashlib import blake2b
 from pathlib import Path
 
 from plainstep.errors import ConfigError, Refused
-from plainstep.stores.files.lines import LONGEST, Kind, damaged, kind_of
+from plainstep.formats.lines import LONGEST, Kind, damaged, kind_of
 
 # Names that programs give to what they have not finished, or keep for themselves.
 UNFINISHED = (".tmp", ".part", ".partial", ".crdownload", ".swp")
@@ -147,7 +147,7 @@ def _finished_lines(path: Path, size: int) -> int:
 def _readable(path: Path, name: str, kind: Kind, size: int, changed: int) -> bool:
     """Whether a file that cannot be read in part can be read whole; as it is now, it need not be asked twice."""
     from plainstep.errors import DataError
-    from plainstep.stores.files.formats import columns_of, read
+    from plainstep.formats.reader import columns_of, read
 
     try:
         if kind.format == "parquet" and not kind.compression:

@@ -19,11 +19,11 @@ from urllib.parse import quote
 
 from plainstep.core.positions import TableMark
 from plainstep.errors import Refused, StoreError
-from plainstep.exporting import file_name, writer
-from plainstep.stores.bookkeeping import Found
-from plainstep.stores.merging import Merge, run
+from plainstep.formats.writer import file_name, writer
+from plainstep.stores.ledger import Found
+from plainstep.stores.merge import Merge, run
 from plainstep.stores.records import Commit, TableInfo
-from plainstep.stores.sqlite import SqliteStore
+from plainstep.stores.sqlite.store import SqliteStore
 from plainstep.stores.sqlite.target import SqliteTarget, kept_version
 
 if TYPE_CHECKING:
@@ -31,8 +31,8 @@ if TYPE_CHECKING:
 
     import pyarrow as pa
 
-    from plainstep.core.edits import Edits
-    from plainstep.stores.files import FilesStore
+    from plainstep.core.shapes.edits import Edits
+    from plainstep.stores.files.store import FilesStore
 
 OWN = ".plainstep"
 FILES = "plainstep_files"
@@ -103,7 +103,7 @@ class FolderTarget(SqliteTarget):
         """
         from pyarrow.parquet import ParquetFile
 
-        from plainstep.core.compare import widened
+        from plainstep.core.diff import widened
 
         for file in self._files(name):
             if not file.endswith(".parquet"):
@@ -237,7 +237,7 @@ class _Append(Merge):
 
     def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
         """Write rows as they come, each into the file of its partition."""
-        from plainstep.core.changes import in_tables
+        from plainstep.core.changes.batch import in_tables
 
         with _Parts(self, schema) as parts:
             for rows in in_tables(schema, batches, AT_ONCE):
@@ -309,7 +309,7 @@ class _Parts:
         import pyarrow as pa
         import pyarrow.compute as pc
 
-        from plainstep.core.changes import flat
+        from plainstep.core.changes.batch import flat
 
         if not self.form.partition:
             self._write("", table)
@@ -328,7 +328,7 @@ class _Parts:
         import pyarrow as pa
         import pyarrow.compute as pc
 
-        from plainstep.core.changes import flat
+        from plainstep.core.changes.batch import flat
 
         if name == "load":
             values: Any = pa.repeat(pa.scalar(self.append.commit.entry.load), table.num_rows)

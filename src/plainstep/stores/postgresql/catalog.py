@@ -9,9 +9,9 @@ from functools import cached_property
 from typing import Any
 
 from plainstep.errors import ConfigError, DataError, Refused
+from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.types import Column, arrow_type, spelled
-from plainstep.stores.sql import quoted
 
 # A domain is followed down to what it is made of: to read one as such would run its checks. Types that only this database has
 # become text elsewhere.

@@ -11,14 +11,14 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.errors import ConfigError, Refused
+from plainstep.sql.literals import insertion, quoted, since_epoch, text
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
-from plainstep.stores.sql import insertion, quoted, since_epoch, text
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.stores.postgresql import PostgresqlStore
+    from plainstep.stores.postgresql.store import PostgresqlStore
     from plainstep.stores.postgresql.types import Column
 
 # Who has written to a table and has not ended yet. (A prepared transaction has no process.)
@@ -137,7 +137,7 @@ class PostgresqlReading:
     ) -> Iterator[pa.RecordBatch]:
         import pyarrow as pa
 
-        from plainstep.stores.postgresql.copying import read
+        from plainstep.stores.postgresql.copy import read
         from plainstep.stores.postgresql.types import Column
 
         wanted = [self.table.columns[name] for name in columns] + [Column(name, "text", pa.string()) for name in texts]

@@ -11,18 +11,18 @@ import psycopg
 
 from plainstep.core.positions import Mark, TableMark
 from plainstep.errors import LostConnection, PlainStepError, Refused
-from plainstep.retries import retried
-from plainstep.stores import bookkeeping
-from plainstep.stores.merging import IndexedMerge, run
+from plainstep.sql.literals import quoted, text
+from plainstep.stores import ledger as bookkeeping
+from plainstep.stores.merge import IndexedMerge, run
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
-from plainstep.stores.sql import quoted, text
+from plainstep.stores.retry import retried
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.stores.postgresql import PostgresqlStore
+    from plainstep.stores.postgresql.store import PostgresqlStore
 
 BOOKS = bookkeeping.Books(
     "plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "plainstep.formats", "%s"
@@ -137,7 +137,7 @@ class PostgresqlTarget:
 
     def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """All rows of a table, in the given columns and types."""
-        from plainstep.stores.postgresql.copying import read
+        from plainstep.stores.postgresql.copy import read
         from plainstep.stores.postgresql.types import Column
 
         columns = [Column(field.name, str(field.type), field.type) for field in schema]
@@ -296,7 +296,7 @@ class _Merge(IndexedMerge):
         return staged
 
     def _copy(self, into: str, names: Sequence[str], batches: Iterator[pa.RecordBatch]) -> int:
-        from plainstep.stores.postgresql.copying import write
+        from plainstep.stores.postgresql.copy import write
 
         return write(self.connection, into, names, batches, quoted)
 

@@ -16,7 +16,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from plainstep.core.words import NOW, WAS
+from plainstep.core.changes.ops import NOW, WAS
 from plainstep.errors import DataError
 
 # Under this name a field's metadata tells the type that its column has in PostgreSQL.

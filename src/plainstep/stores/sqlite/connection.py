@@ -11,7 +11,7 @@ from typing import Any
 from urllib.parse import quote
 
 from plainstep.errors import DataError, PlainStepError, StoreError
-from plainstep.stores.collecting import held_off
+from plainstep.stores.garbage_collection import held_off
 from plainstep.stores.urls import locked
 
 

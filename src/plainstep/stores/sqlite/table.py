@@ -11,17 +11,17 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from plainstep.errors import ConfigError, DataError
-from plainstep.stores.sql import insertion, quoted, since_epoch, text
+from plainstep.sql.literals import insertion, quoted, since_epoch, text
 from plainstep.stores.sqlite import catalog
+from plainstep.stores.sqlite.capture.misfits import Misfits
 from plainstep.stores.sqlite.connection import begin, fetched
-from plainstep.stores.sqlite.misfits import Misfits
 
 if TYPE_CHECKING:
     from typing import Any
 
     import pyarrow as pa
 
-    from plainstep.stores.sqlite import SqliteStore
+    from plainstep.stores.sqlite.store import SqliteStore
     from plainstep.stores.sqlite.types import Column
 
 # Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).

@@ -10,17 +10,17 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.positions import Mark, TableMark
 from plainstep.errors import Refused
-from plainstep.stores import bookkeeping as books
-from plainstep.stores.merging import IndexedMerge, run
+from plainstep.sql.literals import literal, quoted
+from plainstep.stores import ledger as books
+from plainstep.stores.merge import IndexedMerge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
-from plainstep.stores.sql import literal, quoted
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import fetched
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.stores.sqlite import SqliteStore
+    from plainstep.stores.sqlite.store import SqliteStore
 
 BATCH = 1 << 11
 
@@ -331,7 +331,7 @@ class _Merge(IndexedMerge):
 
 
 def _values(table: pa.Table) -> list[tuple[Any, ...]]:
-    from plainstep.core.changes import flat
+    from plainstep.core.changes.batch import flat
     from plainstep.stores.sqlite.types import to_sqlite
 
     if not table.num_columns:
@@ -348,7 +348,7 @@ def _written(rows: pa.Table) -> dict[str, str]:
     import pyarrow as pa
     import pyarrow.compute as pc
 
-    from plainstep.core.changes import flat
+    from plainstep.core.changes.batch import flat
     from plainstep.stores.sqlite.types import to_sqlite
 
     found = {}

@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from plainstep.errors import DataError
-from plainstep.stores.declared import TIMESTAMP, arrow_type
+from plainstep.stores.declared_types import TIMESTAMP, arrow_type
 
 __all__ = ["arrow_type"]
 

@@ -1,0 +1,150 @@
+"""Commands that step, mend and move."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+import click
+
+from plainstep.cli.console import echo_json, say
+from plainstep.cli.options import JSON, LOAD, LOADS, Duration, complain, project
+from plainstep.cli.progress_bar import bar
+
+
+@click.command()
+@LOADS
+@JSON
+@click.pass_context
+def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
+    """One step of each load named, or of all."""
+    from plainstep.cli.output import tables
+    from plainstep.export import json as forms
+
+    with bar():
+        outcomes = project(ctx).step(*loads, raise_errors=False)
+    if as_json:
+        echo_json([forms.outcome(outcome) for outcome in outcomes])
+    else:
+        tables.outcomes(outcomes)
+    for outcome in outcomes:
+        if outcome.error:
+            complain(outcome.error, outcome.load)
+    ctx.exit(max((outcome.error.exit_status for outcome in outcomes if outcome.error), default=0))
+
+
+@click.command()
+@LOADS
+@click.option(
+    "--every",
+    type=Duration(),
+    default="30s",
+    show_default=True,
+    metavar="TIME",
+    help="How long to rest between the steps of a load.",
+)
+@click.option("--json", "as_json", is_flag=True, help="Log JSON, a line a step.")
+@click.pass_context
+def pace(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: bool) -> None:
+    """Keep stepping until told to stop (SIGTERM, Ctrl-C).
+
+    Each load named, or all. A step with nothing to read logs nothing. A load that fails rests longer and longer, and does not hold up the others.
+    """
+    from plainstep.cli.output import run as beats
+    from plainstep.loads.runner import until_told
+
+    going = project(ctx).pace(*loads, every=every, tell=beats.in_json if as_json else beats.in_text)
+    with until_told(going):
+        going.run()
+
+
+@click.command()
+@LOAD
+@click.option("--to", metavar="X", help="Move the mark here: a position, a time, start or head.")
+@click.option("--reason", default="", help="Why, for the ledger.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@JSON
+@click.pass_context
+def mark(ctx: click.Context, load: str, to: str | None, reason: str, yes: bool, as_json: bool) -> None:
+    """Show a load's mark, or move it without merging anything."""
+    from plainstep.cli.output import tables
+    from plainstep.export import json as forms
+
+    town = project(ctx)
+    if to is not None:
+        if not yes:
+            tables.move(town.load(load), to)
+            click.confirm("Move the mark?", abort=True, err=True)
+        town.move_mark(load, to, reason)
+    [found] = town.status(load)
+    if as_json:
+        echo_json(forms.status(found))
+    else:
+        tables.mark(found)
+
+
+@click.command()
+@LOAD
+@JSON
+@click.pass_context
+def reload(ctx: click.Context, load: str, as_json: bool) -> None:
+    """A fresh snapshot of the source, merged as differences."""
+    from plainstep.cli.output import tables
+    from plainstep.export import json as forms
+
+    with bar():
+        outcome = project(ctx).reload(load)
+    if as_json:
+        echo_json(forms.outcome(outcome))
+    else:
+        tables.outcomes([outcome])
+
+
+@click.command()
+@click.argument("place", metavar="STORE[.TABLE]")
+@click.option("--keep", type=Duration(), metavar="TIME", help="Keep what is younger than this, as in 72h or 7d.")
+@click.option("--yes", is_flag=True, help="Do it. Without this, only what would go is shown.")
+@click.option("--forget", metavar="READER", help="Strike out a reader that will never come back.")
+@JSON
+@click.pass_context
+def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forget: str | None, as_json: bool) -> None:
+    """Forget captured changes that every known reader has merged."""
+    from plainstep.cli.output import captures as holdings
+    from plainstep.export import json as forms
+
+    town = project(ctx)
+    if forget is not None:
+        count = town.forget(place.partition(".")[0], forget)
+        say(f"Struck out: {forget}." if count else f"No reader is called {forget!r}.", err=True)
+    found = town.trim(place, keep, yes)
+    if as_json:
+        echo_json([forms.trimmed(one) for one in found])
+    else:
+        holdings.trimmed(found)
+
+
+@click.command()
+@LOADS
+@click.option("--back", is_flag=True, help="Read them once more, and merge those that are in order now.")
+@JSON
+@click.pass_context
+def aside(ctx: click.Context, loads: tuple[str, ...], back: bool, as_json: bool) -> None:
+    """Rows that contradicted their layout, and were set aside.
+
+    Where a load says bad = "aside".
+    """
+    from plainstep.cli.output import quarantine as asides
+    from plainstep.export import json as forms
+
+    town = project(ctx)
+    if back:
+        found = [town.put_back(name) for name in loads or town.loads]
+        if as_json:
+            echo_json([forms.put_back(one) for one in found])
+        else:
+            asides.put_back(found)
+        return
+    rows = town.aside(*loads)
+    if as_json:
+        echo_json([forms.aside(load, row) for load, row in rows])
+    else:
+        asides.rows(rows)

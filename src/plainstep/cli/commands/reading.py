@@ -1,0 +1,223 @@
+"""Commands that look, and change nothing."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from plainstep.cli.console import echo_json, say
+from plainstep.cli.options import JSON, LIMIT, LOAD, LOADS, Asked, of_a_window, of_some_changes, project, to_a_file
+from plainstep.cli.progress_bar import bar
+
+
+@click.command()
+@LOAD
+@of_some_changes
+@of_a_window
+@click.option(
+    "--unfiltered",
+    is_flag=True,
+    help="As the source tells them, without the load's where, columns and derive.",
+)
+@JSON
+@click.pass_context
+def look(ctx: click.Context, /, load: str, asked: Asked, unfiltered: bool, as_json: bool, **chosen: Any) -> None:
+    """The raw changes, oldest first.
+
+    By default those not yet merged. Counts are of the whole window, however few rows are shown.
+    """
+    from plainstep import Filter
+    from plainstep.cli.output import tables
+    from plainstep.export import json as forms
+
+    only, town = Filter(**chosen), project(ctx)
+    with bar():
+        if asked.data:
+            to_a_file(town.changes(load, asked.after, asked.upto, only, unfiltered), asked.data, asked.out)
+            return
+        found = town.look(load, asked.after, asked.upto, asked.room, asked.skip, only, unfiltered)
+    if as_json:
+        echo_json(forms.look(found))
+    else:
+        tables.look(found, asked.page)
+
+
+@click.command()
+@LOAD
+@of_a_window
+@JSON
+@click.pass_context
+def net(ctx: click.Context, load: str, asked: Asked, as_json: bool) -> None:
+    """The net changes, and what a step would do with them.
+
+    By default of those changes that are not yet merged.
+    """
+    from plainstep.cli.output import tables
+    from plainstep.export import json as forms
+
+    with bar():
+        found = project(ctx).net(load, asked.after, asked.upto)
+    if asked.data:
+        to_a_file(iter([found.net.to_arrow()]), asked.data, asked.out)
+    elif as_json:
+        echo_json(forms.net(found, asked.room, asked.skip))
+    else:
+        tables.net(found, asked.room, asked.skip)
+
+
+@click.command()
+@LOAD
+@click.argument("key", metavar="KEY...", nargs=-1, required=True)
+@click.option("--at", metavar="X", help="The row as it was then: a position, a time, start or head.")
+@JSON
+@click.pass_context
+def trace(ctx: click.Context, load: str, key: tuple[str, ...], at: str | None, as_json: bool) -> None:
+    """The life of one row, and the row as it was.
+
+    What happened to it, when, by whom, and which step merged it. KEY is a value for each column of the key. Of a row that
+    is gone, it shows the statement that would bring it back.
+    """
+    from plainstep.cli.output import tables
+    from plainstep.export import json as forms
+
+    with bar():
+        found = project(ctx).trace(load, *key, at=at)
+    if as_json:
+        echo_json(forms.trace(found))
+    else:
+        tables.trace(found)
+
+
+@click.command()
+@click.option(
+    "-o",
+    "--out",
+    default="plainstep.html",
+    show_default=True,
+    metavar="FILE",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="The file to write.",
+)
+@click.pass_context
+def report(ctx: click.Context, out: Path) -> None:
+    """One self-contained HTML page on all loads.
+
+    The state of every load, its steps drawn, its latest changes.
+    """
+    town = project(ctx)
+    town.report(out)
+    say(f"{out}: {len(town.loads)} loads.", err=True)
+
+
+# What a monitor learns from the exit status of ``status``: the worst health decides.
+WORSE = {"at risk": 3, "stopped": 4, "refuses": 4}
+
+
+@click.command()
+@LOADS
+@click.option(
+    "--metrics",
+    metavar="FILE",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Write OpenMetrics text to a file.",
+)
+@JSON
+@click.pass_context
+def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_json: bool) -> None:
+    """Where each load stands, and how it is.
+
+    Its mark, changes waiting, lag, what its source holds, and its health with the command that mends it.
+
+    Exit status: 0 if all is well, 3 if a load is at risk, 4 if one refuses or its capture has stopped.
+    """
+    from plainstep.cli.output import tables
+    from plainstep.export import json as forms
+
+    found = project(ctx).status(*loads)
+    if metrics is not None:
+        from plainstep.export.openmetrics import openmetrics
+        from plainstep.formats.writer import file_or
+
+        with file_or(None if str(metrics) == "-" else metrics, sys.stdout.buffer) as out:
+            out.write(openmetrics(found).encode())
+    if as_json:
+        echo_json([forms.status(one) for one in found])
+    elif str(metrics) != "-":  # a monitor that reads the metrics reads nothing else
+        tables.status(found)
+    ctx.exit(max((WORSE.get(one.health, 0) for one in found), default=0))
+
+
+@click.command()
+@click.argument("load", required=False)
+@click.option(
+    "--kind", default="", metavar="KIND", help="Only changes, snapshot, reload, mend, begin, mark or refused."
+)
+@click.option("--since", metavar="TIME", help="Only steps made from this time on (ISO 8601).")
+@click.option("--totals", is_flag=True, help="What they came to, a line a load.")
+@LIMIT
+@JSON
+@click.pass_context
+def ledger(
+    ctx: click.Context, load: str | None, kind: str, since: str | None, totals: bool, limit: int, as_json: bool
+) -> None:
+    """The steps so far, oldest first."""
+    from plainstep.cli.output import tables
+    from plainstep.core.positions import parse_time
+    from plainstep.export import json as forms
+    from plainstep.views import ledger as ledgers
+
+    town = project(ctx)
+    entries = town.ledger(load, None if totals else limit, kind, parse_time(since) if since else None)
+    sums = ledgers.totals(entries) if totals else []
+    if as_json:
+        echo_json([forms.totals(one) for one in sums] if totals else [forms.entry(one) for one in entries])
+    elif totals:
+        tables.totals(sums)
+    else:
+        tables.ledger(entries)
+        for one in town.status(*([load] if load else ())):
+            if one.health == "refuses":
+                say(f"{one.load}: its next step is refused: {one.reason.rstrip('.')}. {one.remedy}", err=True)
+
+
+@click.command()
+@LOADS
+@click.option("--columns", default="", metavar="COLUMN,...", help="Compare only these, beside the key.")
+@click.option("--where", default="", metavar="SQL", help="Compare only rows for which this holds.")
+@click.option(
+    "--sample",
+    default=100.0,
+    metavar="PERCENT",
+    type=click.FloatRange(0, 100, min_open=True),
+    help="Compare only a share of the keys.",
+)
+@click.option("--mend", is_flag=True, help="Merge exactly what differs; recorded in the ledger.")
+@JSON
+@click.pass_context
+def check(
+    ctx: click.Context, loads: tuple[str, ...], columns: str, where: str, sample: float, mend: bool, as_json: bool
+) -> None:
+    """Compare target with source, row by row.
+
+    Both as they stood at the mark: changes still waiting are allowed for.
+    """
+    from plainstep.cli.output import tables
+    from plainstep.core.diff import Scope
+    from plainstep.export import json as forms
+    from plainstep.loads import check as checks
+
+    scope = Scope(tuple(filter(None, map(str.strip, columns.split(",")))), where, sample / 100)
+    with bar():
+        town = project(ctx)
+        found = town.check(*loads, scope=scope, mend=mend)
+    for load in () if loads else town.loads.values():
+        if why := checks.left_out(load):
+            say(f"{load.name} is left out: {why}.", err=True)
+    if as_json:
+        echo_json([forms.check(one) for one in found])
+    else:
+        tables.check(found)
+    ctx.exit(0 if all(one.ok or one.mended for one in found) else 3)

@@ -1,0 +1,99 @@
+"""Commands to begin with: the demo, and a proposed configuration."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from plainstep.cli.console import say
+from plainstep.cli.options import project
+
+
+@click.command()
+@click.argument("directory", metavar="[DIR]", default="larkmoor", type=click.Path(path_type=Path, file_okay=False))
+def demo(directory: Path) -> None:
+    """Build the demo data in DIR and walk through the whole job."""
+    from plainstep.cli.main import cli
+    from plainstep.demo.tour import tour
+
+    def run(*words: str) -> None:
+        cli.main(["-c", str(directory / "plainstep.toml"), *words], prog_name="plainstep", standalone_mode=False)
+
+    tour(directory, run)
+
+
+@click.command()
+@click.argument("urls", metavar="[SOURCE_URL TARGET_URL]", nargs=-1)
+@click.option(
+    "--table",
+    "tables",
+    multiple=True,
+    metavar="TABLE",
+    help="Only this table of the source; several times for several.",
+)
+@click.option(
+    "-o",
+    "--out",
+    metavar="FILE",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Write the file; it must not be there.",
+)
+@click.option(
+    "--changes",
+    "place",
+    metavar="STORE.TABLE",
+    help="Instead: propose a load for a change table, or files, that something else fills.",
+)
+@click.option("--into", default="", metavar="STORE", help="With --changes: the store to merge into.")
+@click.option("--key", default="", metavar="COLUMN,...", help="With --changes: the columns that tell rows apart.")
+@click.pass_context
+def init(
+    ctx: click.Context,
+    urls: tuple[str, ...],
+    tables: tuple[str, ...],
+    out: Path | None,
+    place: str | None,
+    into: str,
+    key: str,
+) -> None:
+    """Write a first plainstep.toml, or propose a layout.
+
+    It looks at a store's tables; or, with --changes, at a change table or files that something else fills. For example: plainstep init sqlite:///town.db duckdb:///house.duckdb -o plainstep.toml
+    """
+    if place is not None:
+        columns = tuple(name.strip() for name in key.split(",") if name.strip())
+        text = project(ctx).propose(place, into, columns)
+    elif len(urls) == 2:
+        from plainstep.init.project import beginning_of
+
+        text = beginning_of(*urls, tables, (out or Path()).absolute().parent if out else Path.cwd())
+    else:
+        raise click.UsageError("Give the URLs of a source and a target, or --changes STORE.TABLE.")
+    if out is None:
+        click.echo(text, nl=False)
+        return
+    try:
+        with out.open("x", encoding="utf-8") as file:
+            file.write(text)
+    except FileExistsError:
+        raise click.UsageError(f"{out} is there already: name another file, or append to it with >> {out}.") from None
+    say(f"{out} is written. Read it, then do what its first lines say.", err=True)
+
+
+@click.command()
+@click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
+def completion(shell: str) -> None:
+    """Print what makes a shell complete words.
+
+    Commands, options, and the names of loads.
+
+    For bash, in ~/.bashrc: eval "$(plainstep completion bash)"
+    """
+    from click.shell_completion import get_completion_class
+
+    from plainstep.cli.main import cli
+
+    found = get_completion_class(shell)
+    assert found is not None
+    click.echo(found(cli, {}, "plainstep", "_PLAINSTEP_COMPLETE").source())

@@ -1,0 +1,105 @@
+"""The command line: parse, call, print. What is done is done by ``plainstep.project.Project``."""
+
+from __future__ import annotations
+
+import sys
+import traceback
+from pathlib import Path
+from typing import Any
+
+import click
+
+from plainstep import __version__
+from plainstep.cli.commands import capture as capturing
+from plainstep.cli.commands import operating
+from plainstep.cli.commands import reading as looking
+from plainstep.cli.commands import setup as beginning
+from plainstep.cli.options import complain
+from plainstep.display.text import printable
+from plainstep.errors import PlainStepError
+from plainstep.redaction import redacted
+
+
+class Commands(click.Group):
+    """A group that tells our errors in three lines, without a traceback."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Run a command, and turn errors into messages and exit statuses."""
+        try:
+            return super().invoke(ctx)
+        except PlainStepError as error:
+            _show_where(ctx)
+            complain(error)
+            ctx.exit(error.exit_status)
+        except (click.ClickException, click.exceptions.Exit, click.Abort):
+            raise
+        except KeyboardInterrupt:
+            click.echo(
+                "Interrupted. Each step is written whole or not at all: plainstep ledger lists those that were.",
+                err=True,
+            )
+            click.echo("Run the command again to go on.", err=True)
+            ctx.exit(130)
+        except BrokenPipeError:
+            sys.stderr.close()  # the reader of our output has had enough
+            ctx.exit(0)
+        except Exception as error:
+            _show_where(ctx)
+            said = printable(redacted(f"{type(error).__name__}: {error}"))
+            click.echo(f"Something unforeseen went wrong: {said}", err=True)
+            click.echo("Run the command again with plainstep --debug to see where.", err=True)
+            ctx.exit(1)
+
+
+def _show_where(ctx: click.Context) -> None:
+    """With --debug, where the error came from; no password that was in a URL."""
+    if ctx.params.get("debug"):
+        click.echo(redacted(traceback.format_exc()), err=True)
+
+
+@click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.option(
+    "-c",
+    "--config",
+    "config",
+    metavar="FILE",
+    default="plainstep.toml",
+    show_default=True,
+    type=click.Path(path_type=Path),
+    help="The configuration.",
+)
+@click.option("--debug", is_flag=True, help="Show where an error came from.")
+@click.version_option(__version__, prog_name="plainstep")
+@click.pass_context
+def cli(ctx: click.Context, config: Path, debug: bool) -> None:
+    """Incremental loads, one plain step at a time.
+
+    Reads the changes in a window, collapses them to net changes, merges them and moves the watermark, all in one
+    commit.
+
+    Exit status: 0 done (nothing to do is done), 1 failed, 2 wrong usage or configuration, 3 check found a
+    difference or status a load at risk, 4 refused to protect data.
+    """
+    ctx.obj = config
+
+
+for command in (
+    beginning.demo,
+    beginning.init,
+    beginning.completion,
+    capturing.capture,
+    operating.step,
+    operating.pace,
+    looking.look,
+    looking.net,
+    looking.trace,
+    looking.status,
+    looking.ledger,
+    looking.check,
+    looking.report,
+    operating.mark,
+    operating.reload,
+    operating.aside,
+    operating.trim,
+):
+    cli.add_command(command)

@@ -1,0 +1,50 @@
+"""What people see of rows that were set aside."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from plainstep.cli import console as text
+from plainstep.cli.console import say
+from plainstep.display import text as wording
+
+if TYPE_CHECKING:
+    from plainstep.loads.quarantine import PutBack
+    from plainstep.stores.records import Aside, LedgerEntry
+
+
+def rows(rows: list[tuple[str, Aside]]) -> None:
+    """Rows that were set aside, and why."""
+    from rich.text import Text
+
+    if not rows:
+        say("No rows are set aside.")
+        return
+    table = text.new_table(["load", "place>", "step>", "why", "row"])
+    for load, row in rows:
+        table.add_row(
+            text.text(load),
+            text.text(row.place),
+            str(row.step),
+            text.text(row.reason),
+            Text(wording.printable(row.row)),
+        )
+    text.show(table)
+    say("Mend the layout or the rows (or, of events, the receiver), then plainstep aside LOAD --back.")
+
+
+def put_back(found: list[PutBack]) -> None:
+    """What became of rows that were set aside, a line each load."""
+    for one in found:
+        if one.delivery:
+            sent = f"{one.load}: {wording.many(one.back, 'event')} put back; {wording.delivered(one.delivery)}."
+            say(sent)
+            continue
+        done = f"; {_merged(one.entry)} merged" if one.entry else ""
+        left = f"; still against the layout: {one.left:,}" if one.left else ""
+        gone = f"; no longer in the feed: {one.gone:,}" if one.gone else ""
+        say(f"{one.load}: {wording.many(one.back, 'row')} put back{done}{left}{gone}.")
+
+
+def _merged(entry: LedgerEntry) -> str:
+    return wording.counts({"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes})

@@ -1,0 +1,341 @@
+"""Changes as Arrow tables in the flat form: one row a change, old values in ``was.*``, new ones in ``now.*``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.errors import DataError
+
+AT = pa.timestamp("us", "UTC")
+
+
+WORDS = pa.array([None, *(op.word for op in Op)])
+
+
+def words(ops: pa.Array) -> pa.Array:
+    """Operations as words, for people."""
+    return WORDS.take(ops)
+
+
+def name_lists(masks: dict[str, npt.NDArray[np.bool_]], count: int) -> pa.Array:
+    """For every row, the names whose mask is set there."""
+    names = list(masks)
+    grid = np.stack(list(masks.values()), axis=1) if names else np.zeros((count, 0), dtype=np.bool_)
+    lengths = grid.sum(axis=1)
+    offsets = np.concatenate(([0], np.cumsum(lengths))).astype(np.int32)
+    which = np.nonzero(grid)[1].astype(np.int32)
+    values = pa.DictionaryArray.from_arrays(pa.array(which), pa.array(names, pa.string()))
+    return pa.ListArray.from_arrays(pa.array(offsets), values.cast(pa.string()))
+
+
+@dataclass(frozen=True, eq=False)
+class Changes:
+    """A batch of changes of one table, in reading order.
+
+    Attributes:
+        table: ``op`` (int8), ``seq`` (int64), ``at`` (timestamp, UTC, may be null), optionally ``txn`` and
+            ``given`` (list of strings: the columns that ``now`` really carries; null: all), and the columns
+            ``was.*`` and ``now.*``.
+    """
+
+    table: pa.Table
+
+    def __len__(self) -> int:
+        return int(self.table.num_rows)
+
+    @property
+    def columns(self) -> list[str]:
+        """The row's own columns, in order."""
+        names = self.table.column_names
+        now = [name[len(NOW) :] for name in names if name.startswith(NOW)]
+        was = [name[len(WAS) :] for name in names if name.startswith(WAS)]
+        return now + [name for name in was if name not in set(now)]
+
+    def kind(self, column: str) -> pa.DataType:
+        """The Arrow type of one of the row's own columns."""
+        name = NOW + column if NOW + column in self.table.column_names else WAS + column
+        return self.table.schema.field(name).type
+
+    def seq(self) -> npt.NDArray[np.int64]:
+        """The changes' sequence, rising."""
+        return numbers(self.table["seq"])
+
+    def op(self) -> npt.NDArray[np.int8]:
+        """The changes' operations, as small numbers."""
+        return numbers(self.table["op"])
+
+    def image(self, side: str, column: str) -> pa.Array:
+        """The values of one column on one side (``was.`` or ``now.``), null where there is no image."""
+        name = side + column
+        if name in self.table.column_names:
+            return flat(self.table[name])
+        return pa.nulls(len(self), self.kind(column))
+
+    def among(self, keys: pa.Table) -> Changes:
+        """The changes of one of these keys, before or after; truncates, too."""
+        return Changes(self.table.filter(pa.array(self._of(keys) | (self.op() == Op.TRUNCATE))))
+
+    def apart_from(self, keys: pa.Table) -> Changes:
+        """The changes of other keys than these."""
+        return Changes(self.table.filter(pa.array(~self._of(keys))))
+
+    def _of(self, keys: pa.Table) -> npt.NDArray[np.bool_]:
+        found = np.zeros(len(self), dtype=np.bool_)
+        names = keys.column_names
+        for side in (WAS, NOW):
+            rows = pa.table({name: self.image(side, name) for name in names})
+            rows = rows.cast(keys.schema).append_column("plainstep.row", pa.array(np.arange(len(self))))
+            found[rows.join(keys, names, join_type="left semi")["plainstep.row"].to_numpy()] = True
+        return found
+
+    def counts(self) -> dict[str, int]:
+        """How many changes there are of each operation, by word."""
+        found = np.bincount(self.op(), minlength=len(Op) + 1)
+        return {op.word: int(found[op]) for op in Op if found[op]}
+
+
+def flat(column: pa.ChunkedArray | pa.Array) -> pa.Array:
+    """One array out of a column that may be in chunks."""
+    if isinstance(column, pa.ChunkedArray):
+        return column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
+    return column
+
+
+def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:
+    """A column without nulls as a numpy array."""
+    return flat(column).to_numpy(zero_copy_only=False)
+
+
+def as_changes(data: Any, key: tuple[str, ...] = ()) -> Changes:
+    """Take changes in the flat form from any table.
+
+    Args:
+        data: a pandas DataFrame, an Arrow table, or any object that speaks the Arrow stream protocol, with
+            the columns ``seq`` (integer; or, without it, ``position``), ``op`` (a word or an ``Op``), optionally ``at`` (a
+            time), ``txn`` and ``given`` (lists of column names), and the row's columns as ``was.*`` and ``now.*``.
+            A row that equals another one with its ``seq`` in everything is that change delivered twice, and counts
+            once, unless it finds what the one before it left; others with one ``seq`` keep their order.
+        key: the columns that tell rows apart, if they are known.
+
+    Raises:
+        DataError: a column is missing, an operation is unknown, or old and new values differ in type.
+    """
+    if isinstance(data, Changes):
+        return data
+    table = _as_table(data)
+    if "seq" not in table.column_names and "position" in table.column_names:
+        table = table.append_column("seq", table["position"])
+    for name in ("seq", "op"):
+        if name not in table.column_names:
+            raise DataError(
+                f"The changes have no column {name!r}.",
+                "Changes are read in the flat form: seq, op, at, txn, was.<column>, now.<column>.",
+            )
+    if not any(name.startswith((WAS, NOW)) for name in table.column_names):
+        raise DataError("The changes have no columns was.<column> or now.<column>: there is no row in them.")
+    columns: dict[str, Any] = {"op": _ops(flat(table["op"])), "seq": _seq(flat(table["seq"]))}
+    if "at" in table.column_names:
+        columns["at"] = _times(flat(table["at"]))
+    else:
+        columns["at"] = pa.nulls(table.num_rows, AT)
+    for name in ("txn", "given"):
+        if name in table.column_names:
+            columns[name] = flat(table[name])
+    columns.update(_images(table))
+    return _in_order(pa.table(columns), key)
+
+
+def _as_table(data: Any) -> pa.Table:
+    if isinstance(data, pa.Table):
+        return _without_views(data)
+    if type(data).__module__.startswith("pandas") and hasattr(data, "columns"):
+        return pa.Table.from_pandas(data, preserve_index=False)
+    if isinstance(data, pa.RecordBatch):
+        return pa.Table.from_batches([data])
+    if hasattr(data, "__arrow_c_stream__"):
+        return _without_views(pa.RecordBatchReader.from_stream(data).read_all())
+    raise DataError(
+        f"Cannot read changes from a {type(data).__name__}.",
+        "Any pandas, Arrow or Arrow-protocol table will do.",
+    )
+
+
+def _without_views(table: pa.Table) -> pa.Table:
+    """A table without the types that some libraries send texts in, and for which Arrow has few functions."""
+    plain = {"string_view": pa.large_string(), "binary_view": pa.large_binary()}
+    fields = [field.with_type(plain.get(str(field.type), field.type)) for field in table.schema]
+    return table if pa.schema(fields) == table.schema else table.cast(pa.schema(fields))
+
+
+def _ops(column: pa.Array) -> pa.Array:
+    if pa.types.is_integer(column.type):
+        codes = column.cast(pa.int8())
+    else:
+        codes = pc.index_in(column.cast(pa.string()), value_set=WORDS, skip_nulls=True).cast(pa.int8())
+    unknown = pc.fill_null(pc.or_(pc.less(codes, 1), pc.greater(codes, max(Op))), True)
+    if pc.any(unknown).as_py():
+        row = pc.index(unknown, True).as_py()
+        raise DataError(
+            f"Row {row} of the changes has the operation {column[row].as_py()!r}.",
+            f"The operations are {', '.join(op.word for op in Op)}.",
+        )
+    return codes
+
+
+def _seq(column: pa.Array) -> pa.Array:
+    try:
+        seq = column.cast(pa.int64())
+    except pa.ArrowInvalid as error:
+        raise DataError(f"The column seq must hold integers: {error}") from None
+    if seq.null_count:
+        raise DataError(
+            f"Row {pc.index(seq.is_null(), True).as_py()} of the changes has no seq.",
+            "Without it, the order of the changes is not known.",
+        )
+    return seq
+
+
+def _times(column: pa.Array) -> pa.Array:
+    if pa.types.is_timestamp(column.type) and column.type.tz is None:
+        return pc.assume_timezone(column.cast(pa.timestamp("us")), "UTC")
+    return column.cast(AT)
+
+
+def _images(table: pa.Table) -> dict[str, pa.Array]:
+    """The was.* and now.* columns, each pair in one type."""
+    found = {name: flat(table[name]) for name in table.column_names if name.startswith((WAS, NOW))}
+    for name in [name for name in found if name.startswith(NOW)]:
+        other = WAS + name[len(NOW) :]
+        if other in found and found[other].type != found[name].type:
+            found[other], found[name] = _one_type(found[other], found[name], name[len(NOW) :])
+    return found
+
+
+def _one_type(was: pa.Array, now: pa.Array, column: str) -> tuple[pa.Array, pa.Array]:
+    # A column with holes often arrives as floats beside integers: the integers are what was meant.
+    wanted = [was.type, now.type]
+    wanted.sort(key=lambda kind: (pa.types.is_null(kind), pa.types.is_floating(kind)))
+    for kind in wanted:
+        try:
+            return was.cast(kind), now.cast(kind)
+        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+            continue
+    raise DataError(f"The column {column} holds {was.type} before and {now.type} after.")
+
+
+def _in_order(table: pa.Table, key: tuple[str, ...]) -> Changes:
+    """The changes by rising seq, each once: a row that equals another one of its seq in everything was delivered twice."""
+    seq = numbers(table["seq"])
+    if len(seq) > 1:
+        rises = np.diff(seq)
+        if (rises < 0).any():
+            table = table.take(pa.array(np.argsort(seq, kind="stable")))
+            rises = np.diff(numbers(table["seq"]))
+        if (rises == 0).any():
+            shared = np.concatenate((rises == 0, [False])) | np.concatenate(([False], rises == 0))
+            table = table.filter(pa.array(~repeated(table, shared, key)))
+    return Changes(table)
+
+
+def repeated(table: pa.Table, among: npt.NDArray[np.bool_], key: tuple[str, ...]) -> npt.NDArray[np.bool_]:
+    """Which rows equal an earlier one of some rows in everything, and do not follow on the one before them.
+
+    Args:
+        table: changes.
+        among: the rows that are looked at.
+        key: the columns that tell rows apart, if they are known.
+    """
+    rows = pa.array(np.flatnonzero(among))
+    some = table.take(rows)
+    for name in some.column_names:  # of nested values there are no groups
+        if pa.types.is_nested(some.schema.field(name).type):
+            some = some.set_column(some.schema.get_field_index(name), name, pa.array(map(repr, some[name].to_pylist())))
+    names = some.column_names
+    kept = (
+        some.append_column("plainstep.row", rows)
+        .group_by(names, use_threads=False)
+        .aggregate([("plainstep.row", "min")])
+    )
+    found = among.copy()
+    found[kept["plainstep.row_min"].to_numpy()] = False
+    return _not_followed(table, found, among, key) if key and found.any() else found
+
+
+def _not_followed(
+    table: pa.Table, found: npt.NDArray[np.bool_], among: npt.NDArray[np.bool_], key: tuple[str, ...]
+) -> npt.NDArray[np.bool_]:
+    """Those of the equal rows that are repeats: a change there and back and there again is three changes, not two."""
+    both = [
+        name[len(NOW) :]
+        for name in table.column_names
+        if name.startswith(NOW) and WAS + name[len(NOW) :] in table.column_names
+    ]
+    seq = numbers(table["seq"])[among & ~found]
+    alone = len(np.unique(seq)) == len(seq)  # at each position stands one change, and its repeats
+    if alone or not set(key) < set(both):  # without old values, nothing tells
+        return found
+    found = found.copy()
+    left: dict[tuple[Any, ...], list[Any] | None] = {}
+    emptied = set[int]()
+    rows = np.flatnonzero(among)
+    for row, change in zip(rows.tolist(), table.take(pa.array(rows)).to_pylist(), strict=True):
+        was, now = ([change[side + name] for name in both] for side in (WAS, NOW))
+        old_key, new_key = ((change["seq"], *(change[side + name] for name in key)) for side in (WAS, NOW))
+        if change["op"] == Op.TRUNCATE:
+            found[row] &= all(place[0] != change["seq"] for place in left)
+            left = {place: image for place, image in left.items() if place[0] != change["seq"]}
+            emptied.add(change["seq"])
+            continue
+        fresh, gone = change["op"] == Op.INSERT, change["op"] == Op.DELETE
+        before = new_key if fresh else old_key
+        known = before in left or change["seq"] in emptied
+        # (What changes nothing tells the same however often it comes.)
+        if found[row] and known and was != now and left.get(before) == (None if fresh else was):
+            found[row] = False
+        if not found[row]:
+            left[old_key] = None
+            left[old_key if gone else new_key] = None if gone else now
+    return found
+
+
+def in_tables(schema: pa.Schema, batches: Iterable[pa.RecordBatch], rows: int) -> Iterator[pa.Table]:
+    """Batches, gathered into tables of at least so many rows; the last one may have fewer."""
+    gathered: list[pa.RecordBatch] = []
+    count = 0
+    for batch in batches:
+        gathered.append(batch)
+        count += batch.num_rows
+        if count >= rows:
+            yield pa.Table.from_batches(gathered, schema)
+            gathered, count = [], 0
+    if gathered:
+        yield pa.Table.from_batches(gathered, schema)
+
+
+def gathered(parts: Iterable[Changes], rows: int) -> Iterator[Changes]:
+    """Batches, put together until they have at least so many rows; the last one may have fewer."""
+    waiting: list[Changes] = []
+    for part in parts:
+        waiting.append(part)
+        if sum(map(len, waiting)) >= rows:
+            yield concat(waiting)
+            waiting = []
+    if waiting:
+        yield concat(waiting)
+
+
+def concat(parts: Iterable[Changes]) -> Changes:
+    """Several batches as one.
+
+    Raises:
+        ValueError: there is no batch.
+    """
+    return Changes(pa.concat_tables([part.table for part in parts], promote_options="default"))

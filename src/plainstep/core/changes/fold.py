@@ -1,0 +1,305 @@
+"""Collapsing what happened to keys into one row a key.
+
+Only a key's first and last change matter for what it was and what it is (and, where a feed sends parts of
+rows, the last value given of each column). So nothing is sorted: code the keys, scatter the row numbers to find
+each key's first and last, take the columns once.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plainstep.core.changes import keys
+from plainstep.core.changes.batch import Changes, flat, numbers
+from plainstep.core.changes.net import ABSENT, GIVEN, KEY, PRESENT, UNKNOWN, Bools, Ints, NetChanges, surely
+from plainstep.core.changes.ops import NOW, SAME, WAS, Op
+from plainstep.errors import DataError
+
+
+@dataclass(eq=False)
+class Events:
+    """Things that happened to keys, in order: changes, or net changes of earlier windows.
+
+    An update that moves a row to another key is two events; ``row`` says which row of ``table`` each event
+    stands in.
+    """
+
+    key: tuple[str, ...]
+    columns: tuple[str, ...]
+    key_values: list[pa.Array]
+    had: npt.NDArray[np.int8]
+    has: Bools
+    table: pa.Table
+    first_seq: npt.NDArray[np.int64]
+    last_seq: npt.NDArray[np.int64]
+    at: pa.Array
+    row: Ints | None = None
+    count: Ints | None = None
+    fresh: Bools | None = None
+    given: dict[str, Bools] = field(default_factory=dict)
+    images: bool = False  # whether rows without an image must be blanked, having been split
+
+    @staticmethod
+    def of_net(net: NetChanges) -> Events:
+        """The events of an earlier window: one a key."""
+        state = net.state
+        given = {name: net.given(name) for name in net.others} if net.partial else {}
+        return Events(
+            net.key,
+            net.columns,
+            [flat(state[KEY + name]) for name in net.key],
+            numbers(state["had"]),
+            numbers(state["has"]),
+            state,
+            numbers(state["first_seq"]),
+            numbers(state["last_seq"]),
+            flat(state["last_at"]),
+            count=numbers(state["count"]),
+            fresh=numbers(state["fresh"]),
+            given=given,
+        )
+
+
+HAD = np.array([UNKNOWN, ABSENT, PRESENT, PRESENT, UNKNOWN, UNKNOWN], dtype=np.int8)
+HAS = np.array([False, True, True, False, False, True])
+
+
+def net_of(changes: Changes, key: tuple[str, ...]) -> NetChanges:
+    """The net changes of one batch."""
+    for name in key:
+        if name not in changes.columns:
+            raise DataError(
+                f"The changes have no column {name!r}, which the key names.",
+                f"Their columns are {', '.join(changes.columns)}.",
+            )
+    read = len(changes)
+    last_seq = int(changes.seq()[-1]) if read else None
+    truncates = np.flatnonzero(changes.op() == Op.TRUNCATE)
+    if len(truncates):
+        changes = Changes(changes.table.slice(int(truncates[-1]) + 1))
+    folded = fold(events_of(changes, key))
+    return replace(folded, read=read, truncated=bool(len(truncates)), last_seq=last_seq)
+
+
+def events_of(changes: Changes, key: tuple[str, ...]) -> Events:
+    """What changes did to keys. Truncates are not for this.
+
+    Raises:
+        DataError: a value of the key is null.
+    """
+    ops, seq = changes.op(), changes.seq()
+    old = [changes.image(WAS, name) for name in key]
+    new = [changes.image(NOW, name) for name in key]
+    values = [pc.coalesce(now, was) for was, now in zip(old, new, strict=True)]
+    events = Events(
+        key,
+        tuple(changes.columns),
+        values,
+        HAD[ops],
+        HAS[ops],
+        changes.table,
+        seq,
+        seq,
+        flat(changes.table["at"]),
+        given=given_of(changes, key),
+    )
+    moved = _moved(ops, old, new)
+    if len(moved):
+        events = _split(events, moved, old)
+    # Some feeds fill in both sides always: old values of an insert, or new ones of a delete, are no row's.
+    if _stray(old, (ops == Op.INSERT) | (ops == Op.PUT)) or _stray(new, ops == Op.DELETE):
+        events.images = True
+    for name, column in zip(key, events.key_values, strict=True):
+        if pa.types.is_floating(column.type) and pc.any(pc.is_nan(column)).as_py():
+            raise DataError(
+                f"A change has NaN in the key column {name!r}.",
+                "It equals nothing, itself included, so its row could not be found again.",
+            )
+        if column.null_count:
+            row = pc.index(column.is_null(), True).as_py()
+            raise DataError(
+                f"The change at position {events.first_seq[row]} has no value in the key column {name!r}.",
+                "A row without a key cannot be told apart from others, so it cannot be merged.",
+            )
+    return events
+
+
+def _stray(images: list[pa.Array], rows: Bools) -> bool:
+    """Whether any of the rows has an image where there should be none."""
+    return bool(rows.any()) and any(
+        image.null_count < len(image) and (rows & image.is_valid().to_numpy(zero_copy_only=False)).any()
+        for image in images
+    )
+
+
+def _moved(ops: Ints, old: list[pa.Array], new: list[pa.Array]) -> Ints:
+    """Where an update changes the key."""
+    moved = np.zeros(len(ops), dtype=np.bool_)
+    for was, now in zip(old, new, strict=True):
+        if was.null_count < len(was):
+            moved |= surely(pc.not_equal(was, now)).to_numpy(zero_copy_only=False)
+    return np.flatnonzero(moved & (ops == Op.UPDATE))
+
+
+def _split(events: Events, moved: Ints, old: list[pa.Array]) -> Events:
+    """An update that changes the key becomes a delete of the old key and an insert of the new one."""
+    repeats = np.ones(len(events.had), dtype=np.int64)
+    repeats[moved] = 2
+    row = np.repeat(np.arange(len(repeats)), repeats)
+    leaving = moved + np.arange(len(moved))  # where the first of each pair is now
+    had, has = events.had[row], events.has[row]
+    had[leaving], has[leaving] = PRESENT, False
+    had[leaving + 1], has[leaving + 1] = ABSENT, True
+    taken = pa.array(row)
+    use_old = np.zeros(len(row), dtype=np.bool_)
+    use_old[leaving] = True
+    return replace(
+        events,
+        key_values=[
+            pc.if_else(pa.array(use_old), was.take(taken), now.take(taken))
+            for was, now in zip(old, events.key_values, strict=True)
+        ],
+        had=had,
+        has=has,
+        first_seq=events.first_seq[row],
+        last_seq=events.last_seq[row],
+        at=events.at.take(taken),
+        row=row,
+        given={name: mask[row] for name, mask in events.given.items()},
+        images=True,
+    )
+
+
+def given_of(changes: Changes, key: tuple[str, ...]) -> dict[str, Bools]:
+    """For each column outside the key, in which changes it was sent; empty where rows are always whole."""
+    if "given" not in changes.table.column_names:
+        return {}
+    lists = flat(changes.table["given"])
+    every = lists.is_null().to_numpy(zero_copy_only=False)
+    parents = numbers(pc.list_parent_indices(lists))
+    names = pc.list_flatten(lists)
+    masks = {}
+    for column in changes.columns:
+        if column not in key:
+            mask = every.copy()
+            mask[parents[pc.fill_null(pc.equal(names, column), False).to_numpy(zero_copy_only=False)]] = True
+            masks[column] = mask
+    return masks
+
+
+def fold(events: Events) -> NetChanges:
+    """One row a key, from its first and its last event."""
+    codes, bound = keys.code(events.key_values)
+    first, last = keys.ends(codes, bound)
+    present = np.flatnonzero(last >= 0)
+    firsts, lasts = first[present], last[present]
+    fresh, resets = _resets(events, codes, bound)
+    columns: dict[str, Any] = {}
+    taken_last = pa.array(lasts)
+    for name, values in zip(events.key, events.key_values, strict=True):
+        columns[KEY + name] = values.take(taken_last)
+    columns["had"] = pa.array(events.had[firsts])
+    columns["has"] = pa.array(events.has[lasts])
+    columns["fresh"] = pa.array(fresh[present])
+    columns["count"] = pa.array(_count(events, codes, bound)[present])
+    columns["first_seq"] = pa.array(events.first_seq[firsts])
+    columns["last_seq"] = pa.array(events.last_seq[lasts])
+    columns["last_at"] = events.at.take(taken_last)
+    if SAME in events.table.column_names:
+        columns[SAME] = flat(events.table[SAME]).take(pa.array(lasts if events.row is None else events.row[lasts]))
+    columns.update(_old_values(events, firsts))
+    columns.update(_new_values(events, codes, present, lasts, resets))
+    return NetChanges(
+        events.key,
+        events.columns,
+        pa.table(columns),
+        contradictions=_contradictions(events, codes, first, last),
+    )
+
+
+def _count(events: Events, codes: Ints, bound: int) -> npt.NDArray[np.int64]:
+    counts = np.bincount(codes, weights=events.count, minlength=bound)
+    return counts.astype(np.int64)
+
+
+def _resets(events: Events, codes: Ints, bound: int) -> tuple[Bools, Ints | None]:
+    """Which keys began anew in the window, and from which event on their values count."""
+    fresh = np.zeros(bound, dtype=np.bool_)
+    if not events.given:
+        return fresh, None
+    begins = events.had == ABSENT if events.fresh is None else (events.had == ABSENT) | events.fresh
+    ends = ~events.has
+    fresh[codes[begins | ends]] = True
+    resets = np.full(bound, -1, dtype=np.int64)
+    order = np.arange(len(codes), dtype=np.int64)
+    marks = begins | ends
+    resets[codes[marks]] = order[marks] + ends[marks]
+    return fresh, resets
+
+
+def _old_values(events: Events, firsts: Ints) -> dict[str, pa.Array]:
+    rows = pa.array(firsts if events.row is None else events.row[firsts])
+    blank = events.had[firsts] != PRESENT if events.images else None
+    others = [WAS + name for name in events.columns if name not in events.key]
+    columns = {name: events.table[name] for name in others if name in events.table.column_names}
+    return {name: _blanked(values, blank) for name, values in keys.take_all(columns, rows).items()}
+
+
+def _new_values(events: Events, codes: Ints, present: Ints, lasts: Ints, resets: Ints | None) -> dict[str, pa.Array]:
+    others = [name for name in events.columns if name not in events.key and NOW + name in events.table.column_names]
+    columns = {NOW + name: events.table[NOW + name] for name in others}
+    if resets is None:
+        rows = pa.array(lasts if events.row is None else events.row[lasts])
+        blank = ~events.has[lasts] if events.images else None
+        return {name: _blanked(values, blank) for name, values in keys.take_all(columns, rows).items()}
+    found: dict[str, pa.Array] = {}
+    for name in others:  # each column's last value that was sent
+        sent = np.flatnonzero(events.given[name])
+        latest = np.full(len(resets), -1, dtype=np.int64)
+        latest[codes[sent]] = sent
+        known = (latest >= resets) & (latest >= 0)
+        at = np.where(known, latest, 0)[present]
+        rows = pa.array(at if events.row is None else events.row[at])
+        blank = ~(known[present] & events.has[lasts])
+        found[GIVEN + name] = pa.array(known[present])
+        found[NOW + name] = _blanked(flat(columns[NOW + name]).take(rows), blank)
+    return found
+
+
+def _blanked(values: pa.Array, blank: Bools | None) -> pa.Array:
+    if blank is None or not blank.any():
+        return values
+    return pc.if_else(pa.array(blank), pa.scalar(None, values.type), values)
+
+
+def _contradictions(events: Events, codes: Ints, first: Ints, last: Ints) -> int:
+    """How many events do not fit what went before them on their key.
+
+    Only a key that is inserted after its first event, or deleted before its last, can have one; those few
+    are put in order and looked at pair by pair.
+    """
+    inserted = np.flatnonzero(events.had == ABSENT)
+    deleted = np.flatnonzero(~events.has)
+    again, then = codes[inserted], codes[deleted]
+    suspect = np.zeros(len(first), dtype=np.bool_)
+    suspect[again[first[again] != inserted]] = True
+    suspect[then[last[then] != deleted]] = True
+    where = np.flatnonzero(suspect[codes])
+    if len(where) == 0:
+        return 0
+    absent_before, present_before, present_after = 1, 2, 4
+    tags = EXPECTS[events.had] | (events.has.view(np.int8) << 2)
+    goes_on, tags = keys.in_order(codes, where, tags)
+    left, found = (tags[:-1] & present_after) != 0, tags[1:]
+    odd = np.where(left, found & absent_before, found & present_before) != 0
+    return int((goes_on & odd).sum())
+
+
+EXPECTS = np.zeros(3, dtype=np.int8)
+EXPECTS[ABSENT], EXPECTS[PRESENT] = 1, 2

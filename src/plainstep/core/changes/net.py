@@ -1,0 +1,296 @@
+"""Net changes: what is left of all the changes of one key in one window.
+
+Collapsing is associative. ``NetChanges`` therefore keeps what is needed to go on collapsing: ``had`` and
+``has`` say whether the row existed before and after, and the operation follows from them. Keys whose changes
+came to nothing are kept too, and left out of every view.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import datetime
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plainstep.core.changes import keys
+from plainstep.core.changes.batch import AT, Changes, flat, name_lists, numbers, words
+from plainstep.core.changes.ops import NOW, SAME, WAS, Op
+
+KEY, GIVEN = "key.", "given."
+ABSENT, PRESENT, UNKNOWN = 0, 1, 2
+NOTHING = 0
+
+Bools = npt.NDArray[np.bool_]
+Ints = npt.NDArray[Any]
+
+
+@dataclass(frozen=True, eq=False)
+class NetChanges:
+    """The net changes of a window, one row a key, in no promised order.
+
+    Attributes:
+        key: the key columns.
+        columns: the row's columns, the key's among them.
+        state: ``key.*``, ``had`` (int8), ``has``, ``fresh`` (bool), ``count``, ``first_seq``, ``last_seq``
+            (int64), ``last_at``; ``was.*`` and ``now.*`` of the other columns; ``given.*`` (bool) where
+            rows came in parts.
+        read: how many changes were collapsed.
+        truncated: whether the table was truncated in the window: every key before it is gone.
+        contradictions: changes that cannot follow on what came before them (an insert on a key that exists,
+            an update or delete of one that does not). They are merged as the last state.
+        last_seq: the last change that was read.
+    """
+
+    key: tuple[str, ...]
+    columns: tuple[str, ...]
+    state: pa.Table
+    read: int = 0
+    truncated: bool = False
+    contradictions: int = 0
+    last_seq: int | None = None
+
+    def __len__(self) -> int:
+        """How many keys have a net change."""
+        return int((self.ops != NOTHING).sum())
+
+    @property
+    def others(self) -> list[str]:
+        """The columns that are not in the key."""
+        return [name for name in self.columns if name not in self.key]
+
+    @cached_property
+    def ops(self) -> npt.NDArray[np.int8]:
+        """The net operation of every key, 0 for nothing."""
+        had, has = numbers(self.state["had"]), numbers(self.state["has"])
+        ops = np.zeros(len(had), dtype=np.int8)
+        ops[(had == ABSENT) & has] = Op.INSERT
+        ops[(had == PRESENT) & has & self._any_changed] = Op.UPDATE
+        ops[(had != ABSENT) & ~has] = Op.DELETE
+        ops[(had == UNKNOWN) & has] = Op.PUT
+        if self.partial:
+            # The row went and came back in parts: what it was before must not show through.
+            ops[(had == PRESENT) & has & numbers(self.state["fresh"]) & ~self._whole] = Op.PUT
+        return ops
+
+    @property
+    def unsure(self) -> Ints:
+        """Keys that were changed more than once, where only the source can tell whether all came back as it was."""
+        if SAME not in self.state.column_names:
+            return np.zeros(0, dtype=np.int64)
+        both = (numbers(self.state["had"]) == PRESENT) & numbers(self.state["has"])
+        return np.flatnonzero(both & (numbers(self.state["count"]) > 1))
+
+    @property
+    def every(self) -> pa.Array:
+        """Where all keys are, those that came to nothing among them."""
+        return pa.array(np.arange(self.state.num_rows))
+
+    def ends(self, rows: Ints) -> tuple[list[int], list[int]]:
+        """The first and the last change of some keys."""
+        return numbers(self.state["first_seq"])[rows].tolist(), numbers(self.state["last_seq"])[rows].tolist()
+
+    def made_sure(self, rows: Ints, same: list[bool]) -> NetChanges:
+        """The same net changes, knowing which of some keys came back as they were."""
+        known = numbers(self.state[SAME]).copy()
+        known[rows] = same
+        place = self.state.schema.get_field_index(SAME)
+        return replace(self, state=self.state.set_column(place, SAME, pa.array(known)))
+
+    @property
+    def reversible(self) -> bool:
+        """Whether every old value is told, so that the net changes could be undone."""
+        told = all(WAS + name in self.state.column_names for name in self.others)
+        return told and not self.truncated and Op.PUT not in self.ops
+
+    def without(self, keys_of: NetChanges) -> NetChanges:
+        """The net changes of all keys but those of another window."""
+        names = [KEY + name for name in self.key]
+        others = keys_of.state.select(names).cast(pa.schema([self.state.schema.field(name) for name in names]))
+        left = self.state.join(others, names, join_type="left anti")
+        return replace(self, state=left.select(self.state.column_names))
+
+    @property
+    def partial(self) -> bool:
+        """Whether some rows came in parts."""
+        return any(name.startswith(GIVEN) for name in self.state.column_names)
+
+    def given(self, column: str) -> Bools:
+        """For which keys the column's value was sent."""
+        if GIVEN + column in self.state.column_names:
+            return numbers(self.state[GIVEN + column])
+        return np.ones(self.state.num_rows, dtype=np.bool_)
+
+    @property
+    def whole(self) -> bool:
+        """Whether every row that stands was sent in full."""
+        return bool((self._whole | ~numbers(self.state["has"])).all())
+
+    @cached_property
+    def _whole(self) -> Bools:
+        whole = np.ones(self.state.num_rows, dtype=np.bool_)
+        for name in self.others:
+            whole &= self.given(name)
+        return whole
+
+    @cached_property
+    def changed(self) -> dict[str, Bools]:
+        """For each column outside the key, where its old and new values differ (rows before and after)."""
+        both = (numbers(self.state["had"]) == PRESENT) & numbers(self.state["has"])
+        found = {}
+        for name in self.others:
+            if WAS + name in self.state.column_names:
+                differs = differing(flat(self.state[WAS + name]), flat(self.state[NOW + name]))
+            elif SAME in self.state.column_names:
+                differs = ~numbers(self.state[SAME])  # some column changed, so this one may have
+            else:
+                differs = np.ones(len(both), dtype=np.bool_)  # no old values: it may have changed
+            found[name] = differs & both & self.given(name)
+        return found
+
+    @cached_property
+    def _any_changed(self) -> Bools:
+        if not self.others:
+            return np.zeros(self.state.num_rows, dtype=np.bool_)
+        return np.logical_or.reduce(list(self.changed.values()))
+
+    @cached_property
+    def counts(self) -> dict[str, int]:
+        """How many net changes there are of each operation, by word."""
+        found = np.bincount(self.ops, minlength=len(Op) + 1)
+        shown = {op.word: int(found[op]) for op in (Op.INSERT, Op.UPDATE, Op.DELETE)}
+        if found[Op.PUT]:
+            shown[Op.PUT.word] = int(found[Op.PUT])
+        if self.truncated:
+            shown[Op.TRUNCATE.word] = 1
+        return shown
+
+    def rows(self, *ops: int) -> pa.Array:
+        """Where the keys with these operations are."""
+        return pa.array(np.flatnonzero(np.isin(self.ops, ops)))
+
+    def images(self, side: str, rows: pa.Array) -> pa.Table:
+        """Whole rows, old or new (``was.`` or ``now.``), under the columns' own names."""
+        picked = {
+            name: flat(self.state[(KEY if name in self.key else side) + name]).take(rows)
+            for name in self.columns
+            if name in self.key or side + name in self.state.column_names
+        }
+        return pa.table(picked)
+
+    def keys_of(self, rows: pa.Array) -> pa.Table:
+        """The keys at these places, under the columns' own names."""
+        return pa.table({name: flat(self.state[KEY + name]).take(rows) for name in self.key})
+
+    def as_changes(self) -> Changes:
+        """The net changes as changes, in the order in which they came about. A truncate is not among them."""
+        some = np.flatnonzero(self.ops != NOTHING)
+        last = numbers(self.state["last_seq"])[some]
+        ops = self.ops[some]
+        # A row that moved to another key leaves the old one before it comes to the new one.
+        order = np.lexsort((ops != Op.DELETE, last))
+        rows = pa.array(some[order])
+        ops = ops[order]
+        table: dict[str, Any] = {"op": pa.array(ops), "seq": pa.array(last[order])}
+        table["at"] = flat(self.state["last_at"]).take(rows)
+        absent = {WAS: (ops == Op.INSERT) | (ops == Op.PUT), NOW: ops == Op.DELETE}
+        for side in (WAS, NOW):
+            for name in self.columns:
+                if name in self.key:
+                    values = flat(self.state[KEY + name]).take(rows)
+                    table[side + name] = pc.if_else(pa.array(absent[side]), pa.scalar(None, values.type), values)
+                elif side + name in self.state.column_names:
+                    table[side + name] = flat(self.state[side + name]).take(rows)
+        return Changes(pa.table(table))
+
+    def standing_at(self, position: int, at: datetime | None) -> NetChanges:
+        """The same net changes, as if all of them had come about at one position."""
+        count = self.state.num_rows
+        columns = {name: self.state[name] for name in self.state.column_names}
+        columns |= {name: pa.repeat(pa.scalar(position, pa.int64()), count) for name in ("first_seq", "last_seq")}
+        columns["last_at"] = pa.repeat(pa.scalar(at, AT), count) if at else pa.nulls(count, AT)
+        return replace(self, state=pa.table(columns))
+
+    def with_old(self, stood: pa.Table) -> NetChanges:
+        """The same net changes with old values.
+
+        Args:
+            stood: the rows that stood before them, of the keys that they change: all columns.
+        """
+        names = list(self.key)
+        numbered = self.state.select([KEY + name for name in names]).rename_columns(names)
+        numbered = numbered.append_column("plainstep.row", self.every)
+        held = stood.select(list(self.columns)).cast(pa.schema([stood.schema.field(name) for name in self.columns]))
+        held = held.append_column("plainstep.found", pa.array(np.ones(held.num_rows, dtype=np.bool_)))
+        keyed = numbered.cast(pa.schema([*(held.schema.field(name) for name in names), ("plainstep.row", pa.int64())]))
+        joined = keyed.join(held, names, join_type="left outer").sort_by("plainstep.row")
+        found = pc.fill_null(flat(joined["plainstep.found"]).cast(pa.bool_()), False).to_numpy(zero_copy_only=False)
+        columns = {name: self.state[name] for name in self.state.column_names if not name.startswith(GIVEN)}
+        columns["had"] = pa.array(np.where(found, PRESENT, ABSENT).astype(np.int8))
+        columns.pop(SAME, None)
+        for name in self.others:
+            old = flat(joined[name])
+            new = flat(columns[NOW + name]).cast(old.type)
+            columns[WAS + name] = old
+            columns[NOW + name] = pc.if_else(pa.array(self.given(name)), new, old) if self.partial else new
+        return replace(self, state=pa.table(columns))
+
+    def to_arrow(self) -> pa.Table:
+        """The net changes, in no promised order: sort by ``last_seq`` for the order in which they came about.
+
+        Returns:
+            The key columns; ``op`` (a word); ``was.*`` (of the first change) and ``now.*`` (of the last) of
+            the other columns; ``changed`` (list of column names); ``count``, ``first_seq``, ``last_seq``
+            (int64), ``last_at`` (UTC). A truncate is not a row: see ``truncated``.
+        """
+        some = self.ops != NOTHING
+        picked = self.state
+        if not some.all():
+            state = dict(zip(self.state.column_names, self.state.columns, strict=True))
+            picked = pa.table(keys.take_all(state, pa.array(some)))
+        ops = self.ops[some]
+        table: dict[str, Any] = {name: picked[KEY + name] for name in self.key}
+        table["op"] = words(pa.array(ops))
+        for side in (WAS, NOW):
+            for name in self.others:
+                if side + name in picked.column_names:
+                    table[side + name] = picked[side + name]
+        table["changed"] = name_lists({name: mask[some] for name, mask in self.changed.items()}, len(ops))
+        if self.partial:
+            table["given"] = name_lists({name: self.given(name)[some] for name in self.others}, len(ops))
+        for name in ("count", "first_seq", "last_seq", "last_at"):
+            table[name] = picked[name]
+        return pa.table(table)
+
+    def to_pandas(self) -> Any:
+        """The net changes as a pandas DataFrame, in the form of ``to_arrow``, with Arrow-backed columns."""
+        import pandas as pd
+
+        return self.to_arrow().to_pandas(types_mapper=pd.ArrowDtype)
+
+    def __repr__(self) -> str:
+        told = ", ".join(f"{number:,} {word}" for word, number in self.counts.items() if number) or "nothing"
+        return f"<NetChanges: {told} of {self.read:,} changes, key {', '.join(self.key)}>"
+
+
+def differing(left: pa.Array, right: pa.Array) -> Bools:
+    """Where two columns of one type differ; a null equals a null, and a NaN a NaN."""
+    if pa.types.is_nested(left.type) or pa.types.is_null(left.type):
+        return np.array([a != b for a, b in zip(left.to_pylist(), right.to_pylist(), strict=True)], dtype=bool)
+    differs = surely(pc.not_equal(left, right))
+    if left.null_count or right.null_count:
+        differs = pc.or_(differs, pc.xor(left.is_null(), right.is_null()))
+    found = differs.to_numpy(zero_copy_only=False)
+    if pa.types.is_floating(left.type):
+        both_nan = surely(pc.and_(pc.is_nan(left), pc.is_nan(right)))
+        found = found & ~both_nan.to_numpy(zero_copy_only=False)
+    return found
+
+
+def surely(answers: pa.Array) -> pa.Array:
+    """Where the answer is yes; unknown is no. (In Kleene logic, unknown and no is no: far cheaper than filling nulls.)"""
+    return pc.and_kleene(answers, answers.is_valid()) if answers.null_count else answers

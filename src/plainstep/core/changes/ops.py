@@ -1,0 +1,24 @@
+"""The words of the flat form: operations, and the prefixes of old and new values. Imports nothing heavy."""
+
+from __future__ import annotations
+
+from enum import IntEnum
+
+WAS, NOW = "was.", "now."
+# Where old values are not told: whether an update left every value as it was.
+SAME = "same"
+
+
+class Op(IntEnum):
+    """What a change did. A small number in memory; outside, always the word."""
+
+    INSERT = 1
+    UPDATE = 2
+    DELETE = 3
+    TRUNCATE = 4
+    PUT = 5
+
+    @property
+    def word(self) -> str:
+        """The operation as people read it."""
+        return self.name.lower()

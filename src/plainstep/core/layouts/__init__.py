@@ -1,0 +1,1 @@
+"""How rows that something else wrote are read as changes."""

@@ -1,0 +1,254 @@
+"""JSON documents as columns: one document a row, fields reached by path, numbers exact in the type that is wanted."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.json
+
+from plainstep.core.casting import fitted, overflows, readable
+from plainstep.errors import DataError
+from plainstep.sql.engine import evaluated
+
+Path = tuple[str, ...]
+Bools = npt.NDArray[np.bool_]
+# So many fields no table has; each thousand more takes seconds.
+FIELDS = 4096
+
+
+def read(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dict[Path, pa.Array], dict[int, str]]:
+    """Fields of documents as columns.
+
+    Args:
+        documents: texts, null where there is no document.
+        kinds: the type of each field, by its path. A null or absent field is null.
+
+    Returns:
+        The columns by path, and what is wrong with rows that are no documents or hold something else.
+    """
+    try:
+        return _quickly(documents, kinds), {}
+    except (pa.ArrowException, pa.ArrowNotImplementedError):
+        return _carefully(documents, kinds)
+
+
+def _quickly(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> dict[Path, pa.Array]:
+    """All rows at once, by Arrow's reader. It tells that something is wrong, but not where."""
+    if not len(documents) or not kinds:
+        return {path: pa.nulls(len(documents), kind) for path, kind in kinds.items()}
+    lines = documents if _one_block(documents) else pc.binary_join_element_wise(pc.fill_null(documents, "{}"), "\n", "")
+    if not _objects(lines):
+        raise pa.ArrowInvalid("not an object in every row")
+    found = pyarrow.json.read_json(
+        pa.BufferReader(_bytes(lines)),
+        pyarrow.json.ReadOptions(block_size=1 << 20 if len(lines) > 1 else max(1 << 20, lines.nbytes)),
+        pyarrow.json.ParseOptions(
+            explicit_schema=_schema({path: readable(kind) for path, kind in kinds.items()}),
+            unexpected_field_behavior="ignore",
+            newlines_in_values=lines is not documents,
+        ),
+    )
+    if found.num_rows != len(documents):
+        raise pa.ArrowInvalid("not one document a row")
+    columns = {path: _member(found, path) for path in kinds}
+    for path, kind in kinds.items():
+        if overflows(columns[path]) or _not_finite(columns[path]):
+            raise pa.ArrowInvalid("a number has too many digits, or is none of JSON's")
+        if readable(kind) != kind:
+            columns[path], bad = fitted(columns[path], kind)
+            if len(bad):
+                raise pa.ArrowInvalid("a value does not fit")
+    return columns
+
+
+def _not_finite(numbers: pa.Array) -> bool:
+    return pa.types.is_floating(numbers.type) and not pc.all(pc.fill_null(pc.is_finite(numbers), True)).as_py()
+
+
+def _one_block(documents: pa.Array) -> bool:
+    """Whether the texts are lines of a file, each with its end: then they lie one after the other already."""
+    return (
+        documents.null_count == 0
+        and len(documents) > 0
+        and all(documents[row].as_py().endswith("\n") for row in {0, len(documents) - 1})
+    )
+
+
+def _objects(lines: pa.Array) -> bool:
+    """Whether each text begins as an object does. (Of a lone null, Arrow's reader dies.)"""
+    width = np.int64 if pa.types.is_large_string(lines.type) else np.int32
+    starts = np.frombuffer(lines.buffers()[1], dtype=width)[lines.offset : lines.offset + len(lines)]
+    data = np.frombuffer(lines.buffers()[2] or b"\0", dtype=np.uint8)
+    odd = np.flatnonzero(data[np.minimum(starts, len(data) - 1)] != ord("{"))
+    return not len(odd) or bool(
+        pc.all(pc.starts_with(pc.utf8_ltrim_whitespace(lines.take(pa.array(odd))), "{")).as_py()
+    )
+
+
+def _bytes(lines: pa.Array) -> pa.Buffer:
+    offsets = np.frombuffer(lines.buffers()[1], dtype=np.int64 if pa.types.is_large_string(lines.type) else np.int32)
+    start, end = int(offsets[lines.offset]), int(offsets[lines.offset + len(lines)])
+    return lines.buffers()[2].slice(start, end - start)
+
+
+def _schema(kinds: dict[Path, pa.DataType]) -> pa.Schema:
+    tree: dict[str, dict[Path, pa.DataType]] = {}
+    for path, kind in kinds.items():
+        tree.setdefault(path[0], {})[path[1:]] = kind
+    return pa.schema([(name, parts[()] if () in parts else pa.struct(_schema(parts))) for name, parts in tree.items()])
+
+
+def _member(table: pa.Table, path: Path) -> pa.Array:
+    column = table[path[0]]
+    column = column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
+    return pc.struct_field(column, list(path[1:])) if len(path) > 1 else column
+
+
+def _pointer(path: Path) -> str:
+    """The path as JSON Pointer (RFC 6901) writes it."""
+    return "".join("/" + part.replace("~", "~0").replace("/", "~1") for part in path)
+
+
+def _carefully(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dict[Path, pa.Array], dict[int, str]]:
+    """Every field as text first, so that what is wrong can be told row by row."""
+    wrong = dict.fromkeys(_invalid(documents), "it is no JSON object") | _doubtful(documents)
+    columns = {}
+    for path, texts in _texts(_without(documents, wrong), list(kinds)).items():
+        columns[path], bad = fitted(texts, kinds[path])
+        for row in [*bad.tolist(), *_too_large(texts, columns[path])]:
+            wrong.setdefault(row, f"{'.'.join(path)} is {texts[row].as_py()!r}, which is no {kinds[path]}")
+    return columns, wrong
+
+
+def _doubtful(documents: pa.Array) -> dict[int, str]:
+    """Documents that say two things at once, or are nested beyond reason."""
+    import json
+
+    def unique(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+        found = dict(pairs)
+        if len(found) < len(pairs):
+            names = [name for name, _ in pairs]
+            twice = next(name for name in names if names.count(name) > 1)
+            raise _Odd(f"it has the field {twice} twice")
+        return found
+
+    def refuse(constant: str) -> None:
+        raise _Odd(f"it holds {constant}, which no number of JSON's is")
+
+    wrong = {}
+    for row, text in enumerate(documents.to_pylist()):
+        try:
+            json.loads(text or "{}", object_pairs_hook=unique, parse_constant=refuse)
+        except _Odd as odd:
+            wrong[row] = str(odd)
+        except RecursionError:
+            wrong[row] = "it is nested too deeply"
+        except ValueError:
+            continue  # it is no document, which is told as that
+    return wrong
+
+
+class _Odd(Exception):
+    """What is doubtful about a document."""
+
+
+def _too_large(texts: pa.Array, numbers: pa.Array) -> list[int]:
+    """The rows in which a number was written that is larger than any of its type, and would become infinite."""
+    if not pa.types.is_floating(numbers.type):
+        return []
+    infinite = np.flatnonzero(pc.fill_null(pc.is_inf(numbers), False).to_numpy(zero_copy_only=False))
+    return [row for row in infinite.tolist() if any(letter.isdigit() for letter in texts[row].as_py())]
+
+
+def _invalid(documents: pa.Array) -> list[int]:
+    objects = "CASE WHEN json_valid(d) THEN json_type(d) = 'OBJECT' ELSE d IS NULL END AS v"
+    valid = evaluated(pa.table({"d": documents}), objects)["v"]
+    return np.flatnonzero(pc.equal(pc.fill_null(valid, True), False).to_numpy()).tolist()
+
+
+def _without(documents: pa.Array, wrong: dict[int, str]) -> pa.Array:
+    if not wrong:
+        return documents
+    mask = np.zeros(len(documents), dtype=np.bool_)
+    mask[list(wrong)] = True
+    return pc.if_else(pa.array(mask), pa.scalar(None, documents.type), documents)
+
+
+def _texts(documents: pa.Array, paths: list[Path]) -> dict[Path, pa.Array]:
+    found = evaluated(
+        pa.table({"d": documents}), "json_extract_string(d, ?::VARCHAR[]) AS v", [[_pointer(path) for path in paths]]
+    )["v"]
+    return dict(zip(paths, _columns(found, len(paths), len(documents)), strict=True))
+
+
+def _columns(lists: pa.ChunkedArray, width: int, count: int) -> list[pa.Array]:
+    """Lists of one length, as columns; nulls where there is no list."""
+    whole = lists.combine_chunks()
+    there = whole.is_valid().to_numpy(zero_copy_only=False)
+    values = whole.flatten()
+    row = np.full(count, -1, dtype=np.int64)
+    row[there] = np.arange(int(there.sum())) * width
+    return [values.take(pa.array(np.where(there, row + place, 0), mask=~there)) for place in range(width)]
+
+
+def as_texts(documents: pa.Array, path: Path) -> tuple[pa.Array, dict[int, str]]:
+    """One field of documents as texts, whatever it holds, and what is wrong with rows that are no documents."""
+    wrong = dict.fromkeys(_invalid(documents), "it is no JSON object")
+    return _texts(_without(documents, wrong), [path])[path], wrong
+
+
+def present(documents: pa.Array, paths: list[Path]) -> dict[Path, Bools]:
+    """Where documents have a field, if only as null."""
+    found = evaluated(
+        pa.table({"d": documents}), "json_type(d, ?::VARCHAR[]) AS v", [[_pointer(path) for path in paths]]
+    )["v"]
+    columns = _columns(found, len(paths), len(documents))
+    return {path: column.is_valid().to_numpy(zero_copy_only=False) for path, column in zip(paths, columns, strict=True)}
+
+
+def kinds_of(documents: pa.Array) -> dict[Path, pa.DataType]:
+    """The fields that a sample of documents has, each with a type that holds its values.
+
+    Whole numbers beside fractions become floating-point numbers; texts that look like times stay texts.
+    """
+    import json
+
+    found: dict[Path, set[pa.DataType]] = {}
+
+    def note(value: object, path: Path) -> None:
+        if isinstance(value, dict) and (value or not path):
+            for name, inner in value.items():
+                note(inner, (*path, name))
+        elif path:
+            found.setdefault(path, set()).add(_kind(value))
+
+    for text in documents.to_pylist():
+        if text is not None:
+            try:
+                note(json.loads(text), ())
+            except (ValueError, RecursionError):
+                continue  # told when it is read
+        if len(found) > FIELDS:
+            raise DataError(
+                f"A sample of the documents has more than {FIELDS:,} fields.",
+                "No table has so many columns; they may be the keys of a map.",
+                "Have the documents hold such a map as a list, or as text.",
+            )
+    from plainstep.core.casting import common
+
+    parents = {path[:depth] for path in found for depth in range(1, len(path))}
+    return {path: common(kinds) for path, kinds in found.items() if path not in parents}
+
+
+def _kind(value: object) -> pa.DataType:
+    if value is None:
+        return pa.null()
+    if isinstance(value, bool):
+        return pa.bool_()
+    if isinstance(value, int) and -(1 << 63) <= value < 1 << 63:
+        return pa.int64()
+    return pa.float64() if isinstance(value, int | float) else pa.string()

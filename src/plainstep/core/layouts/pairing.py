@@ -1,0 +1,103 @@
+"""Pairing the old and the new rows of updates that a feed writes as two."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plainstep.core.changes import keys
+
+Rows = npt.NDArray[np.int64]
+
+
+@dataclass
+class Pairs:
+    """Which rows belong together.
+
+    Attributes:
+        partner: for each row, the old row of its update; -1 where there is none.
+        lone_old, lone_new: rows whose other half was not found.
+    """
+
+    partner: Rows
+    lone_old: Rows
+    lone_new: Rows
+
+
+def paired(old: Rows, new: Rows, key: list[pa.Array], group: pa.Array | None) -> Pairs:
+    """Find the old row of every new one.
+
+    Mostly an old row stands right before its new one. Otherwise, of the rows of one group with one key, an old one stands
+    before its new one. What is left are updates that changed the key: those of one group are paired in their order.
+
+    Args:
+        old, new: the rows of either kind, rising.
+        key: the key columns of all rows.
+        group: what all rows belong to: their transaction, or their position where rows share it; None if neither is known.
+    """
+    count = len(key[0])
+    partner = np.full(count, -1, dtype=np.int64)
+    if len(old) == len(new) and bool((new == old + 1).all()):
+        partner[new] = old
+        return Pairs(partner, old[:0], new[:0])
+    codes, bound = keys.code([column.fill_null(_filler(column)) if column.null_count else column for column in key])
+    # Without groups, rows side by side are one: 0, 0, 1, 1, and so on from each old row that has its new one behind it.
+    beside = np.zeros(count, dtype=np.int64)
+    beside[old[np.isin(old + 1, new)]] = 1
+    groups = np.cumsum(beside) if group is None else _coded(group)
+    _match_neighbours(partner, old, new, codes if group is None else groups * bound + codes)
+    left_old, left_new = _left(partner, old, new)
+    if len(left_old) and len(left_new):
+        _match_in_order(partner, left_old, left_new, groups)
+        left_old, left_new = _left(partner, old, new)
+    return Pairs(partner, left_old, left_new)
+
+
+def shared(place: pa.Array) -> pa.Array | None:
+    """What rows have in common that stand at one position, if any do. Positions are in order."""
+    if len(place) < 2:
+        return None
+    differs = pc.not_equal(place.slice(1), place.slice(0, len(place) - 1)).to_numpy(zero_copy_only=False)
+    if differs.all():
+        return None
+    return pa.array(np.concatenate(([0], np.cumsum(differs))))
+
+
+def _coded(group: pa.Array) -> Rows:
+    codes, _ = keys.code([group.fill_null(_filler(group)) if group.null_count else group])
+    return codes.astype(np.int64)
+
+
+def _match_neighbours(partner: Rows, old: Rows, new: Rows, codes: npt.NDArray[Any]) -> None:
+    """Of the old and new rows of one key, pair a new one with the old one right before it."""
+    rows = np.sort(np.concatenate((old, new)))
+    rows = rows[np.argsort(codes[rows], kind="stable")]
+    is_new = np.isin(rows, new)
+    fits = is_new[1:] & ~is_new[:-1] & (codes[rows[1:]] == codes[rows[:-1]])
+    partner[rows[1:][fits]] = rows[:-1][fits]
+
+
+def _match_in_order(partner: Rows, old: Rows, new: Rows, groups: npt.NDArray[Any]) -> None:
+    """Pair the first old row of each group with its first new one, the second with the second, and so on."""
+    waiting: dict[int, list[int]] = {}
+    for row in old.tolist():
+        waiting.setdefault(int(groups[row]), []).append(row)
+    for row in new.tolist():
+        queue = waiting.get(int(groups[row]))
+        if queue and queue[0] < row:
+            partner[row] = queue.pop(0)
+
+
+def _left(partner: Rows, old: Rows, new: Rows) -> tuple[Rows, Rows]:
+    taken = partner[new]
+    return np.setdiff1d(old, taken[taken >= 0]), new[taken < 0]
+
+
+def _filler(column: pa.Array) -> pa.Scalar:
+    """Some value of a column, in place of its nulls: such rows are told apart elsewhere."""
+    return column.drop_null()[0] if column.null_count < len(column) else pa.scalar(0).cast(column.type)

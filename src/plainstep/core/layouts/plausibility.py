@@ -1,0 +1,237 @@
+"""Signs that a layout misreads its feed: what one change leaves, the next one of that row must find."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from plainstep.core.changes import keys
+from plainstep.core.changes.batch import Changes, flat
+from plainstep.core.changes.net import differing, surely
+from plainstep.core.changes.ops import NOW, WAS, Op
+
+Rows = npt.NDArray[np.int64]
+Bools = npt.NDArray[np.bool_]
+
+# So many signs may be chance; beyond, one in ten is too many.
+CHANCE = 1
+# So many columns are named.
+NAMED = 3
+
+
+@dataclass
+class Doubt:
+    """What speaks against a layout.
+
+    Attributes:
+        what: the sign, in a line.
+        likely: what may be wrong with the layout.
+    """
+
+    what: str
+    likely: str
+
+
+def doubt(changes: Changes, key: tuple[str, ...], whole_deletes: bool) -> Doubt | None:
+    """The first thing that speaks against how changes were read, or None.
+
+    Args:
+        changes: some changes that follow on each other, with ``place``.
+        key: the columns that tell rows apart.
+        whole_deletes: whether deletes carry the whole old row.
+    """
+    truncates = np.flatnonzero(changes.op() == Op.TRUNCATE)
+    if len(truncates):  # what comes after one does not follow what came before
+        changes = Changes(changes.table.slice(int(truncates[-1]) + 1))
+    changes = _staying(changes, key)
+    values = [pc.coalesce(changes.image(NOW, name), changes.image(WAS, name)) for name in key]
+    if len(changes) < 2:
+        return None
+    codes, _ = keys.code(values)
+    order = np.argsort(codes, kind="stable")
+    follows = np.flatnonzero(codes[order[1:]] == codes[order[:-1]])
+    before, after = order[follows], order[follows + 1]
+    return (
+        _at_one_place(changes, before, after)
+        or _broken(changes, key, before, after, whole_deletes)
+        or _out_of_turn(changes, before, after)
+        or _back_in_time(changes)
+    )
+
+
+def nothing_but_truncates(changes: int, truncates: int) -> Doubt | None:
+    """Whether a window is full of truncates only: as if the code of another operation were taken for theirs."""
+    if truncates < changes or not _many(truncates, truncates):
+        return None
+    return Doubt(
+        f"All {changes:,} changes are truncates.",
+        "The codes in 'truncate' may mean something else, or 'operation' may be another column.",
+    )
+
+
+def _staying(changes: Changes, key: tuple[str, ...]) -> Changes:
+    """The changes of rows that never move to another key: of the others, what follows on what is not seen so simply."""
+    moved = np.zeros(len(changes), dtype=np.bool_)
+    for name in key:
+        was, now = changes.image(WAS, name), changes.image(NOW, name)
+        moved |= surely(pc.not_equal(was, now)).to_numpy(zero_copy_only=False)
+    if not moved.any():
+        return changes
+    rows = pa.array(moved)
+    sides = [pa.table({name: changes.image(side, name).filter(rows) for name in key}) for side in (WAS, NOW)]
+    return changes.apart_from(pa.concat_tables(sides))
+
+
+def _place(changes: Changes, row: int) -> str:
+    return str(changes.table["place"][int(row)])
+
+
+def _many(signs: int, chances: int) -> bool:
+    return signs > max(CHANCE, chances // 10)
+
+
+def _at_one_place(changes: Changes, before: Rows, after: Rows) -> Doubt | None:
+    """Two changes of one row at one position: which came first is not known."""
+    places = flat(changes.table["place"])
+    same = np.asarray(pc.equal(places.take(pa.array(before)), places.take(pa.array(after))))
+    if not same.any():
+        return None
+    row = int(after[np.flatnonzero(same)[0]])
+    return Doubt(
+        f"Two changes of one key stand at the position {_place(changes, row)}.",
+        "Which came first is not known: add a column to 'position' that orders them, or to 'key' if these are two rows.",
+    )
+
+
+def _broken(changes: Changes, key: tuple[str, ...], before: Rows, after: Rows, whole_deletes: bool) -> Doubt | None:
+    """Old values that are not the new ones of the change before."""
+    others = [name for name in changes.columns if name not in key and WAS + name in changes.table.column_names]
+    if not others or "given" in changes.table.column_names:
+        return None
+    ops = changes.op()
+    tells = np.isin(ops, (Op.UPDATE, Op.DELETE) if whole_deletes else (Op.UPDATE,))
+    linked = tells[after] & np.isin(ops[before], (Op.INSERT, Op.UPDATE))
+    before, after = before[linked], after[linked]
+    each = _differs(changes, others, WAS, after, NOW, before)
+    broken = np.logical_or.reduce(list(each.values()))
+    if not _many(int(broken.sum()), len(broken)):
+        return None
+    odd = {name: int(mask.sum()) for name, mask in each.items() if mask.any()}
+    backwards = _differs(changes, list(odd), NOW, after, WAS, before)
+    row = np.flatnonzero(broken)[0]
+    swapped = all(backwards[name].sum() < count for name, count in odd.items())
+    return Doubt(
+        f"Of {len(broken):,} changes that follow another one of their row, {int(broken.sum()):,} do not find the values "
+        f"which that one left, in {_most(odd)}; the first is at {_place(changes, after[row])}, after "
+        f"{_place(changes, before[row])}.",
+        "Read backwards they would: old and new values may be swapped, or 'position' does not order the changes."
+        if swapped
+        else _not_of_the_row(odd, others)
+        + "The columns of 'position' may not order the changes, or 'key' does not tell rows apart.",
+    )
+
+
+def _differs(changes: Changes, names: list[str], side: str, rows: Rows, other: str, others: Rows) -> dict[str, Bools]:
+    """For each column, where its value in one image is not that in another one."""
+    return {
+        name: differing(
+            changes.image(side, name).take(pa.array(rows)), changes.image(other, name).take(pa.array(others))
+        )
+        for name in names
+    }
+
+
+def _most(odd: dict[str, int]) -> str:
+    """The columns that disagree, those that do so most often first, and how often."""
+    most = sorted(odd.items(), key=lambda item: -item[1])
+    more = ", ..." if len(most) > NAMED else ""
+    return ", ".join(f"{name} ({count:,})" for name, count in most[:NAMED]) + more
+
+
+def _not_of_the_row(odd: dict[str, int], others: list[str]) -> str:
+    """Where some columns disagree and others never do, these may be the feed's own."""
+    if len(odd) == len(others):
+        return ""
+    names = ", ".join(list(odd)[:NAMED])
+    return f"Are these columns of the row ({names})? If not, name them in 'bookkeeping'. "
+
+
+def _out_of_turn(changes: Changes, before: Rows, after: Rows) -> Doubt | None:
+    """Inserts of rows that are there, and changes of rows that are not."""
+    ops = changes.op()
+    told = np.isin(ops[before], (Op.INSERT, Op.UPDATE, Op.DELETE)) & np.isin(
+        ops[after], (Op.INSERT, Op.UPDATE, Op.DELETE)
+    )
+    before, after = before[told], after[told]
+    odd = (ops[before] == Op.DELETE) != (ops[after] == Op.INSERT)
+    if not _many(int(odd.sum()), len(odd)):
+        return None
+    row = np.flatnonzero(odd)[0]
+    first, then = Op(int(ops[before[row]])).word, Op(int(ops[after[row]])).word
+    return Doubt(
+        f"Of {len(odd):,} changes that follow another one of their row, {int(odd.sum()):,} cannot follow it; the first is "
+        f"the {then} at {_place(changes, after[row])}, after the {first} at {_place(changes, before[row])}.",
+        _likelier(ops, before, after, int(odd.sum())),
+    )
+
+
+def _likelier(ops: npt.NDArray[np.int8], before: Rows, after: Rows, odd: int) -> str:
+    """Which two operations, taken for each other, would explain it best."""
+    best, said = odd // 4 + 1, "'key' may not tell rows apart, or the columns of 'position' do not order the changes."
+    for one, other in ((Op.INSERT, Op.DELETE), (Op.INSERT, Op.UPDATE), (Op.UPDATE, Op.DELETE)):
+        turned = np.where(ops == one, other, np.where(ops == other, one, ops))
+        left = int(((turned[before] == Op.DELETE) != (turned[after] == Op.INSERT)).sum())
+        if left < best:
+            best, said = left, f"The codes of {one.word} and {other.word} may be swapped."
+    return said
+
+
+def _back_in_time(changes: Changes) -> Doubt | None:
+    """Times that fall as positions rise."""
+    at = changes.table["at"].drop_null()
+    if len(at) < 3:
+        return None
+    falls = int((np.diff(at.cast(pa.int64()).to_numpy()) < 0).sum())
+    if falls * 2 <= len(at) - 1:
+        return None
+    return Doubt(
+        f"Of {len(at):,} changes, {falls:,} were made before the one that stands before them.",
+        "The columns of 'position' may not order the changes, or 'time' is not when they were made.",
+    )
+
+
+def swapped(net_was: pa.Table, net_now: pa.Table, held: pa.Table, key: tuple[str, ...]) -> Doubt | None:
+    """Whether updates find other old values at the target than they say.
+
+    Args:
+        net_was, net_now: what some rows were and are, by the feed.
+        held: what the target holds of them.
+        key: the columns that tell rows apart.
+    """
+    numbered = held.append_column("plainstep.row", pa.array(np.arange(held.num_rows)))
+    places = net_was.select(list(key)).append_column("plainstep.at", pa.array(np.arange(net_was.num_rows)))
+    joined = places.join(numbered.select([*key, "plainstep.row"]), list(key), join_type="inner")
+    at, row = joined["plainstep.at"], joined["plainstep.row"]
+    others = [name for name in held.column_names if name not in key and name in net_was.column_names]
+    if not others or not len(at):
+        return None
+    found = held.take(row)
+    each, after = (
+        {name: differing(flat(side[name].take(at)), flat(found[name])) for name in others}
+        for side in (net_was, net_now)
+    )
+    strange, other = (np.logical_or.reduce(list(masks.values())) for masks in (each, after))
+    if strange.sum() * 2 <= len(at) or not _many(int(strange.sum()), len(at)):
+        return None
+    odd = {name: int(mask.sum()) for name, mask in each.items() if mask.any()}
+    return Doubt(
+        f"Of {len(at):,} updated rows, {int(strange.sum()):,} were not what their old values say, in {_most(odd)}.",
+        "Old and new values may be swapped: most rows are already what the new values say."
+        if other.sum() < strange.sum()
+        else _not_of_the_row(odd, others)
+        + "The feed may belong to another table, or changes before these were never merged.",
+    )

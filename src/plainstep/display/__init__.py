@@ -1,0 +1,1 @@
+"""How results look to people: words, numbers, rows and pages."""

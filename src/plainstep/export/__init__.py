@@ -1,0 +1,1 @@
+"""Results for other programs: JSON, metrics, a report."""

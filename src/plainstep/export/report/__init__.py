@@ -1,0 +1,1 @@
+"""The report: one self-contained page."""

@@ -1,1 +1,0 @@
-"""Feeds: changes that something else wrote, read by a layout."""

@@ -1,0 +1,1 @@
+"""Formats of files: rows read out of them and written into them, within bounds."""

@@ -1,0 +1,113 @@
+"""Avro files."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from typing import IO, Any
+
+import numpy as np
+import pyarrow as pa
+
+from plainstep.errors import ConfigError, DataError
+from plainstep.formats.avro_blocks import BLOCK, Unpacked, refuse_endless
+from plainstep.formats.limits import Bounded, refuse_columns
+from plainstep.formats.lines import ROWS, SOME, Kind, Rows, damaged
+
+
+def read_avro(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
+    """Records as rows, in batches."""
+    try:
+        import fastavro
+    except ImportError as error:
+        raise ConfigError(
+            f"{shown} is an Avro file, and fastavro is not installed.", "", "pip install 'plainstep[files]'"
+        ) from error
+    line = 0
+    try:
+        unpacked = Unpacked(stream, _size(stream), shown)
+        reader = fastavro.reader(io.BufferedReader(unpacked, BLOCK))
+        schema = _avro_schema(reader.writer_schema, shown)
+        gathered: list[Any] = []
+        at = 0
+        for record in reader:
+            gathered.append(record)
+            if len(gathered) == (SOME if few else ROWS) or unpacked.size - at > BLOCK:
+                yield _avro_rows(gathered, schema, line)
+                line, at = line + len(gathered), unpacked.size
+                gathered = []
+        if gathered:
+            yield _avro_rows(gathered, schema, line)
+    except DataError:
+        raise
+    except (Exception, MemoryError) as error:  # fastavro meets damage with errors of every kind
+        raise damaged(shown, f"after record {line}: {type(error).__name__}: {str(error)[:200]}") from error
+
+
+def _size(stream: Any) -> int:
+    """How many bytes a file has, packed as it is."""
+    return int(stream.packed if isinstance(stream, Bounded) else stream.size())
+
+
+def _avro_rows(records: list[Any], schema: pa.Schema, line: int) -> Rows:
+    return Rows(pa.Table.from_pylist(records, schema), np.arange(line + 1, line + 1 + len(records)))
+
+
+AVRO = {
+    "null": pa.null(), "boolean": pa.bool_(), "int": pa.int32(), "long": pa.int64(), "float": pa.float32(),
+    "double": pa.float64(), "bytes": pa.binary(), "string": pa.string(), "enum": pa.string(), "fixed": pa.binary(),
+}  # fmt: skip
+LOGICAL = {
+    "date": pa.date32(), "time-millis": pa.time64("us"), "time-micros": pa.time64("us"),
+    "timestamp-millis": pa.timestamp("us", "UTC"), "timestamp-micros": pa.timestamp("us", "UTC"),
+    "local-timestamp-millis": pa.timestamp("us"), "local-timestamp-micros": pa.timestamp("us"), "uuid": pa.string(),
+}  # fmt: skip
+
+
+def _avro_schema(schema: Any, shown: str) -> pa.Schema:
+    if not isinstance(schema, dict) or schema.get("type") != "record":
+        raise damaged(shown, "its schema is no record")
+    refuse_endless(schema, shown)
+    refuse_columns(len(schema["fields"]), shown)
+    named: dict[str, pa.DataType] = {}
+    return pa.schema([(field["name"], _avro_kind(field["type"], named)) for field in schema["fields"]])
+
+
+def _avro_kind(kind: Any, named: dict[str, pa.DataType]) -> pa.DataType:
+    """The Arrow type for an Avro type; a union of null and one other is that other. Types with names may come again."""
+    if isinstance(kind, list):
+        others = [_avro_kind(one, named) for one in kind if one != "null"]
+        return others[0] if len(others) == 1 else pa.string()
+    if isinstance(kind, str):
+        return AVRO.get(kind) or named.get(kind, pa.string())
+    found = _avro_complex(kind, named)
+    if "name" in kind:
+        named[kind["name"]] = found
+    return found
+
+
+def _avro_complex(kind: Any, named: dict[str, pa.DataType]) -> pa.DataType:
+    if kind.get("logicalType") == "decimal":
+        return pa.decimal128(kind["precision"], kind.get("scale", 0))
+    if kind.get("logicalType") in LOGICAL:
+        return LOGICAL[kind["logicalType"]]
+    if kind["type"] == "record":
+        return pa.struct([(field["name"], _avro_kind(field["type"], named)) for field in kind["fields"]])
+    if kind["type"] == "array":
+        return pa.list_(_avro_kind(kind["items"], named))
+    if kind["type"] == "map":
+        return pa.map_(pa.string(), _avro_kind(kind["values"], named))
+    return _avro_kind(kind["type"], named)
+
+
+def avro_columns(stream: IO[bytes], shown: str) -> pa.Schema:
+    """The columns of a file, from its schema."""
+    import fastavro
+
+    try:
+        unpacked = Unpacked(stream, _size(stream), shown)
+        return _avro_schema(fastavro.reader(io.BufferedReader(unpacked)).writer_schema, shown)
+    except DataError:
+        raise
+    except Exception as error:  # fastavro meets damage with errors of every kind
+        raise damaged(shown, f"{type(error).__name__}: {str(error)[:200]}") from error

@@ -1,0 +1,245 @@
+"""Reading files of rows: JSON Lines, CSV, Parquet and Avro, plain or compressed, in bounded memory."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv
+
+from plainstep.core.layouts.rows import LINE
+from plainstep.formats import lines as text
+from plainstep.formats.avro import avro_columns, read_avro
+from plainstep.formats.csv import header, read_csv
+from plainstep.formats.limits import Bounded, refuse_columns, refuse_unpacked
+from plainstep.formats.lines import (  # fmt: skip
+    FIRST,
+    LONGEST,
+    ROWS,
+    SOME,
+    Kind,
+    Rows,
+    damaged,
+    is_blank,
+    kind_of,
+    read_safely,
+    too_long,
+    whole_lines,
+)
+from plainstep.formats.prefetch import fetched
+
+# Which bytes are blanks, by their number.
+BLANK = np.isin(np.arange(256), list(b" \t\r\n\v\f"))
+
+
+def read(
+    path: Path,
+    shown: str,
+    upto: int | None = None,
+    start: int = 0,
+    lines: int = 0,
+    wanted: pa.Schema | None = None,
+    few: bool = False,
+    longest: int = LONGEST,
+) -> Iterator[Rows]:
+    """The rows of a file, in batches.
+
+    Args:
+        path: the file.
+        shown: its name, for messages.
+        upto: at which byte to end, for files to which lines are added; None for all.
+        start: at which byte to begin, for such files.
+        lines: how many lines there are before it.
+        wanted: the columns that are wanted, of those that it has; None for all. CSV is read in their types, or as
+            texts where a value does not fit.
+        few: whether only some first rows are wanted.
+        longest: how many bytes a row may have.
+
+    Raises:
+        DataError: the file is damaged; the message names the line, or the part.
+    """
+    kind = kind_of(shown, longest)
+    lines -= 1 if lines and kind.format == "csv" else 0  # the header is read again
+    readers: dict[str, Callable[..., Iterator[Rows]]] = {
+        "json": _json, "csv": read_csv, "parquet": _parquet, "avro": read_avro,
+    }  # fmt: skip
+    with read_safely(shown), opened(path, kind, upto, start) as stream:
+        for rows in readers[kind.format](stream, shown, kind, wanted, few):
+            yield Rows(rows.table, rows.lines + lines) if lines else rows
+
+
+def opened(path: Path, kind: Kind, upto: int | None = None, start: int = 0) -> Any:
+    """A file as a stream of what is in it. Where it does not begin at the begin, a header comes first all the same."""
+    if kind.compression:
+        stream = pa.input_stream(str(path), compression=kind.compression)
+        return Bounded(stream, path.stat().st_size, path.name)
+    file = pa.OSFile(str(path))
+    if upto is None and not start:
+        return file
+    head = b""
+    if start and kind.format == "csv":
+        while not head.endswith(b"\n") and (more := file.read(1 << 16)):
+            head += more
+            head = head[: head.find(b"\n") + 1] or head
+    file.seek(start)
+    return _Part(head, file, (upto if upto is not None else file.size()) - start)
+
+
+class _Part(io.RawIOBase):
+    """Bytes that were read already, and then some of a file."""
+
+    def __init__(self, head: bytes, file: Any, size: int) -> None:
+        self.head, self.file, self.left = head, file, size
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        into = memoryview(buffer)
+        if self.head:
+            found = min(len(self.head), len(into))
+            into[:found], self.head = self.head[:found], self.head[found:]
+            return found
+        found = self.file.readinto(into[: self.left])
+        self.left -= found
+        return found
+
+    def close(self) -> None:
+        self.file.close()
+        super().close()
+
+
+def _json(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
+    """Lines as they are: what they hold is read by whoever knows which fields are wanted."""
+    line = 0
+    for block in whole_lines(stream, shown, FIRST if few else text.BLOCK, kind.longest):
+        if is_blank(block):
+            line += bytes(block).count(b"\n")
+            continue
+        rows, count = lines_of(block, shown, line)
+        line += count
+        if len(rows.lines):
+            yield rows
+
+
+def lines_of(block: memoryview, shown: str, before: int) -> tuple[Rows, int]:
+    """The lines of a block that are not blank, and how many there are in all.
+
+    Raises:
+        DataError: one is no text.
+    """
+    data = np.frombuffer(block, dtype=np.uint8)
+    ends = np.flatnonzero(data == 10) + 1
+    if not len(ends) or ends[-1] != len(block):
+        ends = np.append(ends, len(block))
+    offsets = np.concatenate(([0], ends)).astype(np.int32)
+    texts = pa.StringArray.from_buffers(len(ends), pa.py_buffer(offsets), pa.py_buffer(block))
+    _check_text(texts, shown, before)
+    numbers = np.arange(before + 1, before + 1 + len(ends))
+    first, length = offsets[:-1], np.diff(offsets)
+    blank = BLANK[data[first]] & ((length == 1) | ((length == 2) & BLANK[data[ends - 1]]))
+    if blank.any():
+        texts, numbers = texts.filter(pa.array(~blank)), numbers[~blank]
+    return Rows(pa.table({LINE: texts}), numbers), len(ends)
+
+
+def _check_text(texts: pa.Array, shown: str, before: int) -> None:
+    try:
+        texts.validate(full=True)
+    except pa.ArrowInvalid:
+        for row in range(len(texts)):
+            try:
+                texts.slice(row, 1).validate(full=True)
+            except pa.ArrowInvalid:
+                raise damaged(shown, f"line {before + row + 1} is no text in UTF-8") from None
+
+
+def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
+    import pyarrow.parquet as pq
+
+    few_values = [field.name for field in wanted or () if pa.types.is_dictionary(field.type)]
+    whole = _seekable(stream, kind)
+    file = pq.ParquetFile(whole, read_dictionary=few_values)
+    refuse_large_parquet(file.metadata, whole.size(), shown)
+    names = None if wanted is None else [name for name in file.schema_arrow.names if name in wanted.names]
+    line = unpacked = 0
+    for batch in fetched(_parquet_batches(whole, file, names, SOME if few else ROWS, shown, kind.longest)):
+        yield Rows(pa.Table.from_batches([batch]), np.arange(line + 1, line + 1 + batch.num_rows))
+        line += batch.num_rows
+        unpacked += batch.nbytes
+        refuse_unpacked(unpacked, whole.size(), shown)
+    if line != file.metadata.num_rows:
+        raise damaged(shown, f"it says that it has {file.metadata.num_rows:,} rows, and has {line:,}")
+
+
+def _parquet_batches(
+    whole: Any, file: Any, names: list[str] | None, rows: int, shown: str, most: int
+) -> Iterator[pa.RecordBatch]:
+    """The rows of a file, so many at a time as its longest values allow.
+
+    A text that stands once in a file's dictionary may stand in every row. How long the longest is, is looked up for each part of
+    the file (its dictionary is read for that), and so many rows are read at a time as would hold no more than some rows may.
+    """
+    import pyarrow.parquet as pq
+
+    texts = [
+        field.name
+        for field in file.schema_arrow
+        if (names is None or field.name in names) and (pa.types.is_string(field.type) or pa.types.is_binary(field.type))
+    ]
+    short = pq.ParquetFile(whole, read_dictionary=texts) if texts else None
+    for group in range(file.num_row_groups):
+        longest = 1
+        if short is not None and file.metadata.row_group(group).num_rows > SOME:
+            first = next(short.iter_batches(1, row_groups=[group], columns=texts), None)
+            longest = sum(_longest(column) for column in first.columns) if first is not None else 1
+        if longest > most:
+            raise too_long(shown, "a row", most)
+        yield from file.iter_batches(max(min(rows, most // max(longest, 1)), 1), row_groups=[group], columns=names)
+
+
+def _longest(column: pa.Array) -> int:
+    """Bytes of the longest value of a dictionary, or of a column."""
+    values = column.dictionary if pa.types.is_dictionary(column.type) else column
+    return pc.max(pc.binary_length(values)).as_py() or 0 if len(values) else 0
+
+
+def refuse_large_parquet(metadata: Any, size: int, shown: str) -> None:
+    """Refuse a file that says of itself that it becomes far more than it is.
+
+    Raises:
+        DataError: it does.
+    """
+    refuse_columns(metadata.num_columns, shown)
+    refuse_unpacked(
+        sum(metadata.row_group(group).total_byte_size for group in range(metadata.num_row_groups)), size, shown
+    )
+
+
+def _seekable(stream: Any, kind: Kind) -> Any:
+    return pa.BufferReader(stream.read()) if kind.compression else stream
+
+
+def columns_of(path: Path, shown: str, longest: int = LONGEST) -> pa.Schema:
+    """The columns of a file, read from its beginning or its end.
+
+    Raises:
+        DataError: the file is damaged.
+    """
+    kind = kind_of(shown, longest)
+    if kind.format == "json":
+        return pa.schema([(LINE, pa.string())])
+    with read_safely(shown), opened(path, kind) as stream:
+        if kind.format == "csv":
+            block = next(whole_lines(stream, shown, FIRST, longest), memoryview(b""))
+            return pa.schema([(name, pa.string()) for name in header(block, shown, kind)[0]])
+        if kind.format == "parquet":
+            import pyarrow.parquet as pq
+
+            return pq.read_schema(_seekable(stream, kind)).remove_metadata()
+        return avro_columns(stream, shown)

@@ -1,0 +1,1 @@
+"""What plainstep.toml may say: written from the stores it is given."""

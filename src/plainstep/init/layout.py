@@ -1,0 +1,218 @@
+"""Help in writing a layout: what a change table or some files look like, and a commented proposal."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING, Any
+
+from plainstep.errors import PlainStepError
+from plainstep.settings.models import LayoutConfig, LoadConfig
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.layouts.inference import Guess, Proposal
+    from plainstep.core.layouts.layout import Layout
+    from plainstep.core.layouts.plausibility import Doubt
+    from plainstep.stores.api import Store
+
+# Rows that are looked at, and that are shown.
+ROWS, SHOWN = 2000, 5
+GUESSED_HINT = (
+    "# Nothing is merged until you have looked at these (plainstep look shows changes), and taken their names out:"
+)
+ROWS_HINT = '# rows = "STORE.TABLE"  # the table itself, if it can be read: for the first load, check and reload'
+
+
+def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ...] = ()) -> str:
+    """A commented load with a layout, as TOML.
+
+    Args:
+        place: ``STORE.TABLE``, or files, as a plainstep.toml names them.
+        store, table: the two parts of it.
+        into: the store to merge into.
+        key: the columns that tell rows apart, if they are known.
+
+    Raises:
+        PlainStepError: there is nothing to look at.
+    """
+    from plainstep.core.layouts.inference import Guess, guess
+    from plainstep.sources.layout_binding import fields_of
+
+    rows = _sample(store, table)
+    fields = fields_of(rows)
+    found = guess(rows, fields, ordered=hasattr(store, "feed"))
+    if key:
+        found.key = Guess("key", list(key), "you said so", True)
+    absent = _absent(rows, found)
+    if absent:
+        found.guesses.append(absent)
+    name = _named(table)
+    lines = [f"# {place}: looked at {rows.num_rows:,} rows", *_columns(rows, fields), *_codes(found)]
+    lines += ["", f"[loads.{_bare(name)}]", f"from = {toml(place)}", f"into = {toml(f'{into}.{name}')}"]
+    if found.key:
+        lines.append(_line(found.key))
+    lines.append(ROWS_HINT)
+    lines += ["", f"[loads.{_bare(name)}.layout]"]
+    if found.unsure():
+        lines += [GUESSED_HINT, f"guessed = {toml(found.unsure())}"]
+    lines += [_line(one) for one in found.guesses if one.value not in (None, [])]
+    lines += [f"# {one.name}: {one.why}" for one in found.guesses if one.value == []]
+    return "".join(f"{on_one_line(line)}\n" for line in [*lines, *_trial(found, store, table, rows)])
+
+
+def _sample(store: Store, table: str) -> pa.Table:
+    import pyarrow as pa
+
+    if hasattr(store, "feed"):
+        rows: pa.Table = store.feed(table, LayoutConfig(), None).sample()
+        return rows
+    found = store.table(table, {})
+    with found.reading() as reading:
+        batches = list(reading.select(found.schema().names, {}, f"LIMIT {ROWS}"))
+    if not batches:
+        raise PlainStepError(f"{found.place} holds no rows yet.", "A layout is guessed from what stands in them.")
+    return pa.Table.from_batches(batches)
+
+
+def _columns(rows: pa.Table, fields: dict[str, pa.DataType]) -> list[str]:
+    """Every column with its type and its first values."""
+    from plainstep.core.casting import as_text
+    from plainstep.core.layouts.rows import Raw
+
+    raw = Raw(rows.slice(0, 200))
+    width = max(len(path) for path in fields)
+    kinds = max(len(str(kind)) for kind in fields.values())
+    lines = ["#"]
+    for path, kind in fields.items():
+        some = list(dict.fromkeys(text for text in as_text(raw.column(path)).to_pylist() if text is not None))
+        lines.append(f"#   {path:<{width}}  {kind!s:<{kinds}}  {', '.join(text[:24] for text in some[:4])}".rstrip())
+    return lines
+
+
+def _codes(found: Proposal) -> list[str]:
+    if found.value("deleted"):
+        return ["#", "# Every row is taken for the latest state of its key, or for its end."]
+    if not found.codes:
+        lines = ["#", "# Nothing tells an operation: every row is taken for the latest state of its key."]
+        few = [f"{path} ({', '.join(text[:24] for text in texts)})" for path, texts in found.few.items()]
+        return [*lines, f"# Of few values, so that they might tell it: {'; '.join(few)}"] if few else lines
+    counted = ", ".join(f"{code} ({count:,})" for code, count in found.codes.items())
+    return ["#", f"# Codes in {found.value('operation')}: {counted}"]
+
+
+def _line(one: Guess) -> str:
+    return f"{one.name} = {toml(one.value)}  # {'sure' if one.sure else 'guessed'}: {one.why}"
+
+
+def toml(value: Any) -> str:
+    """A text, or a list of texts, as TOML writes it: as JSON does."""
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _bare(name: str) -> str:
+    """A name as a part of a TOML table's name."""
+    return name if name.isascii() else toml(name)
+
+
+def on_one_line(line: str) -> str:
+    """A line of TOML, whatever the values that it shows hold: what cannot be seen is escaped, also within its texts."""
+    return "".join(
+        letter if letter.isprintable() else f"\\u{ord(letter):04x}" if ord(letter) < 2**16 else f"\\U{ord(letter):08x}"
+        for letter in line
+    )
+
+
+def _absent(rows: pa.Table, found: Proposal) -> Guess | None:
+    """What it means that documents lack a field, if some do."""
+    import numpy as np
+    import pyarrow as pa
+
+    from plainstep.core.layouts.inference import Guess
+    from plainstep.core.layouts.rows import Raw
+    from plainstep.sources.layout_binding import fields_of
+
+    now = found.value("now") or "*"
+    raw = Raw(rows)
+    if not raw.within(now.replace("*", "x")):
+        return None
+    why = "say null if what is not there is null, unsent if it was not sent and stays as it is"
+    fields = [path for path in fields_of(rows) if path.startswith(now.partition("*")[0])]
+    masks = raw.present({path: path for path in fields}, pa.array(range(rows.num_rows)))
+    any_there = np.logical_or.reduce(list(masks.values()))
+    lacking = int((any_there & ~np.logical_and.reduce(list(masks.values()))).sum())
+    if not lacking:
+        return Guess("absent", [], f"no row lacks a field; where one does, {why}")
+    return Guess("absent", "unsent", f"{lacking:,} rows lack a field; {why}")
+
+
+def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[str]:
+    """The first rows, as the layout reads them; or why it cannot."""
+    from plainstep.core.layouts.layout import interpret
+    from plainstep.core.layouts.rows import PLACE
+    from plainstep.sources.layout_binding import bound
+
+    settings = {one.name: one.value for one in found.guesses if one.value not in (None, [])}
+    key = tuple(found.key.value) if found.key else ()
+    config = LoadConfig.model_validate({"from": f"{store.name}.{table}", "into": "x.y", "key": list(key)})
+    try:
+        import pyarrow as pa
+
+        said = LayoutConfig.model_validate(settings)
+        if PLACE not in rows.column_names:
+            rows = rows.append_column(PLACE, pa.array([str(row + 1) for row in range(rows.num_rows)]))
+        layout = bound("this", config, said, rows, None, key)
+        read = interpret(layout, rows, True)
+    except (PlainStepError, ValueError) as error:
+        return ["", f"# It cannot be read so yet: {str(error).splitlines()[0]}"]
+    lines = [
+        "",
+        f"# So read, {rows.num_rows:,} rows are {read.table.num_rows:,} changes.{' Some of each:' * bool(read.table)}",
+    ]
+    lines += [f"#   {_told(row)}" for row in _some_of_each(read.table)]
+    if read.bad:
+        row, why = min(read.bad.items())
+        lines.append(f"# {len(read.bad):,} rows contradict it; the first, row {row + 1}: {why}.")
+    found_wrong = _doubt(read.table, layout)
+    return [*lines, f"# It is doubtful: {found_wrong.what} {found_wrong.likely}"] if found_wrong else lines
+
+
+def _doubt(table: pa.Table, layout: Layout) -> Doubt | None:
+    """What speaks against changes that were read so."""
+    import pyarrow as pa
+
+    from plainstep.core.changes.batch import Changes
+    from plainstep.core.layouts.plausibility import doubt
+
+    numbered = table.append_column("seq", pa.array(range(1, table.num_rows + 1), pa.int64()))
+    return doubt(Changes(numbered), layout.key, layout.tells_old) if layout.operation else None
+
+
+def _some_of_each(table: pa.Table) -> list[dict[str, Any]]:
+    """The first changes of each operation, in order."""
+    import numpy as np
+    import pyarrow as pa
+
+    ops = table["op"].to_numpy()
+    first = [row for op in np.unique(ops) for row in np.flatnonzero(ops == op)[:2].tolist()]
+    rows: list[dict[str, Any]] = table.take(pa.array(sorted(first)[: 2 * SHOWN], pa.int64())).to_pylist()
+    return rows
+
+
+def _named(table: str) -> str:
+    """A name for the load: the table's, or the first part of the files' that has letters."""
+    for part in [table.rpartition(".")[2]] if not {"/", "*"} & set(table) else table.split("/"):
+        name = "".join(letter if letter.isalnum() else "_" for letter in part.split(".")[0]).strip("_")
+        if name and not name.isdigit():
+            return name
+    return "feed"
+
+
+def _told(row: dict[str, Any]) -> str:
+    from plainstep.core.changes.ops import NOW, WAS, Op
+
+    sides = [
+        {name.removeprefix(side): value for name, value in row.items() if name.startswith(side) and value is not None}
+        for side in (WAS, NOW)
+    ]
+    return f"{Op(row['op']).word}: " + " -> ".join(str(side) for side in sides if side)

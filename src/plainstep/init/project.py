@@ -1,0 +1,132 @@
+"""A first plainstep.toml, for stores that are looked at: their tables, keys, and what is captured."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from plainstep.errors import ConfigError, PlainStepError
+from plainstep.init.layout import on_one_line, toml
+from plainstep.redaction import shown_url
+from plainstep.stores.registry import open_store
+
+if TYPE_CHECKING:
+    from plainstep.stores.api import Store
+
+
+@dataclass(frozen=True)
+class Found:
+    """A table of the source.
+
+    Attributes:
+        name: its name.
+        key: its primary key, or nothing.
+        columns: how many columns it has.
+        captured: whether its changes are captured already.
+        trouble: why it cannot be loaded as it is, or empty.
+        hint: the setting that would mend that, or empty.
+    """
+
+    name: str
+    key: tuple[str, ...]
+    columns: int
+    captured: bool
+    trouble: str = ""
+    hint: str = ""
+
+
+def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) -> str:
+    """A commented plainstep.toml with a load for each table of a store.
+
+    Args:
+        source, target: the URLs of two stores.
+        tables: which tables; none for all.
+        base: the folder that relative paths start from.
+
+    Raises:
+        ConfigError: a table is not there, or a store cannot be looked at.
+    """
+    names = _named(source), _named(target)
+    names = names if names[0] != names[1] else (f"{names[0]}_source", f"{names[1]}_target")
+    store, _ = (open_store(name, url, base, 10.0) for name, url in zip(names, (source, target), strict=True))
+    there = store.tables()
+    unknown = [name for name in tables if name not in there]
+    if unknown:
+        raise ConfigError(
+            f"{shown_url(source)} has no table {unknown[0]!r}.", "", f"Its tables: {', '.join(there) or 'none'}."
+        )
+    captured = {one.table for one in store.captures()}
+    found = [_look(store, name, name in captured) for name in (tables or there)]
+    lines = ["# Written by plainstep init. Mend what is wrong, then:"]
+    lines += [
+        f"#   plainstep capture on {names[0]}.{one.name}" for one in found if not one.captured and not one.trouble
+    ]
+    lines += ["#   plainstep step"]
+    for name, url in zip(names, (source, target), strict=True):
+        plain, variable = _without_password(url, name)
+        lines += ["", f"[stores.{name}]", f"url = {toml(plain)}"]
+        if variable:
+            lines.append(f"# The password is not written down: export {variable}=... (as it stands in the URL)")
+        if name == names[0]:
+            lines.append('# keep = "72h"  # how long captured changes are kept at least')
+    taken: set[str] = set()
+    for one in found:
+        lines += ["", *_load(one, names, taken)]
+    return "\n".join(map(on_one_line, lines)) + "\n"
+
+
+def _without_password(url: str, store: str) -> tuple[str, str]:
+    """A URL that takes its password from the environment, and from which variable; none where there is no password."""
+    variable = f"{store.upper()}_PASSWORD"
+    scheme, _, rest = url.partition("://")
+    who, at, where = rest.rpartition("@")
+    user, colon, password = who.partition(":")
+    if password:
+        return f"{scheme}://{user}{colon}${{{variable}}}{at}{where}", variable
+    taken = re.sub(r"(?i)([?&]\w*pass\w*=)[^&#]*", rf"\g<1>${{{variable}}}", url)
+    return taken, variable if taken != url else ""
+
+
+def _look(store: Store, name: str, captured: bool) -> Found:
+    import pyarrow as pa
+
+    try:
+        table = store.table(name, {})
+        schema = table.schema()
+        untyped = [field.name for field in schema if pa.types.is_null(field.type)]
+        trouble, hint = "", ""
+        if untyped:
+            trouble = f"the column {untyped[0]} does not say what it holds"
+            hint = f'types = {{ {toml(untyped[0])} = "TEXT" }}'
+        elif not table.key():
+            trouble, hint = "it has no primary key", 'key = ["COLUMN"]  # columns that are unique and never null'
+        return Found(name, table.key(), len(schema), captured, trouble, hint)
+    except PlainStepError as error:
+        return Found(name, (), 0, captured, error.what)
+
+
+def _load(one: Found, stores: tuple[str, str], taken: set[str]) -> list[str]:
+    """A load's part; commented out where something must be said first."""
+    name = re.sub(r"\W+", "_", one.name.rpartition(".")[2]) or "load"
+    while name in taken:
+        name += "_too"
+    taken.add(name)
+    told = f"# {stores[0]}.{one.name}: {one.columns} columns, key {', '.join(one.key) or 'unknown'}"
+    told += "; captured" if one.captured else "; not captured yet"
+    into = one.name.rpartition(".")[2]
+    lines = [
+        f"[loads.{name}]",
+        f"from = {toml(f'{stores[0]}.{one.name}')}",
+        f"into = {toml(f'{stores[1]}.{into}')}",
+    ]
+    if not one.trouble:
+        return [told, *lines]
+    return [told, f"# Left out: {one.trouble}.", *(f"# {line}" for line in [*lines, one.hint] if line)]
+
+
+def _named(url: str) -> str:
+    """A store's name, after its file or database."""
+    last = re.sub(r"[?#].*$", "", url).rstrip("/").rpartition("/")[2]
+    return re.sub(r"\W+", "_", last.rpartition(".")[0] or last) or "store"

@@ -1,0 +1,1 @@
+"""One load: its windows, its step, its checks."""

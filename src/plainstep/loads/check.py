@@ -1,0 +1,194 @@
+"""Target against source, as the source stood at the mark."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.positions import Mark, Span
+from plainstep.errors import ConfigError, MarkMoved, Refused
+from plainstep.loads.commit import commit_to, entry_of
+from plainstep.loads.difference import compared_at_mark, mending_edits
+from plainstep.loads.planning import in_held_types, parts_of, shape_of
+from plainstep.loads.reading import news, read_net
+from plainstep.loads.windows import ahead, refuse_unless_continuous, shown
+from plainstep.progress import counted
+
+if TYPE_CHECKING:
+    from plainstep.core.changes.net import NetChanges
+    from plainstep.core.diff import Comparison, Scope
+    from plainstep.core.shapes.base import Shape
+    from plainstep.core.shapes.edits import Edits
+    from plainstep.loads.load import Load
+    from plainstep.stores.records import LedgerEntry
+
+# How many differing keys a check keeps to show.
+SHOWN_DIFFERENCES = 20
+
+
+@dataclass
+class CheckResult:
+    """Target against source, as the source stood at the mark.
+
+    Attributes:
+        load: the load's name.
+        ok: whether they are equal (rows the load was told to leave standing aside).
+        position: the mark at which they were compared.
+        at: when the change at that position was made, if known (UTC).
+        source_rows, target_rows: how many rows there are on either side.
+        waiting: changes not merged yet, and allowed for.
+        missing, extra, different: keys that the target lacks, has too many, or has with other values.
+        beside: how many rows differ in the tables that a rollup keeps beside its groups.
+        differences: the first differing keys, with both rows, as net changes from target to source.
+        columns: how many columns were compared, the key's among them.
+        whole: whether every row and column was compared.
+        kept: whether extra rows are meant to be there (``deletes = "ignore"``).
+        mended: the ledger row of the step that merged the differences, if one was asked for.
+    """
+
+    load: str
+    ok: bool
+    position: int | str
+    source_rows: int
+    target_rows: int
+    waiting: int
+    missing: int
+    extra: int
+    different: int
+    differences: NetChanges
+    at: datetime | None = None
+    columns: int = 0
+    whole: bool = True
+    kept: bool = False
+    beside: int = 0
+    mended: LedgerEntry | None = None
+
+    def _repr_html_(self) -> str:
+        from plainstep.display import html as notebook
+
+        return notebook.check(self)
+
+
+def incomparable(load: Load) -> str:
+    """Why a load's target cannot be compared with its source, or empty."""
+    config = load.config
+    if config.shape == "events":
+        return "it makes events of changes, and rows as they stand are no changes"
+    if config.shape != "journal":
+        return ""
+    if config.first == "head":
+        return "a journal that begins at the head lacks what was there before"
+    if load.into_store.appends_only and config.format != "parquet":
+        return f"values are texts in files of {config.format}, and cannot be compared as what they are"
+    return ""
+
+
+def left_out(load: Load) -> str:
+    """Why a load is left out where all are compared, or empty."""
+    begun = incomparable(load) or load.target.mark(load.name) is not None
+    return incomparable(load) if begun else f"it has not begun (plainstep step {load.name})"
+
+
+def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckResult:
+    """Compare the target with the source as it stood at the mark: changes still waiting are undone first.
+
+    Args:
+        load: the load.
+        scope: what is compared; None for every row and column.
+        mend: whether to merge exactly what differs, as a step of its own at the same mark.
+
+    Raises:
+        Refused: there is nothing to compare, or the source is no longer the one that was merged.
+        ConfigError: the scope makes no sense here.
+    """
+    reason = incomparable(load)
+    if reason:
+        raise Refused(f"{load.name} cannot be compared with its source: {reason}.")
+    mark = load.target.mark(load.name)
+    if mark is None:
+        raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
+    if mend and scope and (scope.columns or scope.where):
+        raise ConfigError(
+            "Only whole rows are mended, and rows that a condition leaves out may be at the source all the same.",
+            "",
+            f"plainstep check {load.name} --mend, without --columns and --where",
+        )
+    began = time.perf_counter()
+    with load.source.snapshot() as snapshot:
+        refuse_unless_continuous(load, mark, snapshot.span)
+        waiting = news(load, read_net(load, ahead(mark, snapshot.span)))
+        shape = shape_of(load)
+        info = load.target.table(load.into_table, shape.tables()[0].key)
+        if info is None:
+            raise Refused(
+                f"The table {load.config.into} is gone.",
+                f"The mark of {load.name} says that it was loaded up to {mark.position}.",
+                f"plainstep reload {load.name}",
+            )
+        shape = in_held_types(shape, info)
+        _refuse_missing(
+            load, [name for column in shape.schema.names for name in shape.names_of(column)], info.schema.names
+        )
+        source = counted(snapshot.batches, f"{load.name}: source rows")
+        with compared_at_mark(load, shape, source, waiting, scope) as found:
+            result = _checked(load, mark, found, scope)
+            edits = mending_edits(load, shape, found, mark) if mend and not result.ok else None
+    if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
+        return check(load, scope, mend)
+    result.waiting = len(waiting) if load.source.rereads else waiting.read
+    if edits is not None:
+        try:
+            result.mended = _mend(load, shape, edits, result, mark, snapshot.span, began)
+        except MarkMoved:
+            return check(load, scope, mend)
+    return result
+
+
+def _mend(
+    load: Load, shape: Shape, edits: list[Edits], found: CheckResult, mark: Mark, span: Span, began: float
+) -> LedgerEntry:
+    """Merge differences; the mark stays where it is."""
+    there = Span(mark.identity, span.oldest, mark.position, mark.at, mark.token, span.start)
+    entry = entry_of(load, "mend", there, mark)
+    entry.inserts, entry.updates, entry.deletes = found.missing, found.different, found.extra
+    parts = parts_of(load, shape, edits, mark, started=True, anew=found.whole)
+    return commit_to(load, parts, mark, there, entry, began)
+
+
+def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:
+    absent = [name for name in wanted if name not in found]
+    if absent:
+        raise Refused(
+            f"{load.config.into} has no column {absent[0]!r} yet, which {load.config.source} has.",
+            "The next step adds it.",
+            f"plainstep step {load.name}, then plainstep check {load.name}",
+        )
+
+
+def _checked(load: Load, mark: Mark, found: Comparison, scope: Scope | None) -> CheckResult:
+    from plainstep.core.diff import net_of
+
+    merged = load.config.operations
+    meant = {"insert": found.missing, "update": found.different, "delete": found.extra}
+    kept = load.config.deletes == "ignore" or "delete" not in merged
+    beside = sum(map(len, found.beside))
+    return CheckResult(
+        load.name,
+        ok=not beside
+        and not any(count and op in merged and not (op == "delete" and kept) for op, count in meant.items()),
+        position=shown(load, mark.place),
+        at=mark.at,
+        source_rows=found.source_rows,
+        target_rows=found.target_rows,
+        waiting=0,
+        missing=found.missing,
+        extra=found.extra,
+        different=found.different,
+        columns=len(found.schema),
+        whole=scope is None or scope.all,
+        differences=net_of(found, SHOWN_DIFFERENCES),
+        kept=kept,
+        beside=beside,
+    )

@@ -1,0 +1,1 @@
+"""Events, from the outbox to whoever receives them."""

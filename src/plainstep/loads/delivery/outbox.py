@@ -1,0 +1,98 @@
+"""The table of events that a load keeps: which wait, and what became of each. It is a table like any other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any
+
+from plainstep.sql.literals import text
+from plainstep.stores.records import Aside, Commit, LedgerEntry, Part
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.loads.load import Load
+
+# Events that are read, and held in memory, at a time.
+AT_ONCE = 10_000
+# Positions say nothing of the order: they begin anew where a capture was rebuilt.
+ORDER = ("step_number", "change_number", "id")
+
+
+def waiting(load: Load) -> Iterator[list[dict[str, Any]]]:
+    """The events that are to be sent, in their order, some at a time; each once, whatever is noted of it meanwhile."""
+    after = ""
+    while True:
+        rows = _rows(load, f"state = 'waiting'{after} ORDER BY {', '.join(ORDER)} LIMIT {AT_ONCE}")
+        if rows:
+            yield rows
+        if len(rows) < AT_ONCE:
+            return
+        last = rows[-1]
+        after = f" AND ({', '.join(ORDER)}) > ({last['step_number']}, {last['change_number']}, {text(last['id'])})"
+
+
+def set_aside(load: Load) -> list[Aside]:
+    """The events that were set aside, oldest first."""
+    rows = _rows(load, f"state = 'aside' ORDER BY {', '.join(ORDER)}")
+    return [Aside(row["id"], row["problem"], row["data"], row["step_number"]) for row in rows]
+
+
+def wake(load: Load) -> int:
+    """Let the events that were set aside wait again, and end every rest; how many were set aside."""
+    rows = _rows(load, "state IN ('aside', 'waiting')", ["id", "state"])
+    now = datetime.now(UTC)
+    amend(load, [{"id": row["id"], "state": "waiting", "tries": 0, "try_again_at": now} for row in rows])
+    return sum(row["state"] == "aside" for row in rows)
+
+
+def counts(load: Load) -> tuple[int, int]:
+    """How many events wait, and how many are set aside."""
+    if load.target.table(load.into_table, ()) is None:
+        return 0, 0
+    table = load.into_store.table(load.into_table, {})
+    with table.reading() as reading:
+        found = reading.first(
+            f"SELECT coalesce(sum(CASE state WHEN 'waiting' THEN 1 ELSE 0 END), 0), "
+            f"coalesce(sum(CASE state WHEN 'aside' THEN 1 ELSE 0 END), 0) FROM {table.sql}"
+        )
+    return (int(found[0]), int(found[1])) if found else (0, 0)
+
+
+def note(load: Load, rows: Sequence[dict[str, Any]]) -> None:
+    """Write down what became of some events."""
+    names = ("id", "state", "tries", "try_again_at", "problem", "sent_at")
+    amend(load, [{name: row[name] for name in names} for row in rows])
+
+
+def amend(load: Load, rows: Sequence[dict[str, Any]]) -> None:
+    """Set columns of some events, named by their ids; mark and ledger stay as they are."""
+    import pyarrow as pa
+
+    from plainstep.core.schema_drift import Fit
+    from plainstep.core.shapes.edits import Edits
+    from plainstep.core.shapes.events import OUTBOX
+
+    mark = load.target.mark(load.name)
+    if mark is None or not rows:
+        return
+    changed = pa.Table.from_pylist(rows, pa.schema([OUTBOX.field(name) for name in rows[0]]))
+    edits = Edits(patch=[changed], whole=False)
+    part = Part(load.into_table, load.target.fits(OUTBOX), ("id",), edits, lambda info: Fit())
+    entry = LedgerEntry(load.name, mark.step, "amend", mark.identity, mark.position, mark.position)
+    load.target.commit(Commit([part], mark, mark, entry, amends=True))
+
+
+def _rows(load: Load, condition: str, names: Sequence[str] = ()) -> list[dict[str, Any]]:
+    """Events, or some of their columns."""
+    import pyarrow as pa
+
+    from plainstep.core.shapes.events import OUTBOX
+
+    if load.target.table(load.into_table, ()) is None:
+        return []
+    schema: pa.Schema = pa.schema([OUTBOX.field(name) for name in names]) if names else OUTBOX
+    with load.into_store.table(load.into_table, {}).reading() as reading:
+        batches = reading.select(schema.names, {}, f"WHERE {condition}")
+        return [row for batch in batches for row in batch.cast(schema).to_pylist()]

@@ -1,0 +1,140 @@
+"""What differs between a load's source and its target, and what that asks of the target."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, cast
+
+from plainstep.errors import Refused
+from plainstep.loads.planning import held_by
+from plainstep.progress import counted
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes.net import NetChanges
+    from plainstep.core.diff import Comparison, Scope
+    from plainstep.core.positions import Mark
+    from plainstep.core.shapes.base import Moment, Shape, TargetTable
+    from plainstep.core.shapes.edits import Edits
+    from plainstep.core.shapes.rollup import Rollup
+    from plainstep.loads.load import Load
+    from plainstep.loads.target_rows import TargetRows
+
+
+def differences_of(
+    load: Load, shape: Shape, rows: Iterable[pa.RecordBatch], now: Moment
+) -> tuple[NetChanges, list[Edits]]:
+    """What must happen to a target so that it is what its shape makes of some rows.
+
+    Returns:
+        The differences, and the edits of each of the shape's tables.
+
+    Raises:
+        Refused: the shape keeps nothing that could be compared.
+    """
+    from plainstep.core.diff import compared, net_of
+    from plainstep.core.shapes.base import Found
+
+    held = held_by(load, shape)
+    if not shape.keeps_rows:
+        return _groups_of(load, shape, rows)
+    with compared(shape.key, shape.schema, shape.living(held), rows) as found:
+        net = net_of(found).standing_at(now.position, now.changed_at)
+    edits = shape.edits(Found(net), now, held)
+    for one in edits:
+        one.sure = False
+    return net, edits
+
+
+def _groups_of(load: Load, shape: Shape, rows: Iterable[pa.RecordBatch]) -> tuple[NetChanges, list[Edits]]:
+    """The differences of a rollup's tables, computed anew."""
+    held, whole = held_by(load, shape), _rollup(load, shape).whole(rows)
+    nets = [_difference(held, table, one) for table, one in zip(shape.tables(), whole, strict=True)]
+    return nets[0], [_as_computed(*one) for one in zip(nets, shape.tables(), whole, strict=True)]
+
+
+def _difference(held: TargetRows, table: TargetTable, whole: pa.Table) -> NetChanges:
+    """What differs between one of a rollup's tables and the same computed anew."""
+    from plainstep.core.diff import compared, net_of, rounded
+
+    schema = held.schema(table.suffix)
+    there = map(rounded, held.stream(table.suffix, schema))
+    with compared(table.key, schema, there, map(rounded, whole.to_batches())) as found:
+        return net_of(found)
+
+
+def _as_computed(net: NetChanges, table: TargetTable, whole: pa.Table) -> Edits:
+    """What merges differences, with rows as they were computed: they were compared in fewer digits."""
+    from plainstep.core.shapes.mirror import merged
+
+    edits, key = merged(net), list(table.key)
+    if edits.put is not None:
+        put = whole.join(edits.put.select(key).cast(whole.select(key).schema), key, join_type="left semi")
+        edits.put, edits.new = put.select(table.schema.names), 0
+    return edits
+
+
+def _rollup(load: Load, shape: Shape) -> Rollup:
+    if load.config.shape != "rollup":
+        raise Refused(
+            f"{load.name} makes events of changes, and rows as they stand are no changes.",
+            "There is nothing to compare.",
+            f"plainstep mark {load.name} --to X sets where it goes on.",
+        )
+    return cast("Rollup", shape)
+
+
+@contextmanager
+def compared_at_mark(
+    load: Load, shape: Shape, source: Iterable[pa.RecordBatch], waiting: NetChanges, scope: Scope | None
+) -> Iterator[Comparison]:
+    """The target beside its source as this stood at the mark: what waits is undone.
+
+    Raises:
+        Refused: the shape keeps nothing that could be compared.
+        ConfigError: the scope makes no sense here.
+    """
+    from plainstep.core.diff import compared, rounded
+
+    held = held_by(load, shape)
+    # Where old values are not told, the keys that wait are left out instead.
+    undo = waiting.reversible and load.source.reversible
+    if shape.keeps_rows:
+        target = counted(shape.living(held), f"{load.name}: target rows")
+        with compared(shape.key, shape.schema, target, source, waiting, undo, scope) as found:
+            yield found
+        return
+    rollup, table = _rollup(load, shape), shape.tables()[0]
+    if not undo and len(waiting):
+        raise Refused(
+            f"Changes wait, and {load.config.source} tells no old values to undo them by.",
+            f"What the groups of {load.name} were without them is not known.",
+            f"plainstep step {load.name}, then plainstep check {load.name}",
+        )
+    with compared(shape.key, shape.schema, iter(()), source, waiting, undo) as rows:
+        whole = rollup.whole(rows.source())
+    there = map(rounded, held.stream("", held.schema("")))
+    with compared(table.key, held.schema(""), there, map(rounded, whole[0].to_batches()), scope=scope) as found:
+        found.whole = whole
+        if scope is None or scope.all:
+            beside = zip(shape.tables()[1:], whole[1:], strict=True)
+            found.beside = [_difference(held, table, one) for table, one in beside]
+        yield found
+
+
+def mending_edits(load: Load, shape: Shape, found: Comparison, mark: Mark) -> list[Edits]:
+    """What merges exactly the differences that were found."""
+    from plainstep.core.diff import net_of
+    from plainstep.core.shapes.base import Found, Moment
+
+    held, net = held_by(load, shape), net_of(found)
+    if shape.keeps_rows:
+        now = Moment(datetime.now(UTC), mark.step + 1, mark.position, mark.at, mark.identity)
+        edits = shape.edits(Found(net.standing_at(mark.position, mark.at)), now, held)
+        for one in edits:
+            one.sure = False
+        return edits
+    return [_as_computed(*one) for one in zip([net, *found.beside], shape.tables(), found.whole, strict=True)]

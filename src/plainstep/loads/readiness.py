@@ -1,0 +1,101 @@
+"""Whether the next step of a load can be made: one judgement, for the step itself and for everyone who asks beforehand."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from plainstep.errors import Refused
+from plainstep.loads.planning import fit_of, shape_of
+from plainstep.loads.reading import refuse_another_key
+from plainstep.loads.target_rows import beside
+from plainstep.loads.windows import refuse_another_table, refuse_unless_continuous
+
+if TYPE_CHECKING:
+    from plainstep.core.positions import Mark, Span
+    from plainstep.core.shapes.base import Shape
+    from plainstep.loads.load import Load
+    from plainstep.stores.records import TableInfo
+
+
+def judged(load: Load, mark: Mark | None, span: Span) -> Shape:
+    """A load's shape, if its next step can be made, as far as that shows before any change is read.
+
+    Args:
+        load: the load.
+        mark: its mark, or None before its first step.
+        span: how far its source can be read.
+
+    Raises:
+        PlainStepError: why it cannot be made.
+        MarkMoved: the mark has moved since it was read.
+    """
+    if mark is not None:
+        refuse_unless_continuous(load, mark, span)
+    return fitting_shape(load, mark, span)
+
+
+def fitting_shape(load: Load, mark: Mark | None, span: Span) -> Shape:
+    """The same for a load that is known to go on from its mark.
+
+    Raises:
+        PlainStepError: why its next step cannot be made.
+    """
+    if mark is None and load.config.first == "beginning" and span.oldest > span.start:
+        raise Refused(
+            f"The first changes of {load.config.source} were trimmed, and {load.name} has not begun.",
+            "first = 'beginning' would leave out what they said.",
+            f"Set first = 'snapshot' in the load {load.name}.",
+        )
+    refuse_guesses(load)
+    shape = shape_of(load)
+    started = mark is not None or load.config.first == "beginning"
+    with load.into_store.kept_open():
+        for table in shape.tables():
+            info = load.target.table(beside(load.into_table, table.suffix), table.key)
+            if mark is None and load.config.first == "snapshot" and not table.suffix:
+                refuse_foreign_rows(load, info)
+            fit_of(load, shape, table, mark, started, None if load.into_store.appends_only else info)
+    return shape
+
+
+def judged_idle(load: Load, mark: Mark, span: Span) -> None:
+    """The same for a load with nothing to read, as far as that can be told without its columns: it must cost little.
+
+    Raises:
+        PlainStepError: why its next step cannot be made.
+    """
+    refuse_unless_continuous(load, mark, span)
+    refuse_guesses(load)
+    refuse_another_key(load)
+    for one in mark.tables:
+        refuse_another_table(load, mark, one.name, load.target.standing_table(one.name))
+
+
+def refuse_guesses(load: Load) -> None:
+    """Refuse to merge what is read by a layout of which a part was guessed, and nobody has looked at it.
+
+    Raises:
+        Refused: some names stand in ``guessed``.
+    """
+    guessed = load.config.layout.guessed if load.config.layout else []
+    if guessed:
+        raise Refused(
+            f"The layout of {load.name} was guessed in part: {', '.join(guessed)}.",
+            "Read by a wrong layout, a deleted row may look like one that is there.",
+            f"plainstep look {load.name} shows what it makes of the changes: where that is right, take the names out of "
+            f"'guessed' in [loads.{load.name}.layout].",
+        )
+
+
+def refuse_foreign_rows(load: Load, info: TableInfo | None) -> None:
+    """Refuse to load a table whole into one that holds rows already.
+
+    Raises:
+        Refused: it does.
+    """
+    if info is not None and info.rows:
+        raise Refused(
+            f"{load.config.into} already holds rows, and {load.name} has never merged into it.",
+            "Rows that are not at the source would be left standing.",
+            f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
+        )

@@ -1,0 +1,415 @@
+"""One plain step: read the changes in a window, collapse them, merge them, move the mark, in one commit."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, suppress
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from itertools import chain, islice
+from traceback import clear_frames
+from typing import TYPE_CHECKING
+
+from plainstep.core.positions import Mark, Place, Span, Window
+from plainstep.core.shapes.edits import Edits
+from plainstep.errors import DataError, MarkMoved, PlainStepError, Refused
+from plainstep.loads.commit import commit_of, commit_to, entry_of, tell_source
+from plainstep.loads.planning import in_held_types, moment_of, parts_of, shape_of, window_parts
+from plainstep.loads.readiness import fitting_shape, judged_idle, refuse_foreign_rows, refuse_guesses
+from plainstep.loads.reading import news, read_found
+from plainstep.loads.windows import (
+    ahead,
+    another_target,
+    refuse_another_shape,
+    refuse_unless_continuous,
+    resolve,
+    shown,
+    span_of,
+)
+from plainstep.progress import counted
+from plainstep.stores.ledger import moved
+from plainstep.stores.records import LedgerEntry, Part
+from plainstep.stores.retry import retried
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.shapes.base import Found, Shape
+    from plainstep.loads.delivery.deliver import Delivery
+    from plainstep.loads.load import Load
+
+# Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
+TRIES = 5
+
+
+@dataclass
+class StepOutcome:
+    """What one step did.
+
+    Attributes:
+        load: the load's name.
+        outcome: ``stepped``, ``nothing`` (there was nothing to do), ``failed`` or ``refused``.
+        entry: the ledger row, if there is a new one.
+        after, upto: the mark before and after.
+        seconds: how long it took.
+        error: why it failed or refused.
+        warnings: what a person should know all the same.
+        delivery: what became of its events, where it sends any.
+    """
+
+    load: str
+    outcome: str
+    entry: LedgerEntry | None = None
+    after: int | str | None = None
+    upto: int | str | None = None
+    seconds: float = 0.0
+    error: PlainStepError | None = None
+    warnings: list[str] = field(default_factory=list)
+    delivery: Delivery | None = None
+
+    def _repr_html_(self) -> str:
+        from plainstep.display import html as notebook
+
+        return notebook.step(self)
+
+    @property
+    def changes(self) -> int:
+        """How many changes were read."""
+        return self.entry.changes if self.entry else 0
+
+    @property
+    def net(self) -> dict[str, int]:
+        """How many net changes there were, by operation."""
+        entry = self.entry
+        if entry is None:
+            return {"insert": 0, "update": 0, "delete": 0}
+        return {"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes}
+
+    @property
+    def edits(self) -> dict[str, int]:
+        """How many rows were edited at the target, by primitive."""
+        names = ("put", "patch", "drop", "append", "add")
+        return {name: getattr(self.entry, name) if self.entry else 0 for name in names}
+
+
+def step(load: Load) -> StepOutcome:
+    """One step of a load. Errors are told in the outcome."""
+    [outcome] = step_together([load])
+    return outcome
+
+
+def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
+    """One step of each of some loads, to one moment of their source and in one commit of their target.
+
+    Errors are told in the outcomes: what fails or is refused for one of them is not made for any.
+    """
+    began = time.perf_counter()
+    into = loads[0].into_store
+    try:
+        outcomes = retried(lambda: _until_settled(loads), into.wait)
+        for load, outcome in zip(loads, outcomes, strict=True):
+            if load.config.deliver:
+                _deliver(load, outcome)
+    except PlainStepError as error:
+        _let_go(error)
+        refused = isinstance(error, Refused) or error.exit_status == 4
+        outcomes = [StepOutcome(load.name, "refused" if refused else "failed", error=error) for load in loads]
+        if refused:
+            for load in loads:
+                _write_down(load, error)
+    for outcome in outcomes:
+        outcome.seconds = time.perf_counter() - began
+    return outcomes
+
+
+def _let_go(error: BaseException) -> None:
+    """Let go of what was read half, and not only when nobody knows an error any more: it keeps files and locks."""
+    one: BaseException | None = error
+    while one is not None:
+        clear_frames(one.__traceback__)
+        one = one.__cause__ or one.__context__
+
+
+def _deliver(load: Load, outcome: StepOutcome) -> None:
+    """Send events that are committed. What cannot be sent waits: the step is made all the same."""
+    from plainstep.loads.delivery.deliver import deliver
+
+    try:
+        done = outcome.delivery = deliver(load)
+    except PlainStepError as error:
+        outcome.warnings.append(" ".join(part for part in ("no event was sent:", error.what, error.next) if part))
+        return
+    if done.problem:
+        told = (
+            f"events wait to be sent: {done.waiting:,}; set aside: {done.aside:,}. The last one failed: {done.problem}"
+        )
+        outcome.warnings.append(told)
+
+
+def _write_down(load: Load, refusal: PlainStepError) -> None:
+    """Tell the ledger of a step that was refused; of a load that has begun, for another may have no ledger yet."""
+    with suppress(PlainStepError):  # what refused the step is told in any case
+        mark = load.target.mark(load.name)
+        if mark:
+            there = Span(mark.identity, mark.position, mark.position, mark.at, mark.token)
+            note = " ".join(part for part in (refusal.what, refusal.why) if part)
+            entry = entry_of(load, "refused", there, mark, note)
+            entry.at = datetime.now(UTC)
+            load.target.record_refusal(entry)
+
+
+def _until_settled(loads: Sequence[Load]) -> list[StepOutcome]:
+    """Step, and if another step was quicker, go on from where it left the marks."""
+    for _ in range(TRIES - 1):
+        try:
+            return _once(loads)
+        except MarkMoved:
+            continue
+    return _once(loads)
+
+
+@dataclass
+class _Plan:
+    """What a step of one load will write.
+
+    Attributes:
+        load: the load.
+        parts: what is done to its tables.
+        before: its mark.
+        span: where it will stand.
+        entry: the ledger row.
+        began: when the step began, by ``time.perf_counter``.
+    """
+
+    load: Load
+    parts: list[Part]
+    before: Mark | None
+    span: Span
+    entry: LedgerEntry
+    began: float
+
+
+@dataclass
+class _Idle:
+    """A load that has nothing to do.
+
+    Attributes:
+        load: the load.
+        mark: where it stands.
+        seen: up to where there is nothing for it, if that is known.
+    """
+
+    load: Load
+    mark: Mark
+    seen: Place | None
+
+
+def _once(loads: Sequence[Load]) -> list[StepOutcome]:
+    source, into = loads[0].from_store, loads[0].into_store
+    loads[0].target.finish()
+    with ExitStack() as reading:
+        if len(loads) > 1 and _needs_moment(loads):
+            reading.enter_context(source.moment([load.from_table for load in loads]))
+        heads: dict[tuple[str, str], Span] = {}
+        found = [_planned(load, reading, heads) for load in loads]
+        plans = [one for one in found if isinstance(one, _Plan)]
+        if source.url == into.url and into.exclusive:
+            for plan in plans:  # while it is read, it cannot be written
+                for part in plan.parts:
+                    part.edits.append = list(part.edits.append)
+            reading.close()
+        if plans:
+            loads[0].target.commit(
+                *(commit_of(one.load, one.parts, one.before, one.span, one.entry, one.began) for one in plans)
+            )
+    # Not while the source is being read: that may keep its file from being written.
+    return [_done(one) if isinstance(one, _Plan) else _nothing(one) for one in found]
+
+
+def _needs_moment(loads: Sequence[Load]) -> bool:
+    """Whether loads stand at one moment only if their tables are read at one.
+
+    The log's places are the same for all tables: there, only loads that begin must have one snapshot.
+    """
+    how = loads[0].config.changes
+    return how == "capture" or (how == "log" and any(load.target.mark(load.name) is None for load in loads))
+
+
+def _done(plan: _Plan) -> StepOutcome:
+    tell_source(plan.load, plan.span)
+    return _stepped(plan.load, plan.entry)
+
+
+def _planned(load: Load, reading: ExitStack, heads: dict[tuple[str, str], Span]) -> _Plan | _Idle:
+    """What a step of a load will write, or that there is nothing to do.
+
+    Args:
+        load: the load.
+        reading: keeps open what is still to be read while it is written.
+        heads: how far the loads before it go, by their source: those of one source, and all in one log, go equally far.
+    """
+    began = time.perf_counter()
+    mark = load.target.mark(load.name)
+    if mark is None:
+        return _first(load, _as_far_as_the_others(load, None, heads), began, reading)
+    try:
+        with load.from_store.kept_open():
+            return _next(load, mark, _as_far_as_the_others(load, mark, heads), began)
+    except (Refused, DataError):
+        if load.target.mark(load.name) != mark:  # another step was quicker, and it is its rows that were found
+            raise moved(load.name) from None
+        raise
+
+
+def _as_far_as_the_others(load: Load, mark: Mark | None, heads: dict[tuple[str, str], Span]) -> Span:
+    """How far a load goes: as far as those before it."""
+    span = span_of(load, mark)
+    whose = ("", "") if load.config.changes == "log" else (load.from_table, span.identity)
+    first = heads.setdefault(whose, span)
+    return replace(span, head=first.head, head_at=first.head_at, token=first.token)
+
+
+def _next(load: Load, mark: Mark, span: Span, began: float) -> _Plan | _Idle:
+    """What a step of a load that has begun will write."""
+    refuse_unless_continuous(load, mark, span)
+    window = ahead(mark, span)
+    waiting = load.source.waiting(window)
+    if waiting.any is False:
+        judged_idle(load, mark, span)
+        return _Idle(load, mark, span.end)
+    refuse_guesses(load)
+    shape = shape_of(load)  # whether its tables fit is judged by the commit, in the transaction that writes them
+    found = read_found(load, shape, window, waiting.count)
+    found = replace(found, net=news(load, found.net))
+    if load.source.rereads and span.token == mark.token and not len(found.net) and not found.net.truncated:
+        return _Idle(load, mark, None)
+    return _merged(load, shape, found, span, mark, began, waiting.since)
+
+
+def _nothing(idle: _Idle) -> StepOutcome:
+    load, mark = idle.load, idle.mark
+    if idle.seen is not None:
+        load.source.settled(mark.place, idle.seen)
+    here = shown(load, mark.place)
+    return StepOutcome(load.name, "nothing", None, here, here, warnings=load.source.warnings())
+
+
+def _stepped(load: Load, entry: LedgerEntry) -> StepOutcome:
+    after, upto = entry.after_shown or entry.after, entry.upto_shown or entry.upto
+    return StepOutcome(load.name, "stepped", entry, after, upto, entry.seconds, None, load.source.warnings())
+
+
+def _first(load: Load, span: Span, began: float, reading: ExitStack) -> _Plan:
+    """The first step: everything as it stands, every change since the beginning, or nothing yet."""
+    first = load.config.first
+    try:
+        shape = fitting_shape(load, None, span)
+    except Refused:
+        if load.target.mark(load.name) is not None:
+            raise moved(load.name) from None
+        raise
+    load.source.reserve()
+    if first == "snapshot":
+        return _snapshot(load, began, reading)
+    if first == "beginning":
+        found = read_found(load, shape, Window.between(Place(span.start), span.end), None)
+        return _merged(load, shape, found, span, None, began)
+    entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
+    return _Plan(
+        load, parts_of(load, shape, [Edits() for _ in shape.tables()], None, started=False), None, span, entry, began
+    )
+
+
+def _snapshot(load: Load, began: float, reading: ExitStack) -> _Plan:
+    from plainstep.core.diff import with_keys
+
+    snapshot = reading.enter_context(load.source.snapshot())
+    shape = shape_of(load)
+    rows = counted(snapshot.batches, f"{load.name}: rows")
+    info = load.target.table(load.into_table, shape.tables()[0].key)
+    if info is not None and info.rows and load.target.mark(load.name) is not None:
+        raise moved(load.name)
+    refuse_foreign_rows(load, info)
+    span = snapshot.span
+    entry = entry_of(load, "snapshot", span, None)
+    keyed = with_keys(rows, shape.key, load.config.source)
+    reading.callback(keyed.close)  # whatever fails, what it was reading is let go of
+    edits = shape.first(_begun(keyed), moment_of(entry, span.head_at))
+    return _Plan(load, parts_of(load, shape, edits, None, started=False), None, span, entry, began)
+
+
+def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+    """The batches, the first of them read already: what is wrong with it shows before the target is opened."""
+    first = list(islice(batches, 1))
+    return chain(first, batches)
+
+
+def _merged(
+    load: Load,
+    shape: Shape,
+    found: Found,
+    span: Span,
+    mark: Mark | None,
+    began: float,
+    since: datetime | None = None,
+) -> _Plan:
+    net = found.net
+    entry = entry_of(load, "changes", span, mark)
+    if since is not None:
+        entry.lag_seconds = max((datetime.now(UTC) - since).total_seconds(), 0.0)
+    entry.changes, entry.contradictions = net.read, net.contradictions
+    counts = net.counts
+    entry.inserts, entry.updates = counts["insert"], counts["update"] + counts.get("put", 0)
+    entry.deletes = counts["delete"]
+    parts = window_parts(load, shape, found, moment_of(entry, span.head_at), mark)
+    return _Plan(load, parts, mark, span, entry, began)
+
+
+def reload(load: Load) -> StepOutcome:
+    """A fresh snapshot, merged as differences: readers of the target never see it empty.
+
+    Raises:
+        PlainStepError: it could not be made; nothing was written.
+    """
+    from plainstep.loads.difference import differences_of
+
+    began = time.perf_counter()
+    mark = load.target.mark(load.name)
+    if mark is None:
+        raise Refused(
+            f"{load.name} has not begun, so there is nothing to load again.",
+            "",
+            f"plainstep step {load.name}",
+        )
+    refuse_guesses(load)
+    refuse_another_shape(load, mark)
+    if another_target(load, mark):
+        refuse_foreign_rows(load, load.target.table(load.into_table, ()))
+    load.source.reserve()
+    with load.source.snapshot() as snapshot:
+        span = snapshot.span
+        entry = entry_of(load, "reload", span, mark)
+        moment = moment_of(entry, span.head_at)
+        shape = in_held_types(shape_of(load), load.target.table(load.into_table, ()))
+        rows = counted(snapshot.batches, f"{load.name}: rows")
+        net, edits = differences_of(load, shape, rows, moment)
+    counts = net.counts
+    entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
+    parts = parts_of(load, shape, edits, mark, started=True, anew=True)
+    return _stepped(load, commit_to(load, parts, mark, span, entry, began))
+
+
+def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
+    """Move a load's mark without merging anything.
+
+    Raises:
+        ConfigError: the position is beyond the source's head, or none.
+    """
+    began = time.perf_counter()
+    span = load.source.span()
+    place = resolve(load, span, to)
+    mark = load.target.mark(load.name)
+    there = Span(span.identity, span.oldest, place.position, load.source.time_of(place), place.token)
+    entry = entry_of(load, "mark", there, mark, note=reason or "moved by hand")
+    return commit_to(load, [], mark, there, entry, began)

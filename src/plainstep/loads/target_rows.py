@@ -1,0 +1,136 @@
+"""What a load's target holds, looked up for its shape."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from plainstep.sql.literals import quoted
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.shapes.base import TargetTable
+    from plainstep.loads.load import Load
+    from plainstep.stores.api import Table
+    from plainstep.stores.records import TableInfo
+
+# Up to so many groups are asked for their first values one by one; of more, all their values are read at once.
+ONE_BY_ONE = 200
+
+
+class TargetRows:
+    """The rows of a load's target tables, as they are before a step.
+
+    Args:
+        load: the load.
+        tables: the tables that its shape keeps.
+    """
+
+    def __init__(self, load: Load, tables: list[TargetTable]) -> None:
+        self.load = load
+        self.tables = {table.suffix: table for table in tables}
+        self._known: dict[str, TableInfo | None] = {}
+        self._read: dict[str, Table] = {}
+
+    def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
+        """Rows of one of the tables; see ``plainstep.core.shapes.base.Held``."""
+        import pyarrow as pa
+
+        whole = self.schema(suffix)
+        schema = pa.schema([whole.field(name) for name in columns])
+        if keys is None:
+            return pa.Table.from_batches(self.stream(suffix, schema, where_null), schema)
+        found = self.found(suffix)
+        if found is None or not keys.num_rows:
+            return schema.empty_table()
+        wanted = pa.schema([field for field in schema if field.name in found.schema.names])
+        asked = keys.cast(pa.schema([self.tables[suffix].schema.field(name) for name in keys.column_names]))
+        with self._table(suffix).reading() as reading:
+            batches = [batch.cast(wanted) for batch in reading.matching(wanted.names, asked, where_null)]
+        return _widened(pa.Table.from_batches(batches, wanted), schema)
+
+    def schema(self, suffix: str) -> pa.Schema:
+        """The columns of one of the tables, in its shape's types, or the target's where these hold more."""
+        from plainstep.core.schema_drift import as_held
+
+        found = self.found(suffix)
+        schema = self.tables[suffix].schema
+        return schema if found is None else as_held(schema, found.schema)
+
+    def stream(self, suffix: str, schema: pa.Schema, where_null: str = "") -> Iterator[pa.RecordBatch]:
+        """All rows of one of the tables, in these columns and types; null in columns that it does not have yet."""
+        import pyarrow as pa
+        import pyarrow.compute as pc
+
+        from plainstep.core.diff import known, widened
+
+        mine, info = self.tables[suffix], self.found(suffix)
+        if info is None:
+            return
+        fields = {field.name: field for field in schema}
+        if where_null:
+            fields.setdefault(where_null, mine.schema.field(where_null))
+            if where_null not in info.schema.names:  # it is added by the commit that this is read for: null in all rows
+                where_null = ""
+        asked = known(pa.schema(list(fields.values())), info.schema)
+        for batch in self.load.target.rows(beside(self.load.into_table, suffix), asked):
+            some = batch.filter(pc.is_null(batch.column(where_null))) if where_null else batch
+            yield widened(some.select([name for name in schema.names if name in asked.names]), schema)
+
+    def first_values(self, suffix: str, group: pa.Table, value: str, count: int, largest: bool) -> pa.Table:
+        """For each group, its first values in order; see ``plainstep.core.shapes.base.Held``."""
+        import pyarrow as pa
+
+        names = [*group.column_names, value]
+        schema = pa.schema([self.tables[suffix].schema.field(name) for name in names])
+        if self.found(suffix) is None:
+            return schema.empty_table()
+        if group.num_rows > ONE_BY_ONE or not _ordered_alike(group.schema, schema.field(value).type):
+            return self.rows(suffix, names, group)
+        parts: list[pa.RecordBatch] = []
+        table = self._table(suffix)
+        with table.reading() as reading:
+            for row in group.to_pylist():
+                of = " AND ".join(f"{quoted(name)} = {table.literal(name, str(found))}" for name, found in row.items())
+                tail = f"WHERE {of} ORDER BY {quoted(value)} {'DESC' if largest else 'ASC'} LIMIT {count}"
+                parts += [batch.cast(schema) for batch in reading.select(names, {}, tail)]
+        return pa.Table.from_batches(parts, schema)
+
+    def found(self, suffix: str) -> TableInfo | None:
+        """One of the tables as it is at the target, or None if it is not there yet."""
+        if suffix not in self._known:
+            name = beside(self.load.into_table, suffix)
+            self._known[suffix] = self.load.target.table(name, self.tables[suffix].key)
+        return self._known[suffix]
+
+    def _table(self, suffix: str) -> Table:
+        """One of the tables, to be read."""
+        if suffix not in self._read:
+            table = self.load.into_store.table(beside(self.load.into_table, suffix), {})
+            table.schema()  # known from here on: not looked up while the table is being read
+            self._read[suffix] = table
+        return self._read[suffix]
+
+
+def beside(table: str, suffix: str) -> str:
+    """The name of a table that a shape keeps beside its main one."""
+    return f"{table[:-1]}{suffix}{table[-1]}" if table.endswith('"') else table + suffix
+
+
+def _widened(rows: pa.Table, schema: pa.Schema) -> pa.Table:
+    import pyarrow as pa
+
+    from plainstep.core.diff import widened
+
+    if rows.schema.names == schema.names:
+        return rows
+    return pa.Table.from_batches([widened(batch, schema) for batch in rows.to_batches()], schema)
+
+
+def _ordered_alike(group: pa.Schema, value: pa.DataType) -> bool:
+    """Whether every store writes such groups, and orders such values, in the same way."""
+    import pyarrow as pa
+
+    known = all(pa.types.is_integer(field.type) or pa.types.is_string(field.type) for field in group)
+    return known and (pa.types.is_integer(value) or pa.types.is_floating(value) or pa.types.is_date(value))

@@ -1,0 +1,257 @@
+"""Which changes a person or a step means, and whether they are all there."""
+
+from __future__ import annotations
+
+import json
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from plainstep.core.positions import Mark, Place, Span, TableMark, Window, is_time, parse_point, why_not_continue
+from plainstep.errors import ConfigError, Refused
+from plainstep.stores.api import ForeignSource
+from plainstep.stores.ledger import moved
+
+if TYPE_CHECKING:
+    from plainstep.loads.load import Load
+    from plainstep.stores.records import TableInfo
+
+
+def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
+    """Why a load cannot go on from its mark, or None if it can.
+
+    Raises:
+        MarkMoved: another step moved the mark since it was read, and the source may have forgotten what it merged.
+    """
+    refusal = _of_another_table(load, mark) or _made_otherwise(load, mark)
+    if refusal:
+        return refusal
+    if isinstance(load.source, ForeignSource):
+        refusal = load.source.why_not(mark, span)
+    else:
+        made_at = load.source.time_of(mark.place) if mark.position <= span.head else None
+        refusal = why_not_continue(mark, span, made_at)
+    if refusal and load.target.mark(load.name) != mark:
+        raise moved(load.name)
+    return Refused(refusal.what, refusal.why, _anew(load, refusal.next)) if refusal else None
+
+
+def another_target(load: Load, mark: Mark) -> bool:
+    """Whether a load merged into a table of another name when it last stepped."""
+    return bool(mark.tables) and load.into_table not in {one.name for one in mark.tables}
+
+
+def _of_another_table(load: Load, mark: Mark) -> Refused | None:
+    """Why a mark says nothing of the table that a load names now, if it merged into another one."""
+    if not another_target(load, mark):
+        return None
+    return Refused(
+        f"The mark of {load.name} is that of the table {mark.tables[0].name}, and the load merges into {load.config.into} now.",
+        "What was merged into the one is not in the other.",
+        _anew(load, f"plainstep reload {load.name} loads {load.config.into} whole."),
+    )
+
+
+def _anew(load: Load, reload: str) -> str:
+    """The command by which a load begins anew: of events, there is nothing to load."""
+    if load.config.shape == "events":  # a table as it stands tells nothing of what happened
+        return f"plainstep mark {load.name} --to head goes on from there, and makes no events of what came in between."
+    return reload
+
+
+def refuse_another_table(load: Load, mark: Mark, name: str, info: TableInfo | TableMark | None) -> None:
+    """Refuse to go on with a target table that is not the one which a load merged into.
+
+    Args:
+        load: the load.
+        mark: its mark.
+        name: the table, which may be one that its shape keeps beside its main one.
+        info: the table as it stands, or None if it is gone.
+
+    Raises:
+        Refused: it is gone, was made anew, or was emptied.
+    """
+    known = next((one for one in mark.tables if one.name == name), None)
+    if known is None:
+        return
+    place = f"{load.into_store.name}.{name}"
+    if info is None:
+        what = f"The table {place} is gone, into which {load.name} merged up to its mark."
+    elif known.identity and info.identity != known.identity:
+        what = f"The table {place} is not the one that {load.name} merged into: it was made anew, or put in its place."
+    elif known.rows and not info.rows and load.config.shape not in ("journal", "events"):
+        what = f"The table {place} is empty, and {load.name} left rows in it: something else emptied it."
+    else:
+        return
+    why = "Only what changes from here on would be merged, and the rest be missing."
+    raise Refused(
+        what, why, _anew(load, f"plainstep reload {load.name} compares the whole table and goes on from there.")
+    )
+
+
+def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
+    """Why what comes does not go with what was merged, if the load's settings changed since it last stepped."""
+    if mark.made_by in ("", load.made_by):
+        return None
+    was, now = _settings(load, mark)
+    changed = [name for name in {**was, **now} if was.get(name) != now.get(name)]
+    if changed == ["layout"] and only_learns(was.get("layout", {}), now.get("layout", {})):
+        return None
+    if changed == ["on_bad_value"] and "on_bad_value" not in was:  # what is bent now was refused before
+        return None
+    if not changed:
+        return None
+    told = (
+        f"`{name}` was {json.dumps(was[name], ensure_ascii=False) if name in was else 'not set'}" for name in changed
+    )
+    mend = f"plainstep reload {load.name} merges what differs; plainstep mark {load.name} --to X leaves the rows as they are."
+    if _other_tables(was, now):
+        into = load.config.into
+        mend = f"Name another table ('into') or drop {into} and what is beside it, then plainstep reload {load.name}."
+    return Refused(
+        f"The settings of {load.name} changed since its last step: {', '.join(told)}.",
+        "Rows that were merged before were read, chosen or computed by the old ones.",
+        _anew(load, mend),
+    )
+
+
+# The settings of a layout that list codes.
+CODES = ("insert", "update", "delete", "truncate", "update_was", "update_now")
+
+
+def only_learns(was: dict[str, Any], now: dict[str, Any]) -> bool:
+    """Whether a layout knows further codes now, and reads everything else as before: what it did not know, it refused."""
+    same = all(was.get(name) == now.get(name) for name in {**was, **now} if name not in CODES)
+    return same and all(code in now.get(name, ()) for name in CODES for code in was.get(name, ()))
+
+
+# The settings that were kept with marks before all that matter were.
+FIRST_KEPT = ("shape", "where", "columns", "derive", "by", "measures")
+
+
+def _settings(load: Load, mark: Mark) -> tuple[dict[str, Any], dict[str, Any]]:
+    """The settings that made a target, and those that are to."""
+    was, now = json.loads(mark.made_by), json.loads(load.made_by)
+    if "changes" not in was:
+        now = {name: value for name, value in now.items() if name in FIRST_KEPT}
+    return was, now
+
+
+def _other_tables(was: dict[str, Any], now: dict[str, Any]) -> bool:
+    """Whether a target has other tables by other settings: those of another shape, or of groups with other columns."""
+    return was.get("shape") != now.get("shape") or list(was.get("by", ())) != list(now.get("by", ()))
+
+
+def refuse_another_shape(load: Load, mark: Mark) -> None:
+    """Refuse to load into tables that were made for another shape, or for other groups.
+
+    Raises:
+        Refused: they were, and are still there.
+    """
+    refusal = None if another_target(load, mark) else _made_otherwise(load, mark)
+    if refusal and _other_tables(*_settings(load, mark)) and load.target.table(load.into_table, ()) is not None:
+        raise refusal
+
+
+def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
+    """Refuse to go on from a mark whose source is no longer the same, or has forgotten changes.
+
+    Raises:
+        Refused: going on would lose something.
+        MarkMoved: the mark has moved since it was read.
+    """
+    refusal = why_not(load, mark, span)
+    if refusal:
+        raise refusal
+
+
+def span_of(load: Load, mark: Mark | None) -> Span:
+    """How far the source can be read now, going on from a mark if there is one."""
+    if mark is not None and isinstance(load.source, ForeignSource):
+        return load.source.span_after(mark)
+    return load.source.span()
+
+
+def shown(load: Load, place: Place) -> int | str:
+    """A place as people know it: a number, or what a feed calls it."""
+    if not isinstance(load.source, ForeignSource):
+        return place.position
+    label = load.source.shown(place)
+    return int(label) if label.isdigit() else label
+
+
+def ends(load: Load, window: Window) -> tuple[int | str, int | str]:
+    """Both ends of a window, as people know them."""
+    return (
+        shown(load, Place(window.after, window.after_token)),
+        shown(load, Place(window.upto, window.upto_token)),
+    )
+
+
+def times(load: Load, window: Window) -> tuple[datetime | None, datetime | None]:
+    """When the changes at both ends of a window were made, where that is known."""
+    after, upto = (Place(window.after, window.after_token), Place(window.upto, window.upto_token))
+    return load.source.time_of(after), load.source.time_of(upto)
+
+
+def ahead(mark: Mark, span: Span) -> Window:
+    """The changes after a mark. Where the newest row of a table is gone, its head lies behind the mark: then none."""
+    return Window.between(mark.place, span.end if span.head >= mark.position else mark.place)
+
+
+def resolve(load: Load, span: Span, text: str) -> Place:
+    """The place that a person's words mean.
+
+    Raises:
+        ConfigError: it is no position, or lies beyond the head.
+    """
+    if isinstance(load.source, ForeignSource) and not is_time(text) and text not in ("start", "head"):
+        return load.source.placed(text)
+    point = parse_point(text)
+    if isinstance(point, datetime):
+        if span.since and point < span.since:
+            raise Refused(
+                f"Capture of {load.config.source} began at {span.since.isoformat(timespec='seconds')}, after {text}.",
+                "What was there, and what changed before, was not recorded.",
+                "Give a later time; start stands for the oldest change that is held.",
+            )
+        return load.source.locate(point)
+    if point == "start":
+        return Place(span.oldest)
+    if point == "head":
+        return span.end
+    assert isinstance(point, int)
+    if point > span.head:
+        raise ConfigError(
+            f"The position {point} is beyond the head of {load.config.source}, which is at {span.head}.",
+            "There are no changes there yet.",
+            "Give a smaller position, a time, or head.",
+        )
+    return load.source.locate(point)
+
+
+def window(load: Load, after: str | None, upto: str | None) -> Window:
+    """The window a person asks for; default: the changes not merged yet.
+
+    Raises:
+        ConfigError: the window makes no sense.
+        Refused: changes of the window are no longer held.
+    """
+    mark = load.target.mark(load.name)
+    span = span_of(load, mark)
+    if after is not None:
+        start = resolve(load, span, after)
+    elif mark is not None:
+        refuse_unless_continuous(load, mark, span)
+        start = mark.place
+    else:
+        start = Place(span.oldest)
+    if upto is None and after is None and mark is not None:
+        return ahead(mark, span)
+    end = resolve(load, span, upto) if upto is not None else span.end
+    if start.position < span.oldest:
+        raise Refused(
+            f"Changes of {load.config.source} are held only after {span.oldest}; {start.position} is too early.",
+            "Those before it were trimmed.",
+            "--after start begins with the oldest change that is held.",
+        )
+    return Window.between(start, end)

@@ -1,0 +1,1 @@
+"""What plainstep.toml may say, and where in the file it said it."""

@@ -1,0 +1,68 @@
+"""Where in a plainstep.toml something stands, and what pydantic found wrong there, in our words."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from pydantic import BaseModel, ValidationError
+
+from plainstep.errors import ConfigError
+from plainstep.settings.models import Config, LayoutConfig, LoadConfig, StoreConfig
+
+
+def explained(path: Path, text: str, error: ValidationError) -> ConfigError:
+    """The first thing that pydantic found wrong, with its line."""
+    first = error.errors()[0]
+    place = [str(part) for part in first["loc"]]
+    where = f"{path}, line {line_of(text, place)}"
+    name = ".".join(place)
+    if first["type"] == "extra_forbidden":
+        known = list(_known_keys(place))
+        near = difflib.get_close_matches(place[-1], known, 1)
+        return ConfigError(
+            f"{where}: {name} is no setting.",
+            f"Did you mean {near[0]!r}?" if near else f"Known here: {', '.join(known)}.",
+        )
+    if first["type"] == "missing":
+        return ConfigError(f"{where}: {name} is missing.", "", "docs/configuration.md shows a whole file.")
+    if first["type"] == "setting":
+        setting = str(first["ctx"]["setting"])
+        line = line_of(text, [*place, setting])
+        return ConfigError(f"{path}, line {line}: {first['msg']}.", "", f"Fix {setting!r} in [{name}].")
+    told = first["msg"][0].lower() + first["msg"][1:]
+    said = "" if place[0] == "stores" or place[-1] == "deliver" else f" {first['input']!r}"  # it may hold a password
+    return ConfigError(f"{where}: {name} is{said or ' not valid'}: {told}.")
+
+
+def _known_keys(place: list[str]) -> Iterator[str]:
+    model: type[BaseModel] = Config
+    if len(place) > 2:
+        model = StoreConfig if place[0] == "stores" else LoadConfig
+    if len(place) > 3 and place[2] == "layout":
+        model = LayoutConfig
+    for name, info in model.model_fields.items():
+        yield info.alias or name
+
+
+def line_of(text: str, place: list[str]) -> int:
+    """The line that a setting stands on, or its table's, as far as plain TOML tells; 1 if not found."""
+    best, table, depth = 1, [], 0
+    for number, line in enumerate(text.splitlines(), 1):
+        header = re.match(r"\s*\[([^\[\]]+)\]", line)
+        if header:
+            table = [part.strip().strip("\"'") for part in header[1].split(".")]
+            found = table
+        else:
+            setting = re.match(r"\s*([\w\-\"']+)\s*=", line)
+            found = [*table, setting[1].strip("\"'")] if setting else []
+        common = 0
+        for ours, theirs in zip(found, place, strict=False):
+            if ours != theirs:
+                break
+            common += 1
+        if found and common == len(found) and common > depth:
+            best, depth = number, common
+    return best

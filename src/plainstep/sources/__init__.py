@@ -1,0 +1,1 @@
+"""Sources: feeds, differences and filters, made into what a load reads."""

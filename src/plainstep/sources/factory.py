@@ -1,0 +1,131 @@
+"""The source of a load whose changes are not Plain Step's own."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import TYPE_CHECKING
+
+from plainstep.core.position_labels import overlap_of
+from plainstep.errors import ConfigError
+from plainstep.settings.models import LayoutConfig
+from plainstep.sources.feed import FeedSource, refuse_key
+
+if TYPE_CHECKING:
+    from plainstep.loads.load import Load
+    from plainstep.stores.api import Source, Table
+    from plainstep.stores.feed import Feed
+
+
+def source_of(load: Load) -> Source:
+    """Where the changes of a load are read.
+
+    Raises:
+        ConfigError: what is said of it cannot be.
+    """
+    if load.config.changes == "diff":
+        from plainstep.sources.diff import DiffSource
+
+        return DiffSource(load)
+    if load.config.changes == "column":
+        return _column(load)
+    return _table(load)
+
+
+def _rows(load: Load) -> Table | None:
+    if load.rows_store is None:
+        return None
+    return load.rows_store.table(load.rows_table, {})
+
+
+def _table(load: Load) -> FeedSource:
+    from plainstep.sources.layout_binding import bound, wanted
+
+    config, said = load.config, load.config.layout
+    if said is None:
+        raise ConfigError(
+            f"The load {load.name} reads a change table, and no layout says how.",
+            "",
+            f"plainstep init --changes {config.source} proposes one.",
+        )
+    overlap = overlap_of(config.overlap)
+    if overlap is not None and said.update_was:
+        raise ConfigError(
+            f"The load {load.name} has an overlap, and updates that come as two rows.",
+            "A window that begins before the mark would begin between the two.",
+            "Leave the overlap out, or update_was with its code in bookkeeping rows.",
+        )
+    rows = _rows(load)
+    if said.lookup and rows is None:
+        raise ConfigError(
+            f"The load {load.name} looks values up, and no table is named to look in.", "", 'Add rows = "STORE.TABLE".'
+        )
+    feed = _feed(load, said, overlap)
+    key = tuple(config.key) or (rows.key() if rows else ())
+    if not key:
+        raise refuse_key(load.name)
+    sample = feed.sample()
+    layout = bound(load.name, config, said, sample, rows.schema() if rows else None, key)
+    feed.want(wanted(layout, sample))
+    tells_deletes = bool(said.delete or said.deleted or said.lookup)
+    whole = said.delete_carries == "row"
+    return FeedSource(
+        feed,
+        layout,
+        rows,
+        overlap is not None,
+        tells_deletes,
+        whole,
+        config.bad == "aside",
+        not isinstance(said.time, str),
+    )
+
+
+def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:
+    from plainstep.sources.layout_binding import bookkeeping
+    from plainstep.sources.sql_feed import SqlFeed
+
+    store = load.from_store
+    if hasattr(store, "feed"):
+        found: Feed = store.feed(load.from_table, said, overlap)
+        return found
+    if not said.position:
+        raise ConfigError(
+            f"The layout of {load.name} names no position.",
+            "A table has no order of its own.",
+            f'Name the columns that order its rows: position = ["..."] in [loads.{load.name}.layout].',
+        )
+    table = store.table(load.from_table, load.config.types)
+    times = None if isinstance(said.time, str) else store.table(said.time.table, {})
+    aside = frozenset(bookkeeping(said)) - set(load.config.key)
+    return SqlFeed(table, tuple(said.position), said.time, times, _old_first(table, said), overlap, aside)
+
+
+def _old_first(table: Table, said: LayoutConfig) -> str:
+    """Of two rows of an update at one position, the old one comes first."""
+    if not said.update_was:
+        return ""
+    from plainstep.sql.literals import text
+
+    codes = ", ".join(text(str(code)) for code in said.update_now)
+    return f"CASE WHEN {table.text(said.operation)} IN ({codes}) THEN 1 ELSE 0 END"
+
+
+def _column(load: Load) -> FeedSource:
+    from plainstep.core.layouts.layout import Layout
+    from plainstep.sources.sql_feed import SqlFeed
+
+    config = load.config
+    if not config.column:
+        raise ConfigError(
+            f"The load {load.name} reads by a column that grows, and names none.", "", 'Add column = ["..."].'
+        )
+    table = load.from_store.table(load.from_table, config.types)
+    key = tuple(config.key) or table.key()
+    if not key:
+        raise refuse_key(load.name)
+    # Rows that have the mark's own value may have come since: they are always read again.
+    overlap = overlap_of(config.overlap)
+    feed = SqlFeed(table, tuple(config.column), overlap=overlap or 0)
+    time = config.column[0] if "time" in str(table.schema().field(config.column[0]).type) else ""
+    feed.time = time
+    return FeedSource(feed, Layout(key, table.schema(), time=time), table, rereads=True, tells_deletes=False)

@@ -1,0 +1,341 @@
+"""A feed as a source: its rows, read by a layout, as the changes of one table."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.position_labels import as_time, number
+from plainstep.core.positions import Mark, Place, Span, Waiting, Window
+from plainstep.errors import ConfigError, DataError, Refused
+from plainstep.sources.full_table import whole_rows
+from plainstep.stores.records import Aside, LeftOut, Snapshot
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes.batch import Changes
+    from plainstep.core.layouts.layout import Layout
+    from plainstep.core.layouts.plausibility import Doubt
+    from plainstep.stores.api import Table
+    from plainstep.stores.feed import Ends, Feed
+
+
+class FeedSource:
+    """The changes of one table, as something else wrote them.
+
+    Args:
+        feed: where its rows come from.
+        layout: how they are read.
+        rows: the table itself, if it can be read.
+        rereads: whether windows begin before the mark, so that they hold changes that are merged already.
+        tells_deletes: whether deletes show at all.
+        whole_deletes: whether deletes carry the whole row.
+        lenient: whether rows that contradict the layout are set aside.
+        timed: whether another table tells when changes were made.
+
+    Attributes:
+        aside: the rows that the last reading set aside.
+        doubt: what spoke against the layout in the rows that it read, if anything did.
+    """
+
+    own_capture = False
+
+    def __init__(
+        self,
+        feed: Feed,
+        layout: Layout,
+        rows: Table | None = None,
+        rereads: bool = False,
+        tells_deletes: bool = True,
+        whole_deletes: bool = True,
+        lenient: bool = False,
+        timed: bool = False,
+    ) -> None:
+        self.feed, self.layout, self.rows, self.rereads = feed, layout, rows, rereads
+        self.timed = timed
+        self.tells_deletes, self.lenient = tells_deletes, lenient
+        self.aside: list[Aside] = []
+        self.doubt: Doubt | None = None
+        self.reversible = layout.tells_old and whole_deletes and not rereads
+        self.sure = bool(layout.operation) and not layout.deleted and not layout.key_only and not rereads
+
+    def key(self) -> tuple[str, ...]:
+        """The columns that tell rows apart."""
+        return self.layout.key
+
+    def warnings(self) -> list[str]:
+        """What is not read, and why."""
+        return self.feed.warnings()
+
+    def untold(self) -> list[str]:
+        """What the feed cannot tell."""
+        layout = self.layout
+        known = {
+            "deletes (plainstep check finds rows that are gone, plainstep reload removes them)": self.tells_deletes,
+            "what rows were before": layout.tells_old,
+            "what came and went in between": bool(layout.operation) and not layout.key_only,
+            "when changes were made": bool(layout.time) or self.timed,
+        }
+        return [what for what, told in known.items() if not told]
+
+    def schema(self) -> pa.Schema:
+        """The row's own columns."""
+        return self.layout.schema
+
+    def span(self) -> Span:
+        """How far the feed can be read now."""
+        return self._span(self.feed.ends())
+
+    def span_after(self, mark: Mark) -> Span:
+        """How far the feed can be read now, going on from a mark."""
+        span = self._span(self.feed.ends_after(mark.token))
+        # The feed says that this is not before the mark; of texts that are no numbers, no number tells it.
+        return replace(span, head=max(span.head, mark.position))
+
+    def _span(self, ends: Ends) -> Span:
+        oldest = min(number(self.feed.shown(ends.first)) - 1, 0) if ends.first is not None else 0
+        end = self._place(ends.last)
+        return Span(self.feed.identity, oldest, end.position, end.at, end.token, start=oldest)
+
+    def _place(self, position: str | None) -> Place:
+        if position is None:
+            return Place(0)
+        shown = self.feed.shown(position)
+        return Place(number(shown), position, as_time(shown))
+
+    def time_of(self, place: Place) -> datetime | None:
+        """When the change at a place was made, where the place itself says so."""
+        return place.at
+
+    def why_not(self, mark: Mark, span: Span) -> Refused | None:
+        """Why a load cannot go on from its mark, or None if it can."""
+        if mark.identity != span.identity:
+            return Refused(
+                f"{mark.load} was reading {mark.identity}; now its layout says {span.identity}.",
+                "Positions of the one say nothing about the other.",
+                f"plainstep reload {mark.load} compares the whole table and goes on from there.",
+            )
+        return self.feed.refusal(mark.load, mark.token) if mark.token and span.token else None
+
+    def waiting(self, window: Window) -> Waiting:
+        """How much a window holds."""
+        if window.after_token and window.after_token == window.upto_token and not self.rereads:
+            return Waiting(0, False)
+        count, some, since = self.feed.count(window.after_token or None, window.upto_token or None)
+        # Rows that are read again may hold changes that came late: only reading them tells.
+        return Waiting(count, some or (None if self.rereads else False), since)
+
+    def shown(self, place: Place) -> str:
+        """A place as people know it: the feed's own position."""
+        return self.feed.shown(place.token) if place.token else "start"
+
+    def placed(self, said: str) -> Place:
+        """The last place that is not after a position, as a person wrote it.
+
+        Raises:
+            ConfigError: it is no position of this feed.
+        """
+        place = self._place(self.feed.at_or_before(said))
+        found = self.shown(place)
+        return (
+            place if found == said else replace(place, note=f"there is no change at {said}: {found} is taken instead")
+        )
+
+    def locate(self, point: int | datetime) -> Place:
+        """The place that a position stands for, or the last one before changes that were made after a time."""
+        if isinstance(point, int):
+            return self.placed(str(point))
+        try:
+            return self._place(self.feed.before_time(point))
+        except NotImplementedError:
+            return self._read_until(point)
+
+    def _read_until(self, moment: datetime) -> Place:
+        """The last place before changes that were made after a time, found by reading them."""
+        import pyarrow.compute as pc
+
+        if not self.layout.time:
+            raise ConfigError(
+                f"Nothing tells when the changes of {self.feed.place} were made.",
+                "",
+                "Name a column with 'time' in the layout, or give a position.",
+            )
+        last = None
+        for changes in self.read(Window.between(Place(0), self.span().end)):
+            late = pc.index(pc.greater(changes.table["at"], moment), True).as_py()
+            places = changes.table["place"]
+            if late > 0 or (late < 0 and len(changes)):
+                last = str(places[late - 1 if late > 0 else len(changes) - 1])
+            if late >= 0:
+                break
+        return self._place(None if last is None else self.feed.at_or_before(last))
+
+    def left_out(self) -> LeftOut:
+        """The rows that the last reading set aside."""
+        return LeftOut(self.aside)
+
+    def read(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, in batches.
+
+        Raises:
+            DataError: a row contradicts the layout.
+        """
+        yield from self._changes(self.feed.read(window.after_token or None, window.upto_token or None))
+
+    def _changes(self, batches: Iterator[pa.Table]) -> Iterator[Changes]:
+        import numpy as np
+        import pyarrow as pa
+
+        from plainstep.core.changes.batch import Changes, concat
+        from plainstep.core.changes.ops import Op
+        from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
+
+        yield Changes(self._table(self._nothing()).append_column("seq", pa.array([], pa.int64())))
+        seq = truncates = 0
+        self.aside, self.doubt = [], None
+        last: Changes | None = None
+        for table in self._interpreted(batches):
+            count = table.num_rows
+            if count:
+                numbers = pa.array(np.arange(seq + 1, seq + 1 + count))
+                changes = Changes(self._table(table).append_column("seq", numbers))
+                if self.sure and self.doubt is None:
+                    judged = changes if last is None else concat([last, changes])
+                    self.doubt = doubt(judged, self.layout.key, self.reversible)
+                    last = _at_the_end(changes)
+                yield changes
+                seq += count
+                truncates += int((changes.op() == Op.TRUNCATE).sum())
+        if self.sure and self.doubt is None:
+            self.doubt = nothing_but_truncates(seq, truncates)
+
+    def _nothing(self) -> pa.Table:
+        from plainstep.core.layouts.layout import interpret
+
+        return interpret(self.layout, self.feed.columns().empty_table(), True).table
+
+    def _table(self, table: pa.Table) -> pa.Table:
+        """What is made of an interpreted batch: where values are to be looked up, they are."""
+        if not self.layout.key_only:
+            return table
+        from plainstep.sources.lookup import looked_up
+
+        assert self.rows is not None
+        return looked_up(table, self.layout, self.rows)
+
+    def _interpreted(self, batches: Iterator[pa.Table]) -> Iterator[pa.Table]:
+        """Batch by batch; rows that need what follows them wait for it."""
+        from plainstep.core.layouts.layout import interpret
+
+        kept: pa.Table | None = None
+        for batch in batches:
+            rows = batch if kept is None else _stacked(kept, batch)
+            found = interpret(self.layout, rows, False)
+            self._refuse(rows, found.bad)
+            kept = rows.slice(found.unread) if found.unread < rows.num_rows else None
+            yield found.table
+        if kept is not None:
+            found = interpret(self.layout, kept, True)
+            self._refuse(kept, found.bad)
+            yield found.table
+
+    def _refuse(self, rows: pa.Table, bad: dict[int, str]) -> None:
+        from plainstep.core.layouts.rows import PLACE
+
+        if not bad:
+            return
+        if self.lenient:
+            self.aside += [_set_aside(rows, row, why) for row, why in sorted(bad.items())]
+            return
+        row = min(bad)
+        place = str(rows[PLACE][row])
+        shown = {name: value for name, value in rows.slice(row, 1).to_pylist()[0].items() if name != PLACE}
+        raise DataError(
+            f"{self.feed.told(place)}: {bad[row]}.",
+            f"The row: {shown}",
+            'Mend the layout (plainstep look shows what it makes of the rows), or the row; or set bad = "aside".',
+        )
+
+    def reserve(self) -> None:
+        """Nothing to do: what is kept is not ours to keep."""
+
+    def settled(self, mark: Place, upto: Place) -> None:
+        """Nothing to do: what is kept is not ours to forget."""
+
+    def trim(self, places: Sequence[Place], really: bool = True) -> int:
+        """Always refused: something else wrote these changes."""
+        raise Refused(f"{self.feed.place} is not Plain Step's to trim: something else fills it.")
+
+    @contextmanager
+    def snapshot(self) -> Iterator[Snapshot]:
+        """The table as it stands, or all its changes collapsed, with the place that stands at."""
+        with self.feed.opened() as (ends, reading):
+            span = self._span(ends)
+            if self.rows is None:
+                yield Snapshot(span, self.schema(), self._replayed(span))
+            else:
+                yield Snapshot(span, self.schema(), whole_rows(self.rows, self.layout.key, self.schema(), reading))
+
+    def _replayed(self, span: Span) -> Iterator[pa.RecordBatch]:
+        from plainstep.core.changes.collapse import Collapser
+        from plainstep.core.changes.ops import NOW, Op
+
+        collapser = Collapser(self.layout.key)
+        for changes in self.read(Window.between(Place(span.oldest), span.end)):
+            collapser.add(changes)
+        net = collapser.result()
+        if net.partial and not net.whole:
+            raise Refused(
+                f"{self.feed.place} sends parts of rows, and some rows were never sent whole.",
+                "What they hold besides is not known.",
+                "Name the table with 'rows' in the load, if it can be read.",
+            )
+        rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(self.schema().names)
+        yield from rows.cast(self.schema()).to_batches()
+
+
+def _at_the_end(changes: Changes) -> Changes:
+    """The changes at the last position of a batch: the next one may begin there."""
+    import pyarrow.compute as pc
+
+    from plainstep.core.changes.batch import Changes
+
+    places = changes.table["place"]
+    return Changes(changes.table.filter(pc.equal(places, places[len(changes) - 1])))
+
+
+def _set_aside(rows: pa.Table, row: int, why: str) -> Aside:
+    from plainstep.core.layouts.rows import PLACE
+
+    [values] = rows.slice(row, 1).to_pylist()
+    place = values.pop(PLACE)
+    return Aside(str(place), why, json.dumps(values, default=str, ensure_ascii=False))
+
+
+def _stacked(upper: pa.Table, lower: pa.Table) -> pa.Table:
+    """Two batches as one. A column that is of another type in one of them, for a value that did not fit, is text in both."""
+    import pyarrow as pa
+
+    from plainstep.core.casting import as_text
+
+    for name in upper.column_names:
+        if upper[name].type != lower[name].type:
+            upper, lower = (
+                part.set_column(part.schema.get_field_index(name), name, as_text(part[name].combine_chunks()))
+                for part in (upper, lower)
+            )
+    return pa.concat_tables([upper, lower])
+
+
+def refuse_key(what: str) -> ConfigError:
+    """The error for a feed whose key is not known."""
+    return ConfigError(
+        f"The load {what} names no key, and nothing else tells it.",
+        "Without a key, the changes of one row cannot be told from those of another.",
+        'Name its columns: key = ["..."] in the load.',
+    )

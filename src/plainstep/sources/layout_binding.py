@@ -1,0 +1,236 @@
+"""From what a plainstep.toml says of a layout, and what the feed looks like, to a layout that can be applied."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from typing import TYPE_CHECKING
+
+import pyarrow as pa
+
+from plainstep.core.changes.batch import flat
+from plainstep.core.layouts import documents
+from plainstep.core.layouts.layout import NEW, OLD, ROLES, Layout
+from plainstep.core.layouts.rows import LINE, PLACE, TIME, Raw
+from plainstep.errors import ConfigError, DataError
+from plainstep.stores.declared_types import arrow_type
+
+if TYPE_CHECKING:
+    from plainstep.settings.models import LayoutConfig, LoadConfig
+
+
+def bound(
+    name: str, config: LoadConfig, said: LayoutConfig, sample: pa.Table, rows: pa.Schema | None, key: tuple[str, ...]
+) -> Layout:
+    """The layout of a load.
+
+    Args:
+        name: the load's name, for messages.
+        config: what is said of the load.
+        said: what is said of its layout.
+        sample: some rows of the feed; their columns are those of all rows.
+        rows: the columns of the table itself, if it can be read.
+        key: the columns that tell rows apart.
+
+    Raises:
+        ConfigError: the layout does not fit the feed, or itself.
+    """
+    fields = fields_of(sample, said)
+    columns, paths = _columns(name, said, fields, rows)
+    schema = pa.schema([(column, _kind(name, column, config, paths, said, fields, rows)) for column in columns])
+    for column in key:
+        if column not in columns:
+            raise ConfigError(
+                f"The key of {name} names the column {column!r}, which its rows do not have.",
+                f"Their columns: {', '.join(columns) or 'none'}.",
+                f"Mend 'key' in [loads.{name}], or 'columns' in its layout.",
+            )
+    layout = Layout(
+        key, schema, paths, said.now, said.was, said.operation, _codes(name, said),
+        said.time if isinstance(said.time, str) else "", said.transaction, said.sent, said.absent, said.deleted,
+        said.lookup,
+    )  # fmt: skip
+    _refuse_absent(name, layout, sample, fields)
+    return layout
+
+
+def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
+    """What a layout reads of a feed's rows: its own columns with their types, and the others as they come."""
+    raw = Raw(sample)
+    found: dict[str, pa.DataType | None] = {}
+    for path in (layout.operation, layout.time, layout.transaction, layout.deleted):
+        if path:
+            found[path] = None
+    if layout.sent and "*" not in layout.sent:
+        found[layout.sent] = None
+    for name in layout.key if layout.key_only else layout.schema.names:
+        if "*" in layout.sent and raw.has(layout.path(layout.sent, name)):
+            found[layout.path(layout.sent, name)] = None
+        for pattern in (layout.now, layout.was):
+            paths = [layout.path(one, name) for one in (pattern, "*") if pattern]
+            there = next((path for path in paths if raw.has(path)), None)
+            if there:
+                found[there] = layout.schema.field(name).type
+    return found
+
+
+def fields_of(sample: pa.Table, said: LayoutConfig | None = None) -> dict[str, pa.DataType]:
+    """What rows are made of: columns, members of structs, and fields of JSON documents, by path.
+
+    Args:
+        sample: some rows.
+        said: the layout; texts are looked into as documents where it says so. None: wherever they look like it.
+    """
+    found: dict[str, pa.DataType] = {}
+    for field in sample.schema:
+        if field.name in (PLACE, TIME):
+            continue
+        inside = _documents(sample, field.name, said)
+        if inside:
+            prefix = "" if field.name == LINE else field.name + "."
+            found |= {prefix + ".".join(path): kind for path, kind in inside.items()}
+        if field.name != LINE:
+            _flatten(field.name, field.type, found)
+    return found
+
+
+def _documents(sample: pa.Table, column: str, said: LayoutConfig | None) -> dict[tuple[str, ...], pa.DataType]:
+    kind = sample.schema.field(column).type
+    if not (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
+        return {}
+    if said is None:
+        first = next((text for text in sample[column].to_pylist() if text), "")
+        if column != LINE and not first.lstrip().startswith("{"):
+            return {}
+    elif column != LINE and not any(pattern.startswith(column + ".") for pattern in (said.now, said.was)):
+        return {}
+    return documents.kinds_of(flat(sample[column]))
+
+
+def _flatten(path: str, kind: pa.DataType, found: dict[str, pa.DataType]) -> None:
+    if not pa.types.is_struct(kind):
+        found[path] = kind
+        return
+    for field in kind:
+        _flatten(f"{path}.{field.name}", field.type, found)
+
+
+def matched(pattern: str, path: str) -> str | None:
+    """What stands in a path where a pattern has its ``*``, or None if it does not fit."""
+    before, _, after = pattern.partition("*")
+    fits = path.startswith(before) and path.endswith(after) and len(path) > len(before) + len(after)
+    return path[len(before) : len(path) - len(after)] if fits else None
+
+
+def _columns(
+    name: str, said: LayoutConfig, fields: dict[str, pa.DataType], rows: pa.Schema | None
+) -> tuple[list[str], dict[str, str]]:
+    """The row's own columns, and the paths of those whose value lies elsewhere than under their name."""
+    if isinstance(said.columns, dict):
+        return list(said.columns), dict(said.columns)
+    if said.columns:
+        return list(said.columns), {}
+    if rows is not None:
+        return rows.names, {}
+    found = _matching(said, fields)
+    if not found:
+        raise ConfigError(
+            f"No column of {name}'s feed fits now = {said.now!r}.",
+            f"Its columns: {', '.join(fields)}.",
+            f"Mend 'now' in [loads.{name}.layout], or list the row's 'columns'.",
+        )
+    return list(found), {column: path for column, path in found.items() if column != path}
+
+
+def _matching(said: LayoutConfig, fields: dict[str, pa.DataType]) -> dict[str, str]:
+    """The columns that lie under the layout's patterns, by name, with their paths below the ``*``."""
+    found: dict[str, str] = {}
+    aside = bookkeeping(said)
+    patterns = [pattern for pattern in (said.now, said.was) if pattern]
+    for pattern in patterns:
+        for path in fields:
+            inner = matched(pattern, path)
+            if inner is not None and path not in aside and not _of_another_side(path, said, pattern):
+                found.setdefault(re.sub(r"\W", "_", inner) if "." in inner else inner, inner)
+    if "*" not in patterns:  # what stands once for both sides, such as the key
+        once = [path for path in fields if path not in aside and "." not in path]
+        found |= {path: path for path in once if path not in found and not _of_another_side(path, said, "*")}
+    return found
+
+
+def bookkeeping(said: LayoutConfig) -> set[str]:
+    """The columns that a layout names as not the row's own."""
+    time = said.time if isinstance(said.time, str) else ""
+    return {*said.position, said.operation, said.transaction, time, said.deleted, said.sent, *said.bookkeeping} - {""}
+
+
+def _of_another_side(path: str, said: LayoutConfig, pattern: str) -> bool:
+    """Whether a path belongs to another, narrower pattern."""
+    others = [other for other in (said.now, said.was, said.sent) if "*" in other and other not in ("*", pattern)]
+    return any(matched(other, path) is not None or other.startswith(f"{path}.") for other in others)
+
+
+def _kind(
+    name: str,
+    column: str,
+    config: LoadConfig,
+    paths: dict[str, str],
+    said: LayoutConfig,
+    fields: dict[str, pa.DataType],
+    rows: pa.Schema | None,
+) -> pa.DataType:
+    if column in config.types:
+        return arrow_type(name, column, config.types[column])
+    if rows is not None and column in rows.names and not pa.types.is_null(rows.field(column).type):
+        return rows.field(column).type
+    inner = paths.get(column, column)
+    places = [pattern.replace("*", inner) for pattern in (said.now, said.was, "*") if pattern]
+    for path in places:
+        if path in fields and not pa.types.is_null(fields[path]):
+            return fields[path]
+    if any(path in fields for path in places):
+        raise DataError(
+            f"Nothing says what the column {column!r} of {name} holds.",
+            "Its values could not be merged in their own type.",
+            f'Say so in the load: types = {{ "{column}" = "TEXT" }} (or INTEGER, REAL, DECIMAL(10,2), DATE, ...).',
+        )
+    raise ConfigError(
+        f"The layout of {name} names the column {column!r}, which is not at {' or '.join(places)}.",
+        f"What there is: {', '.join(fields)}.",
+        f"Mend 'columns' or 'now' in [loads.{name}.layout], or give its type: types = {{ \"{column}\" = \"TEXT\" }}.",
+    )
+
+
+def _codes(name: str, said: LayoutConfig) -> dict[str, int]:
+    """What each code means, by its text."""
+    listed = [(getattr(said, word), role) for word, role in ROLES.items()]
+    listed += [(said.update_was, OLD), (said.update_now, NEW)]
+    codes: dict[str, int] = {}
+    for values, role in listed:
+        for value in values:
+            text = str(value).lower() if isinstance(value, bool) else str(value)
+            if codes.get(text, role) != role:
+                raise ConfigError(f"The layout of {name} gives the code {text!r} two meanings.")
+            codes[text] = role
+    if bool(codes) != bool(said.operation):
+        what = "codes but no 'operation'" if codes else "an 'operation' but no codes"
+        raise ConfigError(
+            f"The layout of {name} has {what}.", "", f"Both are needed, or neither: [loads.{name}.layout]."
+        )
+    if bool(said.update_was) != bool(said.update_now):
+        raise ConfigError(f"The layout of {name} needs both update_was and update_now, or neither.")
+    return codes
+
+
+def _refuse_absent(name: str, layout: Layout, sample: pa.Table, fields: dict[str, pa.DataType]) -> None:
+    raw = Raw(sample)
+    named = {"operation": layout.operation, "time": layout.time, "transaction": layout.transaction,
+             "deleted": layout.deleted, "sent": "" if "*" in layout.sent else layout.sent}  # fmt: skip
+    for word, path in named.items():
+        if path and (not raw.has(path) or (raw.within(path) and path not in fields and sample.num_rows)):
+            near = difflib.get_close_matches(path, list(fields), 1)
+            raise ConfigError(
+                f"The layout of {name} says {word} = {path!r}, and there is no such column.",
+                f"Did you mean {near[0]!r}?" if near else f"What there is: {', '.join(fields)}.",
+                f"Mend it in [loads.{name}.layout].",
+            )

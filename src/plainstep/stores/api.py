@@ -1,0 +1,415 @@
+"""What a store offers: a few small protocols."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager
+from datetime import datetime
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
+
+from plainstep.core.positions import Mark, Place, Span, TableMark, Waiting, Window
+from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, LeftOut, Reader, Snapshot, TableInfo
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes.batch import Changes
+    from plainstep.errors import Refused
+
+
+class Reading(Protocol):
+    """A table that is being read, in one transaction."""
+
+    def select(self, columns: Sequence[str], texts: dict[str, str], tail: str) -> Iterator[pa.RecordBatch]:
+        """Rows, in batches.
+
+        Args:
+            columns: the table's columns that are wanted, in their own types.
+            texts: SQL expressions that are wanted beside them, as text, by the names they get.
+            tail: what follows the table's name in the query.
+        """
+        ...
+
+    def first(self, sql: str) -> tuple[Any, ...] | None:
+        """The first row of a query."""
+        ...
+
+    def matching(self, columns: Sequence[str], keys: pa.Table, where_null: str = "") -> Iterator[pa.RecordBatch]:
+        """The rows with these values of some columns, under the table's own names; if asked, only where one is null."""
+        ...
+
+    def beside(self, table: Any) -> Reading:
+        """Another table of the same store, in the same transaction."""
+        ...
+
+    def unsettled(self, column: str) -> str:
+        """A condition on changes that are safe to read by the order of this column, or empty where all are.
+
+        Changes that another transaction has yet to commit may lie before some that are there already.
+
+        Raises:
+            Refused: such a transaction stays open.
+        """
+        ...
+
+
+class Table(Protocol):
+    """A table or view that can be read, whether its changes are recorded or not.
+
+    Attributes:
+        place: its name, as in ``town.tree``.
+        sql: its name, as SQL writes it.
+        typed: whether its columns hold values of their own types only.
+    """
+
+    place: str
+    sql: str
+    typed: bool
+
+    def schema(self) -> pa.Schema:
+        """Its columns; ``null`` is the type of one that does not say what it holds."""
+        ...
+
+    def key(self) -> tuple[str, ...]:
+        """Its primary key, or nothing."""
+        ...
+
+    def never_null(self) -> frozenset[str]:
+        """The columns that are known to hold a value in every row."""
+        ...
+
+    def text(self, column: str) -> str:
+        """A column's value as text, as SQL."""
+        ...
+
+    def literal(self, column: str, value: str) -> str:
+        """A value of a column, given as that text, as SQL.
+
+        Raises:
+            ConfigError: it is no value of that column.
+        """
+        ...
+
+    def binary(self, value: str) -> str:
+        """A text that is compared letter by letter, whatever the store's collation, as SQL."""
+        ...
+
+    def insertion(self, row: dict[str, Any]) -> str:
+        """The statement that brings a row back, without what the table computes itself."""
+        ...
+
+    def later(self, column: str, time: datetime) -> str:
+        """The condition that a column holds a later time, as SQL."""
+        ...
+
+    def reading(self) -> AbstractContextManager[Reading]:
+        """Read it, in one transaction."""
+        ...
+
+
+class Source(Protocol):
+    """Where the changes of one table are read.
+
+    Attributes:
+        own_capture: whether the changes are Plain Step's own capture, which is known to be complete.
+        rereads: whether a window may hold what is merged already.
+        reversible: whether old values are told, so that changes could be undone.
+        sure: whether operations say which rows are there, so that one that does not fit is a contradiction.
+    """
+
+    own_capture: bool
+    rereads: bool
+    reversible: bool
+    sure: bool
+
+    def key(self) -> tuple[str, ...]:
+        """The columns that tell rows apart."""
+        ...
+
+    def warnings(self) -> list[str]:
+        """What a person should know about this source, such as columns that are not captured."""
+        ...
+
+    def schema(self) -> pa.Schema:
+        """The columns that changes and snapshots carry."""
+        ...
+
+    def span(self) -> Span:
+        """How far the source can be read now."""
+        ...
+
+    def time_of(self, place: Place) -> datetime | None:
+        """When the change at a place was made, if it is held and the source knows."""
+        ...
+
+    def waiting(self, window: Window) -> Waiting:
+        """How much a window holds, told without reading it. A window of nothing is told at no cost."""
+        ...
+
+    def read(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, in batches; at least one batch, which may be empty."""
+        ...
+
+    def reserve(self) -> None:
+        """Before a first load: keep every change from here on until ``settled`` is called."""
+        ...
+
+    def settled(self, mark: Place, upto: Place) -> None:
+        """After a step: its load is merged up to ``mark``, and nothing for it lies between there and ``upto``."""
+        ...
+
+    def snapshot(self) -> AbstractContextManager[Snapshot]:
+        """The table as it stands, with the position it stands at, from one read transaction."""
+        ...
+
+    def locate(self, point: int | datetime) -> Place:
+        """The place that a position stands for, or the last one whose changes were all made at or before a time."""
+        ...
+
+    def trim(self, places: Sequence[Place], really: bool = True) -> int:
+        """Forget changes that lie before all of these places; return how many (that would be, if not really)."""
+        ...
+
+
+class RecordedSource(Source, Protocol):
+    """A source that reads our own capture, which records changes as its triggers fire."""
+
+    def recorded(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window as they were recorded, with both images."""
+        ...
+
+    def table(self) -> Table:
+        """The table itself."""
+        ...
+
+    def end(self) -> Place:
+        """Where its changes end now. What is known of the reading that is going on stays known."""
+        ...
+
+
+@runtime_checkable
+class LeanSource(Source, Protocol):
+    """A source that is quicker where old values are not asked for."""
+
+    def read_lean(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, with old values of the key only, and ``same``: whether all stayed as it was."""
+        ...
+
+    def unchanged(self, firsts: list[int], lasts: list[int]) -> list[bool]:
+        """For pairs of changes, whether the row was before the first as it is after the last."""
+        ...
+
+    def in_order(self, numbers: list[int]) -> bool:
+        """Whether some changes, which are all that certain rows went through in certain transactions, are in their order."""
+        ...
+
+
+@runtime_checkable
+class CapturedTable(Source, Protocol):
+    """A source that reads our own capture."""
+
+    def held(self) -> CaptureInfo:
+        """What its capture holds, as it was when its span was last told."""
+        ...
+
+
+@runtime_checkable
+class LooselyTyped(Source, Protocol):
+    """A source in whose columns any value may stand.
+
+    Attributes:
+        on_bad_value: what is done with one that does not fit: ``refuse``, ``round``, ``null`` or ``quarantine``.
+        spells_keys: whether two rows may have keys that are one value, written in two ways.
+    """
+
+    on_bad_value: str
+
+    @property
+    def spells_keys(self) -> bool: ...
+
+    def table(self) -> Table:
+        """The table itself, its values read as those of its changes are."""
+        ...
+
+    def read_bent(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, all of them: with nulls where rows are set aside for a value."""
+        ...
+
+
+@runtime_checkable
+class LeavesOut(Source, Protocol):
+    """A source of which some rows may be left out, or taken otherwise than they stand there."""
+
+    def left_out(self) -> LeftOut:
+        """What the last reading left out."""
+        ...
+
+
+@runtime_checkable
+class ForeignSource(Source, Protocol):
+    """A source whose positions are its own."""
+
+    def placed(self, said: str) -> Place:
+        """The last place that is not after a position, as a person wrote it."""
+        ...
+
+    def shown(self, place: Place) -> str:
+        """A place as people know it."""
+        ...
+
+    def untold(self) -> list[str]:
+        """What the changes cannot tell."""
+        ...
+
+    def span_after(self, mark: Mark) -> Span:
+        """How far the source can be read now, going on from a mark."""
+        ...
+
+    def why_not(self, mark: Mark, span: Span) -> Refused | None:
+        """Why a load cannot go on from its mark, or None if it can."""
+        ...
+
+
+class Target(Protocol):
+    """Where rows, marks and ledger are kept."""
+
+    def mark(self, load: str) -> Mark | None:
+        """A load's mark, or None before its first step."""
+        ...
+
+    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
+        """Every load's mark and the step that set it, at once."""
+        ...
+
+    def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
+        """The newest steps, or the newest that were refused, oldest first."""
+        ...
+
+    def record_refusal(self, entry: LedgerEntry) -> None:
+        """Write down that a step was refused, unless that is written already."""
+        ...
+
+    def aside(self, load: str) -> list[Aside]:
+        """The rows of a load that are set aside, oldest first."""
+        ...
+
+    def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
+        """A table's columns, or None if there is none.
+
+        Raises:
+            Refused: the table cannot be merged into by this key.
+        """
+        ...
+
+    def standing_table(self, name: str) -> TableMark | None:
+        """A table as it stands, as a mark would keep it; None if there is none. Told at little cost."""
+        ...
+
+    def fits(self, schema: pa.Schema) -> pa.Schema:
+        """The schema as this store would hold it."""
+        ...
+
+    def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
+        """All rows of a table, in the given columns and types."""
+        ...
+
+    def finish(self) -> None:
+        """Finish what a commit that was made left to be done, if it was killed then."""
+        ...
+
+    def commit(self, *commits: Commit) -> None:
+        """Make all edits, move the marks and add the ledger rows, in one transaction.
+
+        Raises:
+            MarkMoved: a mark is no longer where it was read.
+            Refused: the edits cannot be made; nothing was written.
+        """
+        ...
+
+
+class Store(Protocol):
+    """A place with a URL that holds tables.
+
+    Attributes:
+        name: its name in plainstep.toml.
+        url: its URL, without a password.
+        place: what tells it from every other store: a path, or a server and a database.
+        wait: how many seconds to wait for a lock, or to come back to a server that was lost.
+        exclusive: whether it cannot be written while it is being read.
+        appends_only: whether rows can only be added to it.
+    """
+
+    name: str
+    url: str
+    place: str
+    wait: float
+    exclusive: bool
+    appends_only: bool
+
+    def source(self, table: str, types: dict[str, str], how: str, reader: str) -> Source:
+        """The changes of one table. Nothing is opened yet.
+
+        Args:
+            table: the table's name.
+            types: what columns hold, where it is not what they are declared as.
+            how: how its changes are read: ``capture`` or ``log``.
+            reader: who reads, by a name that is the same at every step.
+
+        Raises:
+            Refused: the store is no source.
+        """
+        ...
+
+    def table(self, name: str, types: dict[str, str]) -> Table:
+        """One of its tables or views, to be read as it is. Nothing is opened yet.
+
+        Args:
+            name: its name.
+            types: what columns hold, where it is not what they are declared as.
+
+        Raises:
+            Refused: the store has no tables.
+        """
+        ...
+
+    def tables(self) -> list[str]:
+        """The tables that it holds, without Plain Step's own."""
+        ...
+
+    def target(self) -> Target:
+        """The store as a place to merge into."""
+        ...
+
+    def capture_on(
+        self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
+    ) -> tuple[CaptureInfo, bool]:
+        """Turn capture on; say what is captured, and whether it was off before."""
+        ...
+
+    def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
+        """Turn capture off and forget its changes."""
+        ...
+
+    def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
+        """Bring capture up to the table's columns; say what was done."""
+        ...
+
+    def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
+        """What is captured in this store; of one table, or in one way, where these are named."""
+        ...
+
+    def moment(self, tables: Sequence[str]) -> AbstractContextManager[None]:
+        """Meanwhile, the spans and snapshots of these captured tables are of one moment."""
+        ...
+
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Keep what costs to open open meanwhile, so that many small looks cost little."""
+        ...
+
+    def readers(self, table: str = "") -> list[Reader]:
+        """Who reads its captured tables, or one of them, as far as they are written down."""
+        ...
+
+    def forget(self, reader: str) -> int:
+        """Strike a reader out; return how many tables it was written down for."""
+        ...

@@ -1,0 +1,105 @@
+"""What a feed offers: raw rows in the order of their positions, and where those positions begin and end."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING, Protocol
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.errors import Refused
+    from plainstep.stores.api import Reading
+
+
+@dataclass(frozen=True)
+class Ends:
+    """How far a feed can be read.
+
+    Attributes:
+        first, last: the positions of the first and the last row that are safe to read, as texts; None without rows.
+        note: what a person should know of them.
+    """
+
+    first: str | None
+    last: str | None
+    note: str = ""
+
+
+class Feed(Protocol):
+    """Rows in the order of their positions. A position is a text; None stands for before all of them.
+
+    Attributes:
+        place: its name, for messages.
+        identity: what it is; another feed, or another order, has another.
+    """
+
+    place: str
+    identity: str
+
+    def want(self, kinds: dict[str, pa.DataType | None]) -> None:
+        """Say what will be read of the rows: by path, with the type it should have, or None for as it is."""
+        ...
+
+    def columns(self) -> pa.Schema:
+        """The columns of what ``read`` gives."""
+        ...
+
+    def ends(self) -> Ends:
+        """How far it can be read now."""
+        ...
+
+    def opened(self) -> AbstractContextManager[tuple[Ends, Reading | None]]:
+        """How far it can be read, and the transaction that says so, so that other tables can be read in it."""
+        ...
+
+    def at_or_before(self, position: str) -> str | None:
+        """The last position that is not after this one, or None if there is none.
+
+        Raises:
+            ConfigError: it cannot be a position of this feed.
+        """
+        ...
+
+    def before_time(self, moment: datetime) -> str | None:
+        """The last position before the first change that was made after a time, or None if there is none.
+
+        Raises:
+            ConfigError: nothing tells when changes were made.
+        """
+        ...
+
+    def count(self, after: str | None, upto: str | None) -> tuple[int | None, bool, datetime | None]:
+        """How many rows there are in between (None: not known), whether there is any, and when the first was made."""
+        ...
+
+    def read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
+        """The rows in between, in order, with their positions as ``plainstep.place``."""
+        ...
+
+    def sample(self) -> pa.Table:
+        """Some rows, to learn from what they are made of."""
+        ...
+
+    def ends_after(self, mark: str) -> Ends:
+        """How far it can be read now, going on from a mark."""
+        ...
+
+    def refusal(self, load: str, mark: str) -> Refused | None:
+        """Why a load cannot go on from a mark, or None if it can."""
+        ...
+
+    def warnings(self) -> list[str]:
+        """What a person should know of it."""
+        ...
+
+    def shown(self, position: str) -> str:
+        """A position as people know it."""
+        ...
+
+    def told(self, position: str) -> str:
+        """Which row of which table or file a position means, for messages."""
+        ...

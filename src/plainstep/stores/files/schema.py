@@ -1,0 +1,167 @@
+"""What is read of the rows of some files: which columns, of which types, and what orders them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import pyarrow as pa
+
+from plainstep.core.casting import fitted
+from plainstep.core.changes.batch import AT, flat
+from plainstep.core.layouts import documents
+from plainstep.core.layouts.rows import LINE, PLACE, WRONG, Raw
+from plainstep.errors import ConfigError, Refused
+from plainstep.formats.lines import Rows
+from plainstep.formats.prefetch import ahead, fetched
+from plainstep.formats.reader import columns_of, read
+from plainstep.formats.sniff import typed
+from plainstep.sources.layout_binding import fields_of
+from plainstep.stores.files.listing import File
+from plainstep.stores.files.merge_order import Order
+
+if TYPE_CHECKING:
+    from plainstep.settings.models import LayoutConfig
+
+# Rows of a file that are looked at to learn what it holds.
+SAMPLE = 1000
+
+
+class Shape:
+    """What is read of the rows of some files.
+
+    Args:
+        place: the feed's name, for messages.
+        layout: how its rows are read.
+        files: tells which files there are.
+    """
+
+    def __init__(self, place: str, layout: LayoutConfig, files: Callable[[], list[File]]) -> None:
+        self.place, self.layout, self.files = place, layout, files
+        self._wanted: dict[str, pa.DataType] = {}
+
+    @cached_property
+    def _sampled(self) -> pa.Table:
+        """Rows of the first and of the newest files, with the types that their texts seem to have."""
+        files = self.files()
+        tables = []
+        for file in files if len(files) <= 4 else [*files[:2], *files[-2:]]:
+            for rows in read(
+                file.path, file.name, file.size if file.kind.grows else None, few=True, longest=file.kind.longest
+            ):
+                found = rows.table.slice(0, SAMPLE)
+                tables.append(typed(found) if file.kind.format == "csv" else found)
+                break
+        if not tables:
+            what = f"There are no rows in {self.place} yet" if files else f"There is no file {self.place} to read"
+            raise Refused(
+                f"{what}.",
+                "What its rows are made of cannot be told.",
+                "Check the pattern, or run the command again when the first file is finished.",
+            )
+        return pa.concat_tables(tables, promote_options="permissive")
+
+    def sample(self) -> pa.Table:
+        """Some rows, to learn from what they are made of."""
+        return self._sampled.append_column(PLACE, pa.array([""] * self._sampled.num_rows, pa.string()))
+
+    def want(self, kinds: dict[str, pa.DataType | None]) -> None:
+        """Say what will be read of the rows."""
+        fields = fields_of(self._sampled, self.layout)
+        self._wanted = {path: kind or self._kind(path, fields) for path, kind in kinds.items()}
+        if self.order is not None:
+            self._wanted |= dict(zip(self.order.paths, self.order.kinds, strict=True))
+        self.__dict__.pop("_schema", None)
+
+    def _kind(self, path: str, fields: dict[str, pa.DataType]) -> pa.DataType:
+        """The type of what is not the row's own: times are read as times at once, if all of them seem to be."""
+        kind = fields.get(path, pa.string())
+        if path == self.layout.time and pa.types.is_string(kind):
+            texts = Raw(self._sampled).column(path)
+            return AT if texts.null_count < len(texts) and not len(fitted(texts, AT)[1]) else kind
+        return pa.string() if pa.types.is_null(kind) else kind
+
+    @cached_property
+    def _schema(self) -> pa.Schema:
+        """The columns of all files, as they are read."""
+        schemas = [columns_of(file.path, file.name, file.kind.longest) for file in self.files()]
+        whole = pa.unify_schemas(schemas, promote_options="permissive")
+        heads = {path.split(".")[0] for path in self._wanted} | set(self._wanted)
+        names = [name for name in whole.names if name in heads]
+        if LINE in whole.names:
+            names = [path for path in self._wanted if path not in whole.names] + names
+            names += [LINE] if self.layout.absent != "null" else []
+        order = self.order
+        numbered = order is not None and len(order.kinds) == 1 and pa.types.is_integer(order.kinds[0])
+        place = order.kinds[0] if order is not None and numbered else pa.string()
+        return pa.schema([(name, self._type(name, whole)) for name in names] + [(WRONG, pa.string()), (PLACE, place)])
+
+    def _type(self, name: str, whole: pa.Schema) -> pa.DataType:
+        if name == LINE:
+            return pa.string()
+        # What comes as text, in JSON lines and CSV, is read as what it is wanted as.
+        if name == self.layout.operation and LINE not in whole.names and pa.types.is_string(whole.field(name).type):
+            return pa.dictionary(pa.int32(), pa.string())  # a few codes, over and over
+        texts = name not in whole.names or pa.types.is_string(whole.field(name).type)
+        return self._wanted[name] if texts and name in self._wanted else whole.field(name).type
+
+    def columns(self) -> pa.Schema:
+        """The columns of what ``read`` gives."""
+        return self._schema
+
+    @cached_property
+    def order(self) -> Order | None:
+        """How positions in the rows are compared, or None where files and lines order them."""
+        if not self.layout.position:
+            return None
+        # By the oldest rows: a newer one that holds something else is told, and changes nothing about the order.
+        first = self._sampled.slice(0, 1)
+        fields = fields_of(first, self.layout)
+        for path in self.layout.position:
+            if path not in fields:
+                raise ConfigError(
+                    f"The position names {path!r}, which the rows of {self.place} do not have.",
+                    f"What they have: {', '.join(fields)}.",
+                    "Mend 'position' in the layout.",
+                )
+        raw = Raw(self._sampled)
+        return Order.of(self.layout.position, {path: raw.typed(path, fields[path]) for path in self.layout.position})
+
+    def rows(self, file: File, start: int = 0, lines: int = 0) -> Iterator[Rows]:
+        """The rows of a file, with the fields that are wanted as columns."""
+        upto = file.size if file.kind.grows else None
+        found = read(file.path, file.name, upto, start, lines, wanted=self._schema, longest=file.kind.longest)
+        if file.kind.format != "json":
+            return found
+        return ahead(fetched(found), lambda rows: Rows(self._fields(rows.table), rows.lines))
+
+    def _fields(self, table: pa.Table) -> pa.Table:
+        """The fields of JSON lines that are wanted, as columns, read all at once."""
+        kinds = {tuple(path.split(".")): kind for path, kind in self._wanted.items()}
+        found, wrong = documents.read(flat(table[LINE]), kinds)
+        columns = {".".join(path): column for path, column in found.items()}
+        if wrong:
+            columns[WRONG] = pa.array([wrong.get(row) for row in range(table.num_rows)], pa.string())
+        if self.layout.absent != "null":
+            columns[LINE] = table[LINE]
+        return pa.table(columns)
+
+    def whole(self, table: pa.Table, file: File) -> pa.Table:
+        """The rows with every column that some file has: null where this one lacks it.
+
+        Raises:
+            Refused: it lacks a column that the layout needs.
+        """
+        missing = [name for name in self._schema.names if name not in {*table.column_names, PLACE}]
+        layout = self.layout
+        needed = {*layout.position, layout.operation, layout.transaction, layout.deleted, layout.sent}
+        for name in missing:
+            if name in needed:
+                raise Refused(
+                    f"{file.name} has no column {name!r}, which the layout needs.",
+                    f"Its columns: {', '.join(table.column_names)}.",
+                    "Mend or remove the file, or mend the layout.",
+                )
+            table = table.append_column(name, pa.nulls(table.num_rows, self._schema.field(name).type))
+        return table.select([name for name in self._schema.names if name != PLACE])

@@ -1,0 +1,1 @@
+"""Capture in PostgreSQL: by triggers into change tables, or from the server's log."""

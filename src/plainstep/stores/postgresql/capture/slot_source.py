@@ -1,0 +1,339 @@
+"""Reading a PostgreSQL table's changes out of the server's log, and the table itself at one moment."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING, Any
+
+import psycopg
+
+from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.positions import Place, Span, Waiting, Window
+from plainstep.errors import Refused, StoreError
+from plainstep.sql.literals import quoted, text
+from plainstep.stores.garbage_collection import held_off
+from plainstep.stores.postgresql import catalog, pgoutput
+from plainstep.stores.postgresql.capture import registry, snapshots
+from plainstep.stores.postgresql.capture import slot as log
+from plainstep.stores.postgresql.capture.source import TableSource
+from plainstep.stores.postgresql.connection import Connection
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes.batch import Changes
+    from plainstep.stores.postgresql.store import PostgresqlStore
+    from plainstep.stores.postgresql.types import Column
+
+# Messages fetched and decoded at a time: at first, at most, and at most by their bytes.
+FIRST, MOST, MOST_BYTES = 1 << 8, 1 << 14, 1 << 26
+# How much log without a change of the table is let stand before the slot moves past it.
+IDLE = 16 << 20
+PAGE = 8192
+
+MESSAGES = (
+    "SELECT data FROM pg_logical_slot_peek_binary_changes({slot}, {upto}, {limit}, "
+    "'proto_version', '1', 'publication_names', {published}) WHERE {kinds}"
+)
+EVERYTHING, BEGINS = "true", "get_byte(data, 0) = ascii('B')"
+Begins = Callable[[pgoutput.Begin], bool]
+
+
+class LogSource(TableSource):
+    """The changes of one table, as the server's log has them.
+
+    Positions are places in the log, as whole numbers. Changes come in the order in which their transactions
+    committed, so a window is told by its two places alone; only after a first load, whose snapshot cannot know
+    its own place to the byte, the mark carries that snapshot as its token.
+
+    Args:
+        store: the database.
+        table: the table's name.
+        types: types to use instead of the columns' own, by column.
+        reader: who reads, by a name that is the same at every step.
+    """
+
+    def __init__(self, store: PostgresqlStore, table: str, types: dict[str, str], reader: str) -> None:
+        super().__init__(store, table, types, log.Log(store))
+        self.reader = reader
+
+    def hidden(self, table: catalog.Table) -> frozenset[str]:
+        """Computed columns are not in the log."""
+        return table.generated
+
+    def plain(self, column: Column) -> str:
+        """A column of the table, as it is."""
+        return quoted(column.name)
+
+    def span(self) -> Span:
+        """How far the log can be read now: all that is flushed."""
+        if self.store.in_moment:
+            with self.store.opened() as connection, connection.transaction():
+                self.store.read_only(connection)
+                self.renew(connection)
+                return self.stands_at(connection)
+        with self.store.opened() as connection:
+            self.renew(connection)
+            return self._span(connection)
+
+    def stands_at(self, connection: Connection) -> Span:
+        """Where the transaction's snapshot stands.
+
+        The token is the snapshot itself: what it saw is not applied again, what it did not see is in the log after
+        where the slot stood before.
+        """
+        row = connection.execute("SELECT pg_current_snapshot()::text").fetchone()
+        assert row is not None
+        return replace(self._span(connection, wait=True), token=row[0])
+
+    def _span(self, connection: Connection, wait: bool = False) -> Span:
+        row = connection.execute(log.SLOT, [self.state.changes]).fetchone()
+        if row is None:
+            raise StoreError(f"The slot {self.state.changes} is gone.")
+        confirmed, _, held_back = row
+        known = registry.known_reader(connection, self.state.identity, self.reader, "ACCESS SHARE")
+        oldest = confirmed
+        if known and known[0] is not None and known[1] >= confirmed:
+            oldest = min(oldest, known[0])  # what lies between is known to hold nothing of this table
+        head = max(_flushed(connection, wait), oldest)
+        return Span(
+            self.state.identity,
+            oldest,
+            head,
+            start=self.state.trimmed,
+            holds_back=held_back,
+            since=self.state.since,
+        )
+
+    def time_of(self, place: Place) -> datetime | None:
+        """The log does not tell the time of a place."""
+        return None
+
+    def waiting(self, window: Window) -> Waiting:
+        """Whether a window holds anything; how much is only known by reading it."""
+        if window.upto <= window.after and not window.after_token:
+            return Waiting(0, False)
+        # Where the slot stands at the window's beginning, its first transaction is the first there is.
+        first = not window.after_token and window.after <= self._confirmed()
+        for begin in self._begins(window, "1" if first else "NULL"):
+            return Waiting(None, True, _time(begin.at))
+        return Waiting(0, False)
+
+    def _begins(self, window: Window, limit: str = "NULL") -> Iterator[pgoutput.Begin]:
+        """The transactions of a window, each by its beginning."""
+        wanted = _wanted(window)
+        for messages in self._messages(window, BEGINS, limit):
+            for (data,) in messages:
+                begin = pgoutput.begin_of(data)
+                if wanted(begin):
+                    yield begin
+
+    def _confirmed(self) -> int:
+        with self.store.opened() as connection:
+            row = connection.execute(log.SLOT, [self.state.changes]).fetchone()
+            return int(row[0]) if row else 0
+
+    def locate(self, point: int | datetime) -> Place:
+        """The place itself, or the end of the last transaction that committed at or before a time."""
+        if isinstance(point, int):
+            return Place(point)
+        with self.store.opened() as connection:
+            oldest, head = self._confirmed(), _flushed(connection)
+        found = Place(oldest)
+        latest = (point - datetime.fromtimestamp(0, UTC)) // timedelta(microseconds=1)
+        for begin in self._begins(Window(oldest, head)):
+            if begin.at > latest:
+                break
+            found = Place(begin.position + 1, "", _time(begin.at))
+        return found
+
+    def trim(self, places: Sequence[Place], really: bool = True) -> int:
+        """The slot forgets by itself what every reader has merged."""
+        return 0
+
+    def reserve(self) -> None:
+        """From here on the slot does not move past where it is, until this reader has merged."""
+        with self.store.opened() as connection, connection.transaction():
+            connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
+            registry.known_reader(connection, self.state.identity, self.reader)
+            registry.note_reader(connection, self.state.identity, self.reader, None, self._confirmed())
+
+    def settled(self, mark: Place, upto: Place) -> None:
+        """Everything up to a place is merged, or holds nothing of this table: the slot may move on."""
+        if mark.token:
+            return  # what the snapshot did not see may lie before its place: the slot waits for the next step
+        with self.store.opened() as connection, connection.transaction():
+            connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
+            known = registry.known_reader(connection, self.state.identity, self.reader)
+            if known and known[0] == mark.position and upto.position - known[1] < IDLE:
+                return
+            registry.note_reader(connection, self.state.identity, self.reader, mark.position, upto.position)
+            slowest = registry.slowest_reader(connection, self.state.identity)
+        if slowest is not None and slowest > self._confirmed():
+            self._advance(slowest)
+
+    def _advance(self, position: int) -> None:
+        with self.store.opened() as connection:
+            self._when_free(
+                lambda: connection.execute(
+                    "SELECT pg_replication_slot_advance(%s, %s)", [self.state.changes, log.lsn(position)]
+                )
+            )
+
+    def _when_free(self, work: Callable[[], Any]) -> Any:
+        """Do something with the slot as soon as no other reader is at it."""
+        until = time.monotonic() + self.store.wait
+        while True:
+            try:
+                return work()
+            except psycopg.errors.ObjectInUse:
+                if time.monotonic() > until:
+                    raise StoreError(
+                        f"The slot {self.state.changes} was in use for {self.store.wait:g} seconds.",
+                        "Another step, or a replication client, is reading it.",
+                        "Run the command again when it has finished.",
+                    ) from None
+            time.sleep(0.02)
+
+    def _messages(self, window: Window, kinds: str = EVERYTHING, limit: str = "NULL") -> Iterator[list[tuple[bytes]]]:
+        """The messages up to the end of a window, from where the slot stands, some at a time."""
+        slot, upto, published = map(text, (self.state.changes, log.lsn(window.upto), log.publication(self.state.oid)))
+        declare = "DECLARE plainstep_read NO SCROLL CURSOR FOR " + MESSAGES.format(
+            slot=slot, upto=upto, limit=limit, published=published, kinds=kinds
+        )
+        with self.store.opened() as connection, connection.transaction(), connection.cursor(binary=True) as cursor:
+
+            def fetched(count: int = FIRST) -> list[tuple[bytes]]:
+                with held_off():
+                    return cursor.execute(f"FETCH {count} FROM plainstep_read").fetchall()
+
+            def first() -> list[tuple[bytes]]:
+                with connection.transaction():  # a savepoint to come back to while another reads the slot
+                    cursor.execute(declare)
+                    return fetched()
+
+            rows = self._when_free(first)
+            while rows:
+                yield rows
+                average = sum(len(data) for (data,) in rows) // len(rows) + 1
+                rows = fetched(max(1, min(MOST, MOST_BYTES // average)))
+
+    def read(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, in batches.
+
+        Raises:
+            DataError: a value has no like in other stores.
+        """
+        decoder = pgoutput.Decoder([column.name for column in self.columns], _wanted(window))
+        seq = 0
+        yield self._changes(None, seq)  # so that the columns are known, whatever comes
+        for messages in self._messages(window):
+            for rows in decoder.decode([data for (data,) in messages]):
+                yield self._changes(rows, seq)
+                seq += len(rows)
+
+    def _changes(self, rows: pgoutput.Rows | None, seq: int) -> Changes:
+        import numpy as np
+        import pyarrow as pa
+
+        from plainstep.core.changes.batch import AT, Changes, name_lists
+
+        assert self.state.table is not None
+        full = self.state.table.identity == "f"
+        empty = pa.nulls(0, pa.binary())
+        count, begins = (len(rows), rows.begin) if rows else (0, [])
+        op = rows.op if rows else np.zeros(0, np.int8)
+        if rows:
+            self._refuse_untold(rows, full)
+        if rows and full:  # an update without its old row, from before the replica identity was set so
+            op = np.where((op == Op.UPDATE) & ~rows.whole, np.int8(Op.PUT), op)
+        columns: dict[str, Any] = {
+            "op": pa.array(op, pa.int8()),
+            "seq": pa.array(np.arange(seq + 1, seq + 1 + count)),
+            "at": pa.array([begin.at for begin in begins], pa.int64()).cast(AT),
+            "txn": pa.array([begin.xid for begin in begins], pa.int64()),
+            "place": pa.array([begin.position + 1 for begin in begins], pa.int64()),  # the first that includes it
+        }
+        if rows and rows.sent:
+            names = [column.name for column in self.columns]
+            columns["given"] = name_lists(dict(zip(names, rows.sent, strict=True)), count)
+        for side in (WAS, NOW):
+            for place, column in enumerate(self.columns):
+                if side == NOW or full or column.name in self.state.key:
+                    values = empty if rows is None else (rows.was if side == WAS else rows.now)[place]
+                    columns[side + column.name] = self._typed(column, values)
+        return Changes(pa.table(columns))
+
+    def _refuse_untold(self, rows: pgoutput.Rows, full: bool) -> None:
+        """Refuse changes that were logged while the table's replica identity was another.
+
+        Raises:
+            Refused: they do not tell which row changed, or what a row was that went.
+        """
+        gone = rows.op == Op.DELETE
+        if (gone | (rows.op == Op.UPDATE)).any() and not set(self.state.key) <= rows.identifying:
+            told = f"they do not tell the old {', '.join(self.state.key)}"
+        elif full and (gone & ~rows.whole).any():
+            told = "deleted rows come without their old values"
+        else:
+            return
+        raise Refused(
+            f"Changes of {self.name} were logged while its replica identity was another: {told}.",
+            "Which rows changed, or what they were, is not known.",
+            "plainstep reload LOAD compares the whole table and goes on from there.",
+        )
+
+    def _typed(self, column: Column, values: pa.Array) -> pa.Array:
+        import pyarrow as pa
+
+        from plainstep.stores.postgresql.types import Misfit, from_text, misfit
+
+        texts = values.cast(pa.string())
+        try:
+            return from_text(texts, column.kind)
+        except Misfit as wrong:
+            raise misfit(self.name, column, texts[wrong.index].as_py()) from None
+
+
+def _wanted(window: Window) -> Begins:
+    """Whether a transaction belongs to a window.
+
+    By the place where its commit is written; but after a snapshot, by whether the snapshot saw it, and up to one,
+    likewise.
+    """
+    after = snapshots.Snapshot.parse(window.after_token) if window.after_token else None
+    upto = snapshots.Snapshot.parse(window.upto_token) if window.upto_token else None
+
+    def wanted(begin: pgoutput.Begin) -> bool:
+        late = not after.includes(after.widened(begin.xid)) if after else begin.position >= window.after
+        early = upto.includes(upto.widened(begin.xid)) if upto else begin.position < window.upto
+        return late and early
+
+    return wanted
+
+
+def _flushed(connection: Connection, all_of_it: bool = False) -> int:
+    """How far the log is written for good, at the end of a record.
+
+    Where it ends with a page, a record may go on behind it; the server writes the rest within a moment. The same
+    moment is waited for where everything is wanted that others see already (they may not wait for it to be written).
+    """
+    began = None
+    for _ in range(50):
+        row = connection.execute(
+            f"SELECT {log.NUMBER.format('pg_current_wal_flush_lsn()')}, {log.NUMBER.format('pg_current_wal_insert_lsn()')}"
+        ).fetchone()
+        assert row is not None
+        flushed, inserted = row
+        began = inserted if began is None else began
+        if flushed >= began or (flushed % PAGE and not all_of_it):
+            break
+        time.sleep(0.02)
+    return int(flushed)
+
+
+def _time(microseconds: int) -> datetime:
+    return datetime.fromtimestamp(microseconds / 1_000_000, UTC)

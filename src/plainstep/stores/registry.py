@@ -1,0 +1,39 @@
+"""Stores: where changes are read and rows are merged. Found by the scheme of their URL."""
+
+from __future__ import annotations
+
+import difflib
+from importlib.metadata import entry_points
+from pathlib import Path
+from typing import cast
+
+from plainstep.errors import ConfigError
+from plainstep.redaction import keep_secret, shown_url
+from plainstep.stores.api import Store
+
+GROUP = "plainstep.stores"
+
+
+def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
+    """Make a store from its URL. Nothing is opened yet.
+
+    Args:
+        name: the store's name in plainstep.toml.
+        url: its URL; the scheme says which kind of store it is.
+        base: the folder that relative paths start from.
+        wait: how many seconds to wait for a lock.
+
+    Raises:
+        ConfigError: no store is known for the scheme.
+    """
+    keep_secret(url)
+    scheme = url.split(":", 1)[0].lower()
+    found = {point.name: point for point in entry_points(group=GROUP)}
+    if ":" not in url or scheme not in found:
+        near = difflib.get_close_matches(scheme, found, 1)
+        raise ConfigError(
+            f"The store {name!r} has the URL {shown_url(url)!r}, and no store is known for {scheme!r}.",
+            f"Known: {', '.join(sorted(found))}.",
+            f"Did you mean {near[0]}:///...?" if near else "A URL looks like sqlite:///town.db.",
+        )
+    return cast(Store, found[scheme].load()(name, url, base, wait))

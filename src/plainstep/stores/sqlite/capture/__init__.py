@@ -1,0 +1,1 @@
+"""Capture in SQLite: change tables written by triggers, and what reads them."""

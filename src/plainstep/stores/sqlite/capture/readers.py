@@ -1,0 +1,70 @@
+"""Who reads the captured tables of a SQLite file, written down in it, so that nobody trims what another has yet to read."""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import TYPE_CHECKING, Any
+
+from plainstep.core.positions import Place
+from plainstep.stores.records import Reader
+from plainstep.stores.sqlite.capture.state import READERS, since_epoch
+from plainstep.stores.sqlite.capture.triggers import CLOCK
+
+if TYPE_CHECKING:
+    from plainstep.stores.sqlite.store import SqliteStore
+
+# Milliseconds to wait for a lock: what cannot be written down now is told by the next step.
+PATIENCE = 200
+
+
+def note(store: SqliteStore, identity: str, reader: str, mark: int) -> None:
+    """Write down where a reader stands, if that is not what is written down already."""
+    if _known(store, identity, reader) == mark:
+        return
+    with store.opened("rw") as connection:
+        connection.execute("PRAGMA synchronous = NORMAL")  # what is lost with the power is told by the next step
+        connection.execute(f"PRAGMA busy_timeout = {PATIENCE}")
+        connection.execute("BEGIN IMMEDIATE")
+        connection.execute(READERS)
+        connection.execute(
+            f"INSERT INTO plainstep_readers VALUES (?, ?, ?, {CLOCK}) "
+            "ON CONFLICT (identity, reader) DO UPDATE SET mark = excluded.mark, seen = excluded.seen",
+            [identity, reader, mark],
+        )
+        connection.execute("COMMIT")
+
+
+def _known(store: SqliteStore, identity: str, reader: str) -> int | None:
+    sql = "SELECT mark FROM plainstep_readers WHERE identity = ? AND reader = ?"
+    with store.opened() as connection:
+        rows = _rows(connection, sql, identity, reader)
+        return int(rows[0][0]) if rows else None
+
+
+def _rows(connection: sqlite3.Connection, sql: str, *values: str) -> list[tuple[Any, ...]]:
+    try:
+        return connection.execute(sql, values).fetchall()
+    except sqlite3.OperationalError as error:
+        if "no such table" in str(error):
+            return []
+        raise
+
+
+def every(store: SqliteStore, table: str = "") -> list[Reader]:
+    """The readers that are written down, of all tables or of one."""
+    sql = (
+        "SELECT reader, table_name, mark, seen FROM plainstep_readers JOIN plainstep_captures USING (identity) "
+        "WHERE ? IN ('', table_name) ORDER BY table_name, reader"
+    )
+    if not store.path.exists():
+        return []
+    with store.opened() as connection:
+        rows = _rows(connection, sql, table)
+    return [Reader(name, table, "capture", Place(mark), since_epoch(seen)) for name, table, mark, seen in rows]
+
+
+def forget(store: SqliteStore, reader: str) -> int:
+    """Strike a reader out."""
+    with store.opened("rw") as connection:
+        connection.execute(READERS)
+        return connection.execute("DELETE FROM plainstep_readers WHERE reader = ?", [reader]).rowcount

@@ -1,0 +1,387 @@
+"""Reading a captured SQLite table: its changes, and the table itself at one position."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager, suppress
+from dataclasses import replace
+from datetime import datetime
+from functools import cached_property, partial
+from typing import TYPE_CHECKING, Any
+
+from plainstep.core.changes.ops import NOW, SAME, WAS
+from plainstep.core.positions import Place, Span, Waiting, Window
+from plainstep.errors import DataError, Refused, StoreError
+from plainstep.sql.literals import quoted
+from plainstep.stores.records import CaptureInfo, LeftOut, Snapshot
+from plainstep.stores.sqlite.capture import readers
+from plainstep.stores.sqlite.capture import state as capture
+from plainstep.stores.sqlite.capture.misfits import Misfits
+from plainstep.stores.sqlite.capture.quarantine import Quarantine, noted
+from plainstep.stores.sqlite.capture.spellings import Spellings, has_spellings
+from plainstep.stores.sqlite.connection import begin, fetched
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes.batch import Changes
+    from plainstep.stores.sqlite.store import SqliteStore
+    from plainstep.stores.sqlite.table import SqliteTable
+    from plainstep.stores.sqlite.types import Column
+
+# Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
+BATCH = 1 << 11
+
+
+class SqliteSource:
+    """The changes of one captured table.
+
+    Args:
+        store: the file.
+        table: the table's name.
+        types: declared types to use instead of the table's own, by column.
+        reader: who reads, by a name that is the same at every step.
+
+    Raises:
+        Refused: capture is off, or may have missed changes.
+    """
+
+    own_capture = True
+    rereads = False
+    reversible = True
+    sure = True
+    on_bad_value = "refuse"
+
+    def __init__(self, store: SqliteStore, table: str, types: dict[str, str], reader: str = "") -> None:
+        self.store, self.name, self.types, self.reader = store, table, types, reader
+
+    @cached_property
+    def _state(self) -> capture.State:
+        with self.store.opened() as connection:
+            return self._look(connection)
+
+    def _look(self, connection: sqlite3.Connection) -> capture.State:
+        state = capture.inspect(connection, self.store.name, self.name)
+        if state is None:
+            raise capture.off(connection, self.store, self.name)
+        for old, new in state.renamed.items():
+            raise Refused(
+                f"The column {old} of {self.store.name}.{self.name} is called {new} now.",
+                "Its changes are recorded, and can be merged as soon as capture knows the new name.",
+                state.remedy,
+            )
+        if state.problem:
+            raise Refused(
+                f"The capture of {self.store.name}.{self.name} cannot be trusted: {state.problem}.",
+                "Changes may have been missed or recorded out of order.",
+                state.remedy,
+            )
+        return state
+
+    def key(self) -> tuple[str, ...]:
+        """The columns that tell rows apart."""
+        return self._state.what.key
+
+    def warnings(self) -> list[str]:
+        """Columns that were added to the table and are not captured."""
+        waiting = [
+            f"the column {name} of {self.name} is not captured yet: plainstep capture refresh {self.store.name}.{self.name}"
+            for name in self._state.waiting
+        ]
+        return waiting + self.misfits.told()
+
+    @cached_property
+    def _columns(self) -> list[Column]:
+        from plainstep.stores.sqlite.types import column_of
+
+        table = self._state.table
+        assert table is not None
+        unknown = [name for name in self.types if name not in self._state.what.columns]
+        if unknown:
+            raise DataError(
+                f"types names the column {unknown[0]!r}, which {self.name} does not have.",
+                "",
+                f"Its columns: {', '.join(self._state.what.columns)}.",
+            )
+        return [column_of(self.name, name, table.declared(name), self.types) for name in self._state.what.columns]
+
+    @cached_property
+    def misfits(self) -> Misfits:
+        """What is done with values that do not fit their columns."""
+        return Misfits(self.on_bad_value, self.key(), f"plainstep reload {self.reader.partition(',')[0] or 'LOAD'}")
+
+    @property
+    def spells_keys(self) -> bool:
+        """Whether two keys may be one value."""
+        return any(has_spellings(column) for column in self._columns if column.name in self.key())
+
+    @cached_property
+    def _spellings(self) -> Spellings:
+        return Spellings(f"{self.store.name}.{self.name}")
+
+    @cached_property
+    def quarantine(self) -> Quarantine:
+        """The rows that are set aside."""
+        return Quarantine(self.key())
+
+    def table(self) -> SqliteTable:
+        """The table itself, its values read as those of its changes are."""
+        table = self.store.table(self.name, self.types)
+        table.misfits = self.misfits
+        return table
+
+    def left_out(self) -> LeftOut:
+        """What was left out, or taken otherwise, since the span was last asked for."""
+        found = self.quarantine.left_out()
+        return replace(found, notes=self.misfits.told())
+
+    def held(self) -> CaptureInfo:
+        """What its capture holds."""
+        with self.store.opened() as connection:
+            return capture.info(connection, self._state)
+
+    def schema(self) -> pa.Schema:
+        """The captured columns."""
+        import pyarrow as pa
+
+        return pa.schema([(column.name, column.kind) for column in self._columns])
+
+    def span(self) -> Span:
+        """How far the changes can be read now."""
+        with self.store.opened() as connection:
+            begin(connection)
+            return self._renewed_span(connection)
+
+    def end(self) -> Place:
+        """Where its changes end now."""
+        with self.store.opened() as connection:
+            return Place(capture.bounds(connection, self._state)[1])
+
+    def _renewed_span(self, connection: sqlite3.Connection) -> Span:
+        """The span, and with it the state of the capture and the columns, as they are now."""
+        self.__dict__["_state"] = self._look(connection)
+        for one in ("_columns", "misfits", "quarantine", "_spellings"):
+            self.__dict__.pop(one, None)
+        oldest, head, at = capture.bounds(connection, self._state)
+        when = None if at is None else capture.since_epoch(at)
+        return Span(self._state.identity, oldest, head, when, since=self._state.since)
+
+    def time_of(self, place: Place) -> datetime | None:
+        """When the change at a place was recorded, if it is held."""
+        with self.store.opened() as connection:
+            row = connection.execute(
+                f"SELECT at FROM {quoted(self._state.what.changes)} WHERE seq = ?", [place.position]
+            ).fetchone()
+            return capture.since_epoch(row[0]) if row else None
+
+    def waiting(self, window: Window) -> Waiting:
+        """How much a window holds: positions have no gaps."""
+        count = window.upto - window.after
+        return Waiting(count, count > 0, self.time_of(Place(window.after + 1)) if count else None)
+
+    def locate(self, point: int | datetime) -> Place:
+        """A position itself, or the last one before the first change that was made after a time."""
+        return Place(point if isinstance(point, int) else self._before(point))
+
+    def _before(self, time: datetime) -> int:
+        changes = quoted(self._state.what.changes)
+        with self.store.opened() as connection:
+            row = connection.execute(
+                f"SELECT coalesce((SELECT seq - 1 FROM {changes} WHERE at > ? AND seq > 0 ORDER BY seq LIMIT 1), "
+                f"(SELECT max(seq) FROM {changes}), 0)",
+                [time.timestamp() * 1000],
+            ).fetchone()
+            return int(row[0])
+
+    def trim(self, places: Sequence[Place], really: bool = True) -> int:
+        """Forget changes before all of these places. The newest change always stays, so that numbers are not reused."""
+        changes = quoted(self._state.what.changes)
+        old = f"FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))"
+        before = [min(place.position for place in places)]
+        with self.store.opened("rw" if really else "ro") as connection:
+            connection.execute("BEGIN IMMEDIATE" if really else "BEGIN")
+            gone = int(connection.execute(f"SELECT count(*) {old} AND seq > 0", before).fetchone()[0])
+            if really:
+                connection.execute(f"DELETE {old}", before)
+            connection.execute("COMMIT")
+            return gone
+
+    def read(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, in batches.
+
+        Raises:
+            DataError: a value does not fit its column's declared type.
+            Refused: changes of the window are missing.
+        """
+        changes = self.read_bent(window)
+        return map(self.quarantine.without, changes) if self.on_bad_value == "quarantine" else changes
+
+    def read_bent(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, all of them: with nulls where rows are set aside for a value."""
+        from plainstep.stores.recorded_order import in_order, rows_after
+
+        # All that one statement did, by whatever triggers, has one time: the clock stands still while it runs.
+        return in_order(self.recorded(window), self.key(), "at", partial(rows_after, self, window))
+
+    def recorded(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window as they were recorded."""
+        return self._read(window, self._images)
+
+    @property
+    def _images(self) -> list[tuple[str, Column]]:
+        """The columns of both images."""
+        return [(side + column.name, column) for side in (WAS, NOW) for column in self._columns]
+
+    def in_order(self, numbers: list[int]) -> bool:
+        """Whether changes, which are all that certain rows went through in certain transactions, can only be in their order."""
+        from plainstep.core.changes.batch import concat
+        from plainstep.core.changes.chains import surely_in_order
+
+        picked = "seq IN (SELECT value FROM json_each(?))"
+        changes = concat(self._rows(picked, [json.dumps(numbers)], self._images))
+        return surely_in_order(changes, self.key(), "at")
+
+    def read_lean(self, window: Window) -> Iterator[Changes]:
+        """The changes of a window, with old values of the key only: what costs is to make a value Python's."""
+        import pyarrow as pa
+
+        from plainstep.stores.sqlite.types import Column
+
+        if self.on_bad_value == "quarantine":
+            return self.read(window)
+        if any(
+            pa.types.is_decimal(one.kind) or pa.types.is_timestamp(one.kind) or pa.types.is_time(one.kind)
+            for one in self._columns
+        ):
+            return self.read(window)  # 1.5 and 1.50 are one value, but not one text: SQLite could not compare them
+        olds = [(WAS + column.name, column) for column in self._columns if column.name in self.key()]
+        news = [(NOW + column.name, column) for column in self._columns]
+        return self._read(
+            window, [(SAME, Column(SAME, "BOOLEAN", pa.bool_())), *olds, *news], {SAME: self._unchanged("", "")}
+        )
+
+    def unchanged(self, firsts: list[int], lasts: list[int]) -> list[bool]:
+        """For pairs of changes, whether the row was before the first as it is after the last."""
+        changes = quoted(self._state.what.changes)
+        sql = (
+            f"SELECT {self._unchanged('f.', 'l.')} FROM json_each(?) pair JOIN {changes} f ON f.seq = pair.value ->> 0 "
+            f"JOIN {changes} l ON l.seq = pair.value ->> 1 ORDER BY pair.key"
+        )
+        with self.store.opened() as connection:
+            return [
+                bool(same) for (same,) in connection.execute(sql, [json.dumps(list(zip(firsts, lasts, strict=True)))])
+            ]
+
+    def _unchanged(self, first: str, last: str) -> str:
+        """Whether the old values of one change are the new ones of another, as SQL."""
+        others = [column.name for column in self._columns if column.name not in self.key()]
+        pairs = [f"{first}{quoted(WAS + name)} IS {last}{quoted(NOW + name)}" for name in others]
+        return f"({' AND '.join(pairs) or '1'})"
+
+    def _read(
+        self, window: Window, images: list[tuple[str, Column]], computed: dict[str, str] | None = None
+    ) -> Iterator[Changes]:
+        found = 0
+        for changes in self._rows("seq > ? AND seq <= ?", [window.after, window.upto], images, computed):
+            yield changes
+            found += len(changes)
+        if found != window.upto - window.after:
+            raise Refused(
+                f"Missing: {window.upto - window.after - found:,} of the {window.upto - window.after:,} changes after {window.after} up to {window.upto}.",
+                "Something removed rows from the change table; what they said is lost.",
+                "plainstep reload LOAD compares the whole table instead.",
+            )
+
+    def _rows(
+        self,
+        picked: str,
+        values: Sequence[Any],
+        images: list[tuple[str, Column]],
+        computed: dict[str, str] | None = None,
+    ) -> Iterator[Changes]:
+        """Some changes in batches, of which the first may be empty: so that the columns are known all the same."""
+        selected = ", ".join((computed or {}).get(name) or column.read_sql(quoted(name)) for name, column in images)
+        sql = (
+            f"SELECT seq, CASE op WHEN 'insert' THEN 1 WHEN 'update' THEN 2 WHEN 'delete' THEN 3 END, at, {selected} "
+            f"FROM {quoted(self._state.what.changes)} WHERE {picked} ORDER BY seq"
+        )
+        none = True
+        with self.store.opened() as connection, closing(connection.execute(sql, values)) as cursor:
+            for rows in fetched(cursor, BATCH):
+                yield self._changes(rows, images)
+                none = False
+        if none:
+            yield self._changes([], images)
+
+    def _changes(self, rows: list[tuple[Any, ...]], images: list[tuple[str, Column]]) -> Changes:
+        import pyarrow as pa
+
+        from plainstep.core.changes.batch import AT, Changes
+
+        columns: Sequence[Sequence[Any]] = list(zip(*rows, strict=True)) if rows else [()] * (3 + len(images))
+        seq = columns[0]
+        table = {
+            "op": pa.array(columns[1], pa.int8()),
+            "seq": pa.array(seq, pa.int64()),
+            "at": pa.array(columns[2], pa.int64()).cast(pa.timestamp("ms", "UTC")).cast(AT),
+        }
+
+        def whose(index: int) -> str:
+            return f"the change at position {seq[index]}"
+
+        out: dict[str, dict[int, str]] = {WAS: {}, NOW: {}} if self.on_bad_value == "quarantine" else {}
+        for (name, column), values in zip(images, columns[3:], strict=True):
+            table[name] = self._array(column, values, whose, out.get(name[: len(WAS)]))
+        if out:
+            names = [name for name, _ in images]
+            table |= noted(out, names, rows)
+        if self.spells_keys and rows:
+            spelled = dict(zip((name for name, _ in images), columns[3:], strict=True))
+            sides = [[side + name for name in self.key()] for side in (WAS, NOW)]
+            old, new = (([table[name] for name in names], [spelled[name] for name in names]) for names in sides)
+            self._spellings.changes(old, new)
+        return Changes(pa.table(table))
+
+    def _array(self, column: Column, values: Sequence[Any], whose: Any, out: dict[int, str] | None = None) -> pa.Array:
+        return self.misfits.to_arrow(column, values, lambda index: f"{whose(index)} of {self.name}", out)
+
+    def reserve(self) -> None:
+        """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
+
+    def settled(self, mark: Place, upto: Place) -> None:
+        """Everything up to a place is merged: it may be trimmed."""
+        with suppress(StoreError):  # a source that may only be read, or is locked: the next step tells it
+            readers.note(self.store, self._state.identity, self.reader, mark.position)
+
+    @contextmanager
+    def snapshot(self) -> Iterator[Snapshot]:
+        """The table as it stands, with the position it stands at, from one read transaction."""
+        with self.store.opened() as connection:
+            begin(connection)
+            span = self._renewed_span(connection)
+            yield Snapshot(span, self.schema(), self._batches(connection))
+
+    def _batches(self, connection: sqlite3.Connection) -> Iterator[pa.RecordBatch]:
+        import pyarrow as pa
+
+        selected = ", ".join(column.read_sql(quoted(column.name)) for column in self._columns)
+        cursor = connection.execute(f"SELECT {selected} FROM {quoted(self._state.what.table)}")
+        key = [index for index, column in enumerate(self._columns) if column.name in self.key()]
+        schema = self.schema()
+        for rows in fetched(cursor, BATCH):
+            columns = zip(*rows, strict=True)
+            out: dict[int, str] | None = {} if self.on_bad_value == "quarantine" else None
+            arrays = [
+                self._array(column, values, lambda index, rows=rows: self._row_name(rows[index], key), out)
+                for column, values in zip(self._columns, columns, strict=True)
+            ]
+            batch = pa.record_batch(arrays, schema=schema)
+            if self.spells_keys:
+                texts = list(zip(*rows, strict=True))
+                self._spellings.rows([arrays[place] for place in key], [texts[place] for place in key])
+            yield self.quarantine.without_rows(batch, out, rows) if out is not None else batch
+
+    def _row_name(self, row: tuple[Any, ...], key: list[int]) -> str:
+        return "the row " + ", ".join(f"{self._columns[index].name} = {row[index]!r}" for index in key)

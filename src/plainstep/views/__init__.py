@@ -1,0 +1,1 @@
+"""Looking without touching: changes, net changes, lives of rows, status, ledger. Nothing here writes anywhere."""

@@ -1,0 +1,199 @@
+"""The raw changes of a window."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import TYPE_CHECKING, TypeVar
+
+from plainstep.core.positions import Window
+from plainstep.errors import BadValue
+from plainstep.loads.commit import left_out
+from plainstep.loads.reading import key_of, news, read_net
+from plainstep.loads.windows import ends, times, window
+from plainstep.progress import counted
+from plainstep.stores.api import LooselyTyped
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes.batch import Changes
+    from plainstep.core.changes.filter import Filter
+    from plainstep.loads.load import Load
+
+Found = TypeVar("Found")
+
+
+@dataclass
+class LookResult:
+    """The raw changes of a window.
+
+    Attributes:
+        load: the load's name.
+        key: its key columns.
+        after, upto: the window, ``(after, upto]``.
+        changes: those that are shown, oldest first.
+        counts: how many there are of each operation, in the whole window.
+        matching: how many of these are asked for, of each operation; None if all of them are.
+        skipped: how many of those come before the ones that are shown.
+        after_at, upto_at: when the changes at the window's ends were made, where that is known.
+        note: how well the window could be found, where there is something to say.
+    """
+
+    load: str
+    key: tuple[str, ...]
+    after: int | str
+    upto: int | str
+    changes: Changes
+    counts: dict[str, int]
+    matching: dict[str, int] | None = None
+    skipped: int = 0
+    after_at: datetime | None = None
+    upto_at: datetime | None = None
+    note: str = ""
+
+    def _repr_html_(self) -> str:
+        from plainstep.display import html as notebook
+
+        return notebook.look(self)
+
+    @property
+    def total(self) -> int:
+        """How many changes the window holds."""
+        return sum(self.counts.values())
+
+    @property
+    def more(self) -> int:
+        """How many changes come after those that are shown."""
+        asked = self.total if self.matching is None else sum(self.matching.values())
+        return max(asked - self.skipped - len(self.changes), 0)
+
+
+def look(
+    load: Load,
+    after: str | None = None,
+    upto: str | None = None,
+    limit: int | None = 100,
+    skip: int = 0,
+    only: Filter | None = None,
+) -> LookResult:
+    """The raw changes of a window, oldest first. A column that holds a value that is none of its type is shown as text."""
+    asked, whole = window(load, after, upto), after is None and upto is None
+    found, refusal = with_bad_values(lambda one: _look(one, asked, whole, limit, skip, only), load)
+    told = f"a step would be refused. {refusal}" if refusal else ""
+    return replace(found, note="; ".join(filter(None, (found.note, told)))) if told else found
+
+
+def with_bad_values(read: Callable[[Load], Found], load: Load) -> tuple[Found, str]:
+    """What is read of a load, as text where a column holds a value that does not fit it.
+
+    Returns:
+        What was read, and why a step would be refused for such a value, or an empty text.
+    """
+    refusal = ""
+    while True:
+        try:
+            return read(load), refusal
+        except BadValue as error:
+            if load.config.types.get(error.column) == "TEXT":
+                raise
+            refusal = refusal or error.what
+            load = load.with_text(error.column)
+
+
+def _look(load: Load, asked: Window, whole: bool, limit: int | None, skip: int, only: Filter | None) -> LookResult:
+    from plainstep.core.changes.batch import Changes, concat
+
+    every: Counter[str] = Counter()
+    matching: Counter[str] = Counter()
+    kept: list[Changes] = []
+    before, room = skip, limit
+    for batch in read_changes(load, asked, whole):
+        every.update(batch.counts())
+        if only:
+            batch = only.of(batch, key_of(load, load.source.schema()))
+            matching.update(batch.counts())
+        found = Changes(batch.table.slice(before, room))
+        before = max(before - len(batch), 0)
+        if len(found) or not kept:
+            kept.append(found)
+            room = None if room is None else room - len(found)
+    key = key_of(load, load.source.schema())
+    note = noted(load, asked)
+    told = dict(matching) if only else None
+    return LookResult(
+        load.name, key, *ends(load, asked), concat(kept), dict(every), told, skip, *times(load, asked), note
+    )
+
+
+def flat_changes(
+    load: Load, after: str | None = None, upto: str | None = None, only: Filter | None = None
+) -> Iterator[pa.Table]:
+    """The changes of a window as tables of one schema, oldest first; at least one, which may be empty.
+
+    Yields:
+        ``position``, ``op`` (a word), ``at`` (UTC), ``txn`` and ``by`` where they are told, ``was.*``, ``now.*``, and
+        ``changed`` (list of column names).
+    """
+    from plainstep.core.changes.describe import positioned
+
+    asked = window(load, after, upto)
+    load = _with_readable_columns(load, asked)
+    schema = None
+    for batch in read_changes(load, asked, whole=after is None and upto is None):
+        key = key_of(load, load.source.schema())
+        table = positioned(only.of(batch, key) if only else batch, key)
+        schema = schema or table.schema
+        yield table.cast(schema)
+
+
+def _with_readable_columns(load: Load, asked: Window) -> Load:
+    """The same load, with text for the columns that hold values that do not fit: a file has one type for each."""
+    if not isinstance(load.source, LooselyTyped):
+        return load
+
+    def readable(one: Load) -> Load:
+        for _ in read_changes(one, asked, whole=False):
+            pass
+        return one
+
+    return with_bad_values(readable, load)[0]
+
+
+def read_changes(load: Load, asked: Window, whole: bool) -> Iterator[Changes]:
+    """The changes of a window, batch by batch.
+
+    Args:
+        load: the load.
+        asked: the window.
+        whole: whether it is the window of the next step, in which what is merged already is no change.
+    """
+    fresh = _fresh_keys(load, asked) if whole else None
+    for batch in counted(load.source.read(asked), f"{load.name}: changes"):
+        yield batch if fresh is None else batch.among(fresh)
+
+
+def _fresh_keys(load: Load, asked: Window) -> pa.Table | None:
+    """Where a window begins before the mark: the keys that are not at the target as they are in it."""
+    if not load.source.rereads:
+        return None
+    from plainstep.core.changes.ops import Op
+
+    found = news(load, read_net(load, asked))
+    return found.keys_of(found.rows(*Op))
+
+
+def noted(load: Load, asked: Window) -> str:
+    """What there is to say of a window that was read."""
+    aside = left_out(load).aside
+    found = getattr(load.source, "doubt", None)
+    doubt = (
+        f"a step would be refused. {found.what} {found.likely.removesuffix('.')}"
+        if found and load.config.strict is None
+        else ""
+    )
+    would = f"rows that would be set aside: {len(aside):,}"
+    first = f" (the first, at {aside[0].place}: {aside[0].reason})" if aside else ""
+    return "; ".join(part for part in (asked.note, would + first if aside else "", doubt) if part)

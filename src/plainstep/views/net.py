@@ -1,0 +1,141 @@
+"""The net changes of a window, and what a step would do with them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.positions import Place
+from plainstep.errors import Refused
+from plainstep.loads.planning import fit_of, held_by, shape_of
+from plainstep.loads.reading import news, read_found, read_net, refuse_doubtful
+from plainstep.loads.target_rows import beside
+from plainstep.loads.windows import ends, window
+from plainstep.stores.api import LeanSource
+from plainstep.views.changes import noted, with_bad_values
+
+if TYPE_CHECKING:
+    from plainstep.core.changes.net import NetChanges
+    from plainstep.core.positions import Window
+    from plainstep.core.shapes.base import Found, Moment, Shape
+    from plainstep.core.shapes.edits import Edits
+    from plainstep.loads.load import Load
+
+
+@dataclass
+class NetResult:
+    """The net changes of a window.
+
+    Attributes:
+        load: the load's name.
+        after, upto: the window, ``(after, upto]``.
+        net: the net changes.
+        edits: what a step over this window would do: rows by primitive.
+        refusal: why a step over this window would be refused, as far as that shows before it; else empty.
+        note: how well the window could be found, where there is something to say.
+    """
+
+    load: str
+    after: int | str
+    upto: int | str
+    net: NetChanges
+    edits: dict[str, int]
+    refusal: str = ""
+    note: str = ""
+
+    def _repr_html_(self) -> str:
+        from plainstep.display import html as notebook
+
+        return notebook.net(self)
+
+    def __len__(self) -> int:
+        return len(self.net)
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many net changes there are of each operation."""
+        return self.net.counts
+
+    def to_arrow(self) -> object:
+        """The net changes as an Arrow table; see ``NetChanges.to_arrow``."""
+        return self.net.to_arrow()
+
+    def to_pandas(self) -> object:
+        """The net changes as a pandas DataFrame; see ``NetChanges.to_pandas``."""
+        return self.net.to_pandas()
+
+
+def net(load: Load, after: str | None = None, upto: str | None = None) -> NetResult:
+    """The net changes of a window, and what a step would do with them.
+
+    A column that holds a value that is none of its type is shown as text.
+    """
+    asked, whole = window(load, after, upto), after is None and upto is None
+    found, bad = with_bad_values(lambda one: _net(one, asked, whole, one is not load), load)
+    return replace(found, refusal=bad) if bad else found
+
+
+def _net(load: Load, asked: Window, whole: bool, as_text: bool) -> NetResult:
+    found = read_net(load, asked)
+    if whole:
+        found = news(load, found)
+    refusal, counted = "", dict[str, int]()
+    if as_text:  # what a step would do is not known: it would be refused
+        return NetResult(load.name, *ends(load, asked), found, counted, refusal, noted(load, asked))
+    try:
+        shape = shape_of(load)
+        edits = shape.edits(_for_its_shape(load, shape, asked, found), _moment(load, asked), held_by(load, shape))
+        counted = _counted(edits[:1])  # as the ledger does: not those of tables beside the first
+        _refuse_what_a_step_would(load, shape, asked, found)
+    except Refused as error:
+        refusal = error.what
+    return NetResult(load.name, *ends(load, asked), found, counted, refusal, noted(load, asked))
+
+
+def _for_its_shape(load: Load, shape: Shape, asked: Window, net: NetChanges) -> Found:
+    """What a step over a window would read: of net changes alone, it is read already."""
+    from plainstep.core.shapes.base import Found
+
+    if not shape.every_change and not net.partial and (not shape.old_values or load.source.reversible):
+        return Found(net)
+    return read_found(load, shape, asked, None)
+
+
+def _moment(load: Load, asked: Window) -> Moment:
+    """When a step over a window would be made: now."""
+    from plainstep.core.shapes.base import Moment
+
+    mark = load.target.mark(load.name)
+    step, identity = (mark.step + 1, mark.identity) if mark else (1, "")
+    at = load.source.time_of(Place(asked.upto, asked.upto_token))
+    return Moment(datetime.now(UTC), step, asked.upto, at, identity)
+
+
+def _refuse_what_a_step_would(load: Load, shape: Shape, asked: Window, found: NetChanges) -> None:
+    """Refuse what a step over this window would refuse, as far as that shows without trying."""
+    if load.config.strict is None and not isinstance(load.source, LeanSource):
+        refuse_doubtful(load, asked, found)
+    if load.config.strict and found.contradictions:
+        raise Refused("changes contradict those before them, and strict = true refuses that.")
+    mark = load.target.mark(load.name)
+    for table in shape.tables():
+        fit_of(
+            load,
+            shape,
+            table,
+            mark,
+            mark is not None,
+            load.target.table(beside(load.into_table, table.suffix), table.key),
+        )
+
+
+def _counted(edits: list[Edits]) -> dict[str, int]:
+    """How many rows each primitive would touch."""
+    return {
+        "put": sum(one.put.num_rows for one in edits if one.put is not None),
+        "patch": sum(part.num_rows for one in edits for part in one.patch),
+        "drop": sum(one.drop.num_rows for one in edits if one.drop is not None),
+        "append": sum(batch.num_rows for one in edits for batch in one.append),
+        "add": sum(one.add.num_rows for one in edits if one.add is not None),
+    }

@@ -1,0 +1,192 @@
+"""Where a load stands: its mark, what is waiting, and whether its next step can be made."""
+
+from __future__ import annotations
+
+from contextlib import ExitStack, suppress
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING
+
+from plainstep.core.durations import duration
+from plainstep.core.positions import Mark, Place, Span, Window
+from plainstep.errors import MarkMoved, PlainStepError
+from plainstep.loads.delivery.outbox import counts
+from plainstep.loads.readiness import judged
+from plainstep.loads.windows import ahead, shown, span_of
+from plainstep.stores.api import CapturedTable, ForeignSource
+from plainstep.views.capture_probe import missed
+
+if TYPE_CHECKING:
+    from plainstep.loads.load import Load
+    from plainstep.stores.records import CaptureInfo, LedgerEntry
+
+
+@dataclass
+class LoadStatus:
+    """Where a load stands.
+
+    Attributes:
+        load, source, into, shape: the load and its ends.
+        mark: its mark, or None before the first step.
+        merged: the mark's position as people know it.
+        head: the newest position that is safe to read, or None if the source cannot tell.
+        head_at: when the change at the head was made.
+        waiting: how many changes are not merged yet.
+        lag_seconds: the age of the oldest of them; 0 if there is none, None if not known.
+        health: ``ok``, ``behind`` (changes are waiting), ``new`` (no step yet), ``at risk`` (changes may be forgotten before
+            they are merged), ``stopped`` (the table changes, and its capture does not record it) or ``refuses`` (the next
+            step would be).
+        reason: why, where it is not ok.
+        remedy: the command that mends it.
+        last_step: the newest ledger row.
+        holds_back: bytes of its log that the source's server keeps until this is merged, where it does.
+        warnings: what a person should know of the source.
+        untold: what its changes cannot tell.
+        capture: the capture that it reads, where it is our own.
+        unsent: how many events wait to be sent.
+        forgotten_in: seconds until ``trim`` may forget the oldest change that is held; None where nothing says.
+    """
+
+    load: str
+    source: str
+    into: str
+    shape: str
+    mark: Mark | None = None
+    merged: int | str | None = None
+    head: int | str | None = None
+    head_at: datetime | None = None
+    waiting: int | None = None
+    lag_seconds: float | None = None
+    health: str = "ok"
+    reason: str = ""
+    remedy: str = ""
+    last_step: LedgerEntry | None = None
+    holds_back: int | None = None
+    warnings: list[str] = field(default_factory=list)
+    untold: list[str] = field(default_factory=list)
+    capture: CaptureInfo | None = None
+    forgotten_in: float | None = None
+    unsent: int = 0
+
+    def _repr_html_(self) -> str:
+        from plainstep.display import html as notebook
+
+        return notebook.status(self)
+
+
+Standing = tuple[Mark, "LedgerEntry"]
+
+
+def statuses(loads: list[Load]) -> list[LoadStatus]:
+    """Where some loads stand. What costs to open is opened once, and each target is asked once."""
+    with ExitStack() as stack:
+        for store in {id(store): store for load in loads for store in (load.from_store, load.into_store)}.values():
+            with suppress(PlainStepError):  # it is told of each load that needs it
+                stack.enter_context(store.kept_open())
+        known: dict[int, dict[str, Standing]] = {}
+        for load in loads:
+            if id(load.into_store) not in known:
+                with suppress(PlainStepError):
+                    known[id(load.into_store)] = load.target.standing()
+        return [status(load, known.get(id(load.into_store), {}).get(load.name)) for load in loads]
+
+
+def status(load: Load, known: Standing | None = None) -> LoadStatus:
+    """Where a load stands, and whether its next step can be made.
+
+    Args:
+        load: the load.
+        known: its mark and its last step, if they were read already.
+    """
+    found = LoadStatus(load.name, load.config.source, load.config.into, load.config.shape)
+    try:
+        if known:
+            found.mark, found.last_step = known
+        else:
+            found.mark = load.target.mark(load.name)
+            steps = load.target.ledger(load.name, 1)
+            found.last_step = steps[-1] if steps else None
+        found.merged = shown(load, found.mark.place) if found.mark else None
+        span = span_of(load, found.mark)
+        found.head, found.head_at = shown(load, span.end), span.head_at
+        found.holds_back = span.holds_back
+        found.warnings = load.source.warnings()
+        found.untold = load.source.untold() if isinstance(load.source, ForeignSource) else []
+        _judge(load, found, span)
+        _look_at_capture(load, found, span)
+        _look_at_outbox(load, found)
+    except MarkMoved:
+        return status(load)
+    except PlainStepError as error:
+        found.health, found.reason, found.remedy = "refuses", error.what, error.next
+    return found
+
+
+def _judge(load: Load, found: LoadStatus, span: Span) -> None:
+    mark = found.mark
+    judged(load, mark, span)
+    if mark is None:
+        found.health, found.reason, found.remedy = (
+            "new",
+            "no step was made yet",
+            f"plainstep step {load.name}",
+        )
+        found.waiting = load.source.waiting(Window.between(Place(span.oldest), span.end)).count
+        return
+    waiting = load.source.waiting(ahead(mark, span))
+    found.waiting, found.lag_seconds = waiting.count, 0.0
+    if waiting.any:
+        found.health = "behind"
+        found.reason = "changes are waiting" if waiting.count is None else f"changes waiting: {waiting.count:,}"
+        found.remedy = f"plainstep step {load.name}"
+        found.lag_seconds = (datetime.now(UTC) - waiting.since).total_seconds() if waiting.since else None
+
+
+def _look_at_capture(load: Load, found: LoadStatus, span: Span) -> None:
+    """What is held, whether it is being written, and whether it may be forgotten too early."""
+    if not isinstance(load.source, CapturedTable):
+        return
+    found.capture = load.source.held()
+    keep = duration(load.keep) if load.keep else None
+    if keep is not None and found.capture.oldest_at:
+        found.forgotten_in = (found.capture.oldest_at + keep - datetime.now(UTC)).total_seconds()
+    if found.health not in ("ok", "behind"):
+        return
+    key = missed(load, span)
+    if key:
+        found.health = "stopped"
+        found.reason = f"{load.config.source} changes and its capture does not record it: the row with {key} is not as it was recorded"
+        place = load.config.source
+        found.remedy = (
+            f"Find who writes with triggers switched off; then plainstep capture off {place}, on again, "
+            f"and plainstep reload {load.name}"
+        )
+    elif found.capture.danger:
+        found.health, found.reason, found.remedy = "at risk", found.capture.danger, f"plainstep step {load.name}"
+    elif found.health == "behind":
+        _weigh_risk(load, found, keep)
+
+
+def _look_at_outbox(load: Load, found: LoadStatus) -> None:
+    """Whether events wait to be sent, or were set aside."""
+    if not load.config.deliver or found.health not in ("ok", "behind"):
+        return
+    found.unsent, aside = counts(load)
+    if aside:
+        found.health, found.remedy = "at risk", f"plainstep aside {load.name}, then plainstep aside {load.name} --back"
+        found.reason = f"events that could not be sent were set aside: {aside:,}"
+    elif found.unsent:
+        found.health, found.reason = "behind", f"events wait to be sent: {found.unsent:,}"
+        found.remedy = f"plainstep step {load.name}"
+
+
+def _weigh_risk(load: Load, found: LoadStatus, keep: timedelta | None) -> None:
+    """Whether what waits may be forgotten before it is merged."""
+    step = f"plainstep step {load.name}"
+    table = found.capture.table if found.capture else ""
+    if load.config.changes == "capture" and load.reader not in {one.name for one in load.from_store.readers(table)}:
+        found.health, found.remedy = "at risk", step
+        found.reason = f"{load.config.source} does not know this load as a reader (it may only be read), so trim may forget what waits"
+    elif keep is not None and found.lag_seconds and found.lag_seconds > keep.total_seconds():
+        found.health, found.remedy = "at risk", step
+        found.reason = f"changes have waited for longer than they are kept ({load.keep})"

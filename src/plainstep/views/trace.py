@@ -1,0 +1,213 @@
+"""The life of one row: its changes, the steps that merged them, and the row as it was."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from plainstep.core.positions import Place, Window
+from plainstep.display.records import changes as as_rows
+from plainstep.errors import PlainStepError
+from plainstep.loads.planning import held_by, shape_of
+from plainstep.loads.reading import key_of
+from plainstep.loads.windows import resolve, shown, span_of
+from plainstep.sources.projected import narrows, scope_of
+from plainstep.stores.records import LedgerEntry
+from plainstep.views.changes import read_changes, with_bad_values
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from plainstep.core.changes.batch import Changes
+    from plainstep.loads.load import Load
+    from plainstep.stores.api import Table
+
+
+# The shapes whose targets hold the source's rows by their key.
+ROWS_BY_KEY = ("mirror", "history")
+
+
+@dataclass
+class Event:
+    """One change of the row.
+
+    Attributes:
+        change: the change, as ``look`` shows it: position, op, at, txn, by, key, was, now, changed.
+        step: the step that merged it, or None if it is waiting (or was never merged).
+    """
+
+    change: dict[str, Any]
+    step: LedgerEntry | None
+
+
+@dataclass
+class TraceResult:
+    """The life of one row.
+
+    Attributes:
+        load: the load's name.
+        key: its key, by column.
+        events: its changes, oldest first, as far as they are held. A row that moved to another key is followed.
+        since: changes are held after this position; what came before is not known.
+        at: the position or time that was asked for, or empty.
+        row: the row as it was then, or as it is at the source now; None if it was not there.
+        known: whether ``row`` is known: before its first change that is held, only what that change tells is.
+        target: the row as it stands at the target now, or None.
+        holds_rows: whether the target holds rows by this key at all.
+        targets: the row as it stands at the target of every other load of the same table, by the load's name.
+        restore: an INSERT statement that brings the row back as it was last, where it is gone; else empty.
+    """
+
+    load: str
+    key: dict[str, Any]
+    events: list[Event] = field(default_factory=list)
+    since: int | str = 0
+    at: str = ""
+    row: dict[str, Any] | None = None
+    known: bool = True
+    target: dict[str, Any] | None = None
+    holds_rows: bool = True
+    targets: dict[str, dict[str, Any] | None] = field(default_factory=dict)
+    restore: str = ""
+
+
+def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Sequence[Load] = ()) -> TraceResult:
+    """The life of one row.
+
+    Args:
+        load: the load.
+        key: the values of its key columns, in their order, as text.
+        at: a position or time: the row as it was then.
+        beside: other loads of the same table, whose targets are looked at, too.
+
+    A column that holds a value that is none of its type is shown as text.
+
+    Raises:
+        ConfigError: it is no key of this load.
+    """
+    from plainstep.core.changes.filter import key_values
+    from plainstep.core.changes.row_history import life
+
+    span = span_of(load, load.target.mark(load.name))
+    columns = key_of(load, load.source.schema())
+    wanted = key_values(_nothing(load), columns, key)
+    start = Place(span.oldest)
+    upto = resolve(load, span, at) if at is not None else span.end
+    if load.config.shape == "history" and upto.position < start.position:  # the history knows what was trimmed
+        row, known = _in_history(load, wanted, upto)
+        return TraceResult(
+            load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "", row=row, known=known
+        )
+    window = Window.between(start, upto)
+    found, _ = with_bad_values(lambda one: life(lambda: read_changes(one, window, whole=False), wanted), load)
+    result = TraceResult(load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "")
+    rows = as_rows(found, columns)
+    steps = load.target.ledger(load.name)
+    result.events = [Event(row, _merged_by(steps, row["position"])) for row in rows]
+    last = _own(reversed(rows), result.key)
+    if last:
+        result.row = last["now"] if _of(last["now"], result.key) else None
+    else:
+        result.row, result.known = _before_its_changes(load, wanted, upto, span.end)
+    result.holds_rows = load.config.shape in ROWS_BY_KEY
+    result.target = _at_target(load, wanted)
+    for other in beside:
+        if other.config.shape in ROWS_BY_KEY:
+            with suppress(PlainStepError):  # what is wrong with another load is not for here
+                result.targets[other.name] = _at_target(other, wanted)
+    table = _table(load)
+    # A part of a row would bring back something else.
+    if table and last and last["op"] == "delete" and load.source.reversible and not narrows(load):
+        result.restore = table.insertion(last["was"])
+    return result
+
+
+def _own(rows: Iterable[dict[str, Any]], key: dict[str, Any]) -> dict[str, Any] | None:
+    """The first of some changes that is of this very key: others may be of keys that its row came from, or went to."""
+    own = (row for row in rows if row["op"] == "truncate" or _of(row["was"], key) or _of(row["now"], key))
+    return next(own, None)
+
+
+def _of(image: dict[str, Any] | None, key: dict[str, Any]) -> bool:
+    return image is not None and all(image.get(name) == value for name, value in key.items())
+
+
+def _nothing(load: Load) -> Changes:
+    """No changes, with the columns of the load's."""
+    import pyarrow as pa
+
+    from plainstep.core.changes.batch import Changes
+    from plainstep.core.changes.ops import NOW
+
+    schema = load.source.schema()
+    return Changes(pa.table({NOW + field.name: pa.array([], field.type) for field in schema}))
+
+
+def _merged_by(steps: list[LedgerEntry], position: int | str) -> LedgerEntry | None:
+    """The step in whose window a change lies. By numbers: where a transaction committed late, a later one may have merged it."""
+    if not isinstance(position, int):
+        return None
+    ends = ((step, int(step.upto_shown) if step.upto_shown.isdigit() else step.upto) for step in steps)
+    return next((step for step, end in ends if position <= end and step.kind != "mark"), None)
+
+
+def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) -> tuple[dict[str, Any] | None, bool]:
+    """A row of which no change is held up to a place, and whether that is known: it is as the next change found it."""
+    from plainstep.core.changes.row_history import life
+
+    columns = tuple(wanted.column_names)
+    later = as_rows(life(lambda: read_changes(load, Window.between(upto, head), whole=False), wanted), columns)
+    key = wanted.to_pylist()[0]
+    first = _own(later, key)
+    if first:
+        was = first["was"] if _of(first["was"], key) else None
+        return was, load.source.reversible or first["op"] == "insert"
+    if load.config.shape == "history" and upto.position < head.position:
+        return _in_history(load, wanted, upto)
+    table = _table(load)
+    return (_row(load, table, wanted), True) if table else (None, False)
+
+
+def _table(load: Load) -> Table | None:
+    """The table that the changes are of, if it can be read."""
+    if load.source.own_capture:
+        return load.from_store.table(load.from_table, load.config.types)
+    return load.rows_store.table(load.rows_table, load.config.types) if load.rows_store else None
+
+
+def _at_target(load: Load, wanted: pa.Table) -> dict[str, Any] | None:
+    """The row as it stands at a load's target, if this holds rows by their key."""
+    shape = shape_of(load)
+    if load.config.shape not in ROWS_BY_KEY or tuple(wanted.column_names) != shape.key:
+        return None
+    rows: list[dict[str, Any]] = held_by(load, shape).rows("", shape.schema.names, wanted, shape.gone).to_pylist()
+    return rows[0] if rows else None
+
+
+def _in_history(load: Load, wanted: pa.Table, upto: Place) -> tuple[dict[str, Any] | None, bool]:
+    """The row as it stood at a place, out of the history that a load keeps, and whether that is known."""
+    from plainstep.core.shapes.history import stood
+
+    shape = shape_of(load)
+    found = held_by(load, shape).rows("", shape.tables()[0].schema.names, wanted)
+    for row in found.to_pylist():
+        if stood(row, upto):
+            return {name: row[name] for name in shape.schema.names}, True
+    return None, False
+
+
+def _row(load: Load, table: Table, wanted: pa.Table) -> dict[str, Any] | None:
+    """The row with a key, as it stands in the source's table, as far as the load takes it."""
+    import pyarrow as pa
+
+    from plainstep.sources.lookup import matching
+
+    schema, own = load.whole_source.schema(), load.whole_source.key()
+    keys = wanted.rename_columns(list(own)).cast(pa.schema([schema.field(name) for name in own]))
+    found = matching(table, schema, keys)
+    if narrows(load):
+        found = pa.Table.from_batches(scope_of(load, schema, own).rows(found.to_batches()), load.source.schema())
+    rows: list[dict[str, Any]] = found.to_pylist()
+    return rows[0] if rows else None
