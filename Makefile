@@ -19,7 +19,7 @@ soak: $(VENV)/ready-dev  ## the long form of the fuzzed properties: SOAK times a
 	@PLAINSTEP_SOAK=$(SOAK) $(BIN)/python -m unittest -v tests.test_chains
 
 lint: $(VENV)/ready-dev
-	@$(BIN)/ruff check . && $(BIN)/ruff format --check .
+	@$(BIN)/ruff check . && $(BIN)/ruff format --check . && $(BIN)/lint-imports --no-logo
 
 types: $(VENV)/ready-dev
 	@$(BIN)/mypy

@@ -15,9 +15,9 @@ from hypothesis import HealthCheck, given, settings
 
 import plainstep
 from plainstep.cli.main import cli
+from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.inference import guess
 from plainstep.formats.lines import kind_of
-from plainstep.sources.layout_binding import fields_of
 from plainstep.stores.files.listing import Seen, copies, listed, packed, unpacked
 from tests import layouts
 from tests.histories import histories

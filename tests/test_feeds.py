@@ -32,6 +32,7 @@ from plainstep.loads.check import check
 from plainstep.loads.load import Load
 from plainstep.loads.step import reload, step
 from plainstep.settings.models import LoadConfig
+from plainstep.sources.factory import SourceFactory
 from plainstep.stores.records import Snapshot
 from plainstep.stores.registry import open_store
 from tests.histories import ROW, Model, Row, flat, histories, merged
@@ -111,7 +112,7 @@ class Feed:
 def load_of(feed: Feed, url: str, folder: Path, **settings: Any) -> Load:
     config = LoadConfig.model_validate({"from": "feed.tree", "into": "t.tree", **settings})
     store = open_store("t", url, folder)
-    load = Load("tree", config, store, "tree", store, "tree")
+    load = Load(SourceFactory(), "tree", config, store, "tree", store, "tree")
     load.__dict__["source"] = feed
     return load
 

@@ -20,6 +20,7 @@ from plainstep.core.changes.ops import Op
 from plainstep.core.diff import compared, difference
 from plainstep.core.layouts import documents
 from plainstep.core.layouts import pairing as pairs
+from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.layout import Interpreted, interpret
 from plainstep.core.layouts.plausibility import doubt
 from plainstep.core.layouts.rows import PLACE, Raw
@@ -27,7 +28,7 @@ from plainstep.errors import ConfigError
 from plainstep.formats import csv as comma
 from plainstep.formats.lines import kind_of
 from plainstep.settings.models import LayoutConfig, LoadConfig
-from plainstep.sources.layout_binding import bound, fields_of
+from plainstep.sources.layout_binding import bound
 from tests.histories import ROW, Model, flat, histories
 
 texts = st.text(max_size=6)

@@ -22,10 +22,9 @@ if TYPE_CHECKING:
     from plainstep.core.diff import Scope
     from plainstep.init.project import beginning_of
     from plainstep.loads.step import StepOutcome
-    from plainstep.project import Project, load_project
+    from plainstep.project import Project
+    from plainstep.project_file import load_project
     from plainstep.settings.models import config_schema
-
-__version__ = "0.1.0"
 
 # Loaded when first asked for: `plainstep --help` should not wait for Arrow.
 _HOMES = {
@@ -37,7 +36,7 @@ _HOMES = {
     "beginning_of": "plainstep.init.project",
     "collapse": "plainstep.core.changes.collapse",
     "config_schema": "plainstep.settings.models",
-    "load_project": "plainstep.project",
+    "load_project": "plainstep.project_file",
 }
 
 __all__ = [
@@ -60,8 +59,11 @@ __all__ = [
 
 
 def __getattr__(name: str) -> Any:
+    import importlib
+    import importlib.metadata
+
+    if name == "__version__":
+        return importlib.metadata.version("plainstep")
     if name not in _HOMES:
         raise AttributeError(f"module 'plainstep' has no attribute {name!r}")
-    import importlib
-
     return getattr(importlib.import_module(_HOMES[name]), name)

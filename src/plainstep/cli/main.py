@@ -9,7 +9,6 @@ from typing import Any
 
 import click
 
-from plainstep import __version__
 from plainstep.cli.commands import capture as capturing
 from plainstep.cli.commands import operating
 from plainstep.cli.commands import reading as looking
@@ -69,7 +68,7 @@ def _show_where(ctx: click.Context) -> None:
     help="The configuration.",
 )
 @click.option("--debug", is_flag=True, help="Show where an error came from.")
-@click.version_option(__version__, prog_name="plainstep")
+@click.version_option(package_name="plainstep", prog_name="plainstep")
 @click.pass_context
 def cli(ctx: click.Context, config: Path, debug: bool) -> None:
     """Incremental loads, one plain step at a time.

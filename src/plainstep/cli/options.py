@@ -61,7 +61,7 @@ ALL = click.option("--all", "every", is_flag=True, help="Show every row.")
 def _loads(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """The loads whose names begin so, for shells that complete words."""
     from plainstep.errors import PlainStepError
-    from plainstep.project import load_project
+    from plainstep.project_file import load_project
 
     config = ctx.find_root().params.get("config") or "plainstep.toml"
     try:
@@ -172,7 +172,7 @@ def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:
 
 def project(ctx: click.Context) -> Project:
     """The project that -c names."""
-    from plainstep.project import load_project
+    from plainstep.project_file import load_project
 
     return load_project(ctx.obj)
 

@@ -5,13 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 from decimal import Decimal
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
+from plainstep.core.arrays import utc_time
+from plainstep.deferred import np, npt, pa, pc
 
 YES, NO = ("true", "t", "yes", "y", "1"), ("false", "f", "no", "n", "0")
-TIMES = pa.timestamp("us", "UTC")
 
 
 def fitted(column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, npt.NDArray[np.int64]]:
@@ -115,15 +112,15 @@ def _from_text(column: pa.Array, kind: pa.DataType) -> pa.Array:
 
 def times(column: pa.Array) -> pa.Array:
     """Texts as times in UTC; one that names no zone is in UTC."""
-    for kind in (TIMES, pa.timestamp("us")):  # all with a zone, or all without
+    for kind in (utc_time(), pa.timestamp("us")):  # all with a zone, or all without
         try:
-            return column.cast(kind).cast(TIMES)
+            return column.cast(kind).cast(utc_time())
         except pa.ArrowException:
             pass
     zoned = pc.fill_null(pc.match_substring_regex(column, r"(?i)(z|[+-]\d\d(:?\d\d)?)$"), False)
     dated = pc.fill_null(pc.match_substring_regex(column, r"^\d{4}-\d\d-\d\d$"), False)
     return pc.if_else(pc.and_(zoned, pc.invert(dated)), column, pc.binary_join_element_wise(column, "Z", "")).cast(
-        TIMES
+        utc_time()
     )
 
 

@@ -11,13 +11,12 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-
-from plainstep.core.changes.batch import AT, Changes, in_tables
+from plainstep.core.arrays import utc_time
+from plainstep.core.changes.batch import Changes, in_tables
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.net import NetChanges
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.deferred import duckdb, np, pa
 from plainstep.errors import ConfigError, DataError
 from plainstep.sql.engine import spilling
 from plainstep.sql.literals import quoted
@@ -171,8 +170,6 @@ class _Sides:
             self.fill("s", left.cast(self.schema).to_batches())
 
     def _insert(self, rows: pa.Table, sql: str) -> None:
-        import duckdb
-
         self.evaluator.register("part", rows)
         try:
             self.evaluator.execute(sql)
@@ -219,7 +216,7 @@ def _query(key: tuple[str, ...], schema: pa.Schema) -> str:
 
 def _flat_form(batch: pa.Table | pa.RecordBatch, schema: pa.Schema, op: pa.Array | None) -> pa.Table:
     count = batch.num_rows
-    columns = {"op": pa.array([], pa.int8()) if op is None else op, "at": pa.nulls(count, AT)}
+    columns = {"op": pa.array([], pa.int8()) if op is None else op, "at": pa.nulls(count, utc_time())}
     for side in (WAS, NOW):
         for field in schema:
             found = batch.column(side + field.name) if op is not None else pa.array([], field.type)
@@ -296,7 +293,7 @@ def _as_changes(rows: pa.Table | pa.RecordBatch, op: Op, side: str, seq: int) ->
     columns = {
         "op": pa.array(np.full(count, op, dtype=np.int8)),
         "seq": pa.array(np.arange(seq + 1, seq + 1 + count)),
-        "at": pa.nulls(count, AT),
+        "at": pa.nulls(count, utc_time()),
     }
     other = NOW if side == WAS else WAS
     columns |= {side + name: rows.column(name) for name in rows.schema.names}

@@ -5,9 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass, field
 
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
 
 # As many digits as a decimal may have everywhere.

@@ -6,14 +6,12 @@ from collections.abc import Iterable
 from html import escape
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.changes.batch import Changes
+from plainstep.display import records
 from plainstep.display.text import shown, what_changed
 
 if TYPE_CHECKING:
-    from plainstep.loads.check import CheckResult
-    from plainstep.loads.step import StepOutcome
-    from plainstep.views.changes import LookResult
-    from plainstep.views.net import NetResult
-    from plainstep.views.status import LoadStatus
+    from plainstep.core.changes.net import NetChanges
 
 # Rows that are shown; the rest is counted.
 SHOWN = 20
@@ -29,49 +27,24 @@ def table(caption: str, heads: Iterable[str], rows: Iterable[Iterable[Any]]) -> 
     return f"<p>{escape(caption)}</p><table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>"
 
 
-def look(found: LookResult) -> str:
-    """Changes."""
-    from plainstep.core.changes.batch import Changes
-    from plainstep.display.records import changes
+def changes(caption: str, found: Changes, key: tuple[str, ...]) -> str:
+    """Changes, the first of them."""
+    rows = records.changes(Changes(found.table.slice(0, SHOWN)), key)
+    cells = [(row["position"], row["at"], row["op"], *row["key"].values(), what_changed(row, key)) for row in rows]
+    return table(caption, ["position", "time", "op", *key, "what changed"], cells)
 
-    rows = changes(Changes(found.changes.table.slice(0, SHOWN)), found.key)
-    caption = f"{found.load}: {found.total:,} changes after {found.after} up to {found.upto}"
+
+def nets(caption: str, net: NetChanges) -> str:
+    """Net changes, the first of them."""
     cells = [
-        (row["position"], row["at"], row["op"], *row["key"].values(), what_changed(row, found.key)) for row in rows
+        (row["op"], *row["key"].values(), row["count"], what_changed(row, net.key)) for row in records.nets(net, SHOWN)
     ]
-    return table(caption, ["position", "time", "op", *found.key, "what changed"], cells)
+    return table(caption, ["op", *net.key, "changes", "what changed"], cells)
 
 
-def net(found: NetResult) -> str:
-    """Net changes."""
-    from plainstep.display.records import nets
-
-    caption = f"{found.load}: {found.net.read:,} changes after {found.after} up to {found.upto} come to {len(found):,}"
-    cells = [
-        (row["op"], *row["key"].values(), row["count"], what_changed(row, found.net.key))
-        for row in nets(found.net, SHOWN)
-    ]
-    return table(caption, ["op", *found.net.key, "changes", "what changed"], cells)
-
-
-def step(found: StepOutcome) -> str:
-    """What a step did."""
-    told = str(found.error) if found.error else f"{found.changes:,} changes read, {found.seconds:.3f} s"
-    counts = [*found.net.items(), *found.edits.items()]
-    return table(f"{found.load}: {found.outcome}. {told}", [name for name, _ in counts], [[n for _, n in counts]])
-
-
-def status(found: LoadStatus) -> str:
-    """Where a load stands."""
-    heads = ["from", "into", "mark", "head", "waiting", "lag in seconds", "health"]
-    cells = (found.source, found.into, found.merged, found.head, found.waiting, found.lag_seconds, found.health)
-    return table(f"{found.load}: {found.reason or 'all is merged'}", heads, [cells])
-
-
-def check(found: CheckResult) -> str:
+def differences(caption: str, net: NetChanges) -> str:
     """Target against source."""
-    from plainstep.display.records import differences
-
-    caption = f"{found.load}: {'equal' if found.ok else 'DIFFERENT'}, {found.source_rows:,} rows at the source and {found.target_rows:,} at the target, as of {found.position}"
-    cells = [(row["what"], *row["key"].values(), str(row["target"]), str(row["source"])) for row in differences(found)]
-    return table(caption, ["what", *found.differences.key, "target", "source"], cells)
+    cells = [
+        (row["what"], *row["key"].values(), str(row["target"]), str(row["source"])) for row in records.differences(net)
+    ]
+    return table(caption, ["what", *net.key, "target", "source"], cells)

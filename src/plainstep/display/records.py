@@ -11,7 +11,6 @@ from plainstep.core.json_values import finite
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
     from plainstep.core.changes.net import NetChanges
-    from plainstep.loads.check import CheckResult
 
 
 def image(row: dict[str, Any], side: str, columns: list[str]) -> dict[str, Any]:
@@ -79,10 +78,16 @@ def _ordered(row: dict[str, Any] | None, columns: tuple[str, ...]) -> dict[str, 
     return None if row is None else {name: row[name] for name in columns if name in row}
 
 
-def differences(found: CheckResult) -> list[dict[str, Any]]:
-    """The first differing keys, with the row at the target and at the source."""
-    from plainstep.loads.check import SHOWN_DIFFERENCES
+# Rows that ``check`` shows of those that differ.
+SHOWN_DIFFERENCES = 20
 
+
+def differences(net: NetChanges) -> list[dict[str, Any]]:
+    """The first differing keys, with the row at the target and at the source.
+
+    Args:
+        net: what must happen to the target so that it equals the source.
+    """
     said = {"insert": "missing", "delete": "extra", "update": "different"}
     return [
         {
@@ -92,5 +97,5 @@ def differences(found: CheckResult) -> list[dict[str, Any]]:
             "source": row["now"],
             "columns": row["changed"],
         }
-        for row in nets(found.differences, SHOWN_DIFFERENCES)
+        for row in nets(net, SHOWN_DIFFERENCES)
     ]

@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
-
-if TYPE_CHECKING:
-    from plainstep.loads.delivery.deliver import Delivery
+from typing import Any
 
 LONGEST_VALUE = 60
 
@@ -56,13 +53,6 @@ def span(seconds: float | None) -> str:
         if seconds >= 2 * size:
             return f"{seconds / size:.0f} {unit}"
     return f"{seconds:.0f} s"
-
-
-def delivered(found: Delivery) -> str:
-    """What became of events."""
-    told = f"{many(found.sent, 'event')} sent"
-    told += f", {found.waiting:,} waiting" if found.waiting else ""
-    return told + (f", {found.aside:,} set aside" if found.aside else "")
 
 
 def counts(found: dict[str, int]) -> str:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 from typing import TYPE_CHECKING, Any
 
+from plainstep.display.records import changes, differences, nets
+
 if TYPE_CHECKING:
     from plainstep.loads.check import CheckResult
     from plainstep.loads.quarantine import PutBack
@@ -43,8 +45,6 @@ def outcome(found: StepOutcome) -> dict[str, Any]:
 
 def look(found: LookResult) -> dict[str, Any]:
     """The changes of a window."""
-    from plainstep.display.records import changes
-
     form: dict[str, Any] = {
         "load": found.load,
         "after": found.after,
@@ -65,8 +65,6 @@ def change(row: dict[str, Any]) -> dict[str, Any]:
 
 def net(found: NetResult, limit: int | None, skip: int = 0) -> dict[str, Any]:
     """The net changes of a window."""
-    from plainstep.display.records import nets
-
     rows = nets(found.net, limit, skip)
     form = {
         "load": found.load,
@@ -197,9 +195,8 @@ def check(found: CheckResult) -> dict[str, Any]:
         "columns",
         "whole",
     )
-    from plainstep.display.records import differences
 
-    form = {name: getattr(found, name) for name in names} | {"differences": differences(found)}
+    form = {name: getattr(found, name) for name in names} | {"differences": differences(found.differences)}
     return form | ({"mended": entry(found.mended)} if found.mended else {})
 
 

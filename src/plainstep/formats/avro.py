@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator
+from functools import cache
 from typing import IO, Any
 
-import numpy as np
-import pyarrow as pa
-
-from plainstep.errors import ConfigError, DataError
+from plainstep.deferred import fastavro, need, np, pa
+from plainstep.errors import DataError
 from plainstep.formats.avro_blocks import BLOCK, Unpacked, refuse_endless
 from plainstep.formats.limits import Bounded, refuse_columns
 from plainstep.formats.lines import ROWS, SOME, Kind, Rows, damaged
@@ -17,12 +16,7 @@ from plainstep.formats.lines import ROWS, SOME, Kind, Rows, damaged
 
 def read_avro(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
     """Records as rows, in batches."""
-    try:
-        import fastavro
-    except ImportError as error:
-        raise ConfigError(
-            f"{shown} is an Avro file, and fastavro is not installed.", "", "pip install 'plainstep[files]'"
-        ) from error
+    need("fastavro", "files", f"{shown} is an Avro file")
     line = 0
     try:
         unpacked = Unpacked(stream, _size(stream), shown)
@@ -53,15 +47,23 @@ def _avro_rows(records: list[Any], schema: pa.Schema, line: int) -> Rows:
     return Rows(pa.Table.from_pylist(records, schema), np.arange(line + 1, line + 1 + len(records)))
 
 
-AVRO = {
-    "null": pa.null(), "boolean": pa.bool_(), "int": pa.int32(), "long": pa.int64(), "float": pa.float32(),
-    "double": pa.float64(), "bytes": pa.binary(), "string": pa.string(), "enum": pa.string(), "fixed": pa.binary(),
-}  # fmt: skip
-LOGICAL = {
-    "date": pa.date32(), "time-millis": pa.time64("us"), "time-micros": pa.time64("us"),
-    "timestamp-millis": pa.timestamp("us", "UTC"), "timestamp-micros": pa.timestamp("us", "UTC"),
-    "local-timestamp-millis": pa.timestamp("us"), "local-timestamp-micros": pa.timestamp("us"), "uuid": pa.string(),
-}  # fmt: skip
+@cache
+def plain_types() -> dict[str, pa.DataType]:
+    """Arrow's types for Avro's."""
+    return {
+        "null": pa.null(), "boolean": pa.bool_(), "int": pa.int32(), "long": pa.int64(), "float": pa.float32(),
+        "double": pa.float64(), "bytes": pa.binary(), "string": pa.string(), "enum": pa.string(), "fixed": pa.binary(),
+    }  # fmt: skip
+
+
+@cache
+def logical_types() -> dict[str, pa.DataType]:
+    """Arrow's types for Avro's logical ones."""
+    return {
+        "date": pa.date32(), "time-millis": pa.time64("us"), "time-micros": pa.time64("us"),
+        "timestamp-millis": pa.timestamp("us", "UTC"), "timestamp-micros": pa.timestamp("us", "UTC"),
+        "local-timestamp-millis": pa.timestamp("us"), "local-timestamp-micros": pa.timestamp("us"), "uuid": pa.string(),
+    }  # fmt: skip
 
 
 def _avro_schema(schema: Any, shown: str) -> pa.Schema:
@@ -79,7 +81,7 @@ def _avro_kind(kind: Any, named: dict[str, pa.DataType]) -> pa.DataType:
         others = [_avro_kind(one, named) for one in kind if one != "null"]
         return others[0] if len(others) == 1 else pa.string()
     if isinstance(kind, str):
-        return AVRO.get(kind) or named.get(kind, pa.string())
+        return plain_types().get(kind) or named.get(kind, pa.string())
     found = _avro_complex(kind, named)
     if "name" in kind:
         named[kind["name"]] = found
@@ -89,8 +91,8 @@ def _avro_kind(kind: Any, named: dict[str, pa.DataType]) -> pa.DataType:
 def _avro_complex(kind: Any, named: dict[str, pa.DataType]) -> pa.DataType:
     if kind.get("logicalType") == "decimal":
         return pa.decimal128(kind["precision"], kind.get("scale", 0))
-    if kind.get("logicalType") in LOGICAL:
-        return LOGICAL[kind["logicalType"]]
+    if kind.get("logicalType") in logical_types():
+        return logical_types()[kind["logicalType"]]
     if kind["type"] == "record":
         return pa.struct([(field["name"], _avro_kind(field["type"], named)) for field in kind["fields"]])
     if kind["type"] == "array":
@@ -102,8 +104,6 @@ def _avro_complex(kind: Any, named: dict[str, pa.DataType]) -> pa.DataType:
 
 def avro_columns(stream: IO[bytes], shown: str) -> pa.Schema:
     """The columns of a file, from its schema."""
-    import fastavro
-
     try:
         unpacked = Unpacked(stream, _size(stream), shown)
         return _avro_schema(fastavro.reader(io.BufferedReader(unpacked)).writer_schema, shown)

@@ -9,8 +9,7 @@ import zlib
 from collections.abc import Iterator
 from typing import Any
 
-import pyarrow as pa
-
+from plainstep.deferred import fastavro, pa
 from plainstep.formats.limits import refuse_unpacked
 from plainstep.formats.lines import damaged
 
@@ -53,8 +52,6 @@ class Unpacked(io.RawIOBase):
         return count
 
     def _pieces(self) -> Iterator[bytes]:
-        import fastavro
-
         if self.stream.read(len(MAGIC)) != MAGIC:
             raise damaged(self.shown, "it does not begin as an Avro file does")
         meta = fastavro.schemaless_reader(self.stream, META, None)

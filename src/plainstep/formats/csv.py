@@ -7,12 +7,9 @@ from collections.abc import Callable, Iterator
 from itertools import chain
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.csv
-
 from plainstep.core.casting import fitted, overflows, readable
 from plainstep.core.changes.batch import flat
+from plainstep.deferred import np, pa, pacsv
 from plainstep.formats import lines
 from plainstep.formats.limits import refuse_columns
 from plainstep.formats.lines import FIRST, NEAR, Kind, Rows, damaged, first_line, is_blank, whole_lines  # fmt: skip
@@ -153,12 +150,12 @@ def _parsed(
     refuse: Callable[[Any], str] | None = None,
 ) -> pa.Table:
     # As one piece: only then may line ends stand within quotes without being searched for.
-    whole = pyarrow.csv.ReadOptions(column_names=head, use_threads=False, block_size=max(len(block), 1))
-    return pyarrow.csv.read_csv(
+    whole = pacsv.ReadOptions(column_names=head, use_threads=False, block_size=max(len(block), 1))
+    return pacsv.read_csv(
         pa.BufferReader(block),
         whole,
-        pyarrow.csv.ParseOptions(delimiter=kind.delimiter, invalid_row_handler=refuse),
-        pyarrow.csv.ConvertOptions(
+        pacsv.ParseOptions(delimiter=kind.delimiter, invalid_row_handler=refuse),
+        pacsv.ConvertOptions(
             column_types=kinds,
             include_columns=names,
             null_values=[""],

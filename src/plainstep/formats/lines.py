@@ -8,9 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-
+from plainstep.deferred import np, pa
 from plainstep.errors import DataError
 
 # Bytes of text that are made into rows at a time: so many that the work is Arrow's and not Python's.

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable, Iterator
+from functools import cache
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
-import pyarrow.csv
-
+from plainstep.core.arrays import Bools
 from plainstep.core.layouts.rows import LINE
+from plainstep.deferred import np, pa, pc, pq
 from plainstep.formats import lines as text
 from plainstep.formats.avro import avro_columns, read_avro
 from plainstep.formats.csv import header, read_csv
@@ -33,8 +31,11 @@ from plainstep.formats.lines import (  # fmt: skip
 )
 from plainstep.formats.prefetch import fetched
 
-# Which bytes are blanks, by their number.
-BLANK = np.isin(np.arange(256), list(b" \t\r\n\v\f"))
+
+@cache
+def blanks() -> Bools:
+    """Which bytes are blanks, by their number."""
+    return np.isin(np.arange(256), list(b" \t\r\n\v\f"))
 
 
 def read(
@@ -142,7 +143,7 @@ def lines_of(block: memoryview, shown: str, before: int) -> tuple[Rows, int]:
     _check_text(texts, shown, before)
     numbers = np.arange(before + 1, before + 1 + len(ends))
     first, length = offsets[:-1], np.diff(offsets)
-    blank = BLANK[data[first]] & ((length == 1) | ((length == 2) & BLANK[data[ends - 1]]))
+    blank = blanks()[data[first]] & ((length == 1) | ((length == 2) & blanks()[data[ends - 1]]))
     if blank.any():
         texts, numbers = texts.filter(pa.array(~blank)), numbers[~blank]
     return Rows(pa.table({LINE: texts}), numbers), len(ends)
@@ -160,8 +161,6 @@ def _check_text(texts: pa.Array, shown: str, before: int) -> None:
 
 
 def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
-    import pyarrow.parquet as pq
-
     few_values = [field.name for field in wanted or () if pa.types.is_dictionary(field.type)]
     whole = _seekable(stream, kind)
     file = pq.ParquetFile(whole, read_dictionary=few_values)
@@ -185,8 +184,6 @@ def _parquet_batches(
     A text that stands once in a file's dictionary may stand in every row. How long the longest is, is looked up for each part of
     the file (its dictionary is read for that), and so many rows are read at a time as would hold no more than some rows may.
     """
-    import pyarrow.parquet as pq
-
     texts = [
         field.name
         for field in file.schema_arrow
@@ -239,7 +236,5 @@ def columns_of(path: Path, shown: str, longest: int = LONGEST) -> pa.Schema:
             block = next(whole_lines(stream, shown, FIRST, longest), memoryview(b""))
             return pa.schema([(name, pa.string()) for name in header(block, shown, kind)[0]])
         if kind.format == "parquet":
-            import pyarrow.parquet as pq
-
             return pq.read_schema(_seekable(stream, kind)).remove_metadata()
         return avro_columns(stream, shown)

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import pyarrow as pa
-import pyarrow.compute as pc
+from functools import cache
 
 from plainstep.core.casting import fitted
+from plainstep.deferred import pa, pc
 
 # A number with zeros before it is a code that looks like one.
 WHOLE = r"^[+-]?(0|[1-9]\d{0,17})$"
@@ -14,14 +14,19 @@ LEADING_ZERO = r"^[+-]?0\d"
 DAY = r"^\d{4}-\d\d-\d\d$"
 TIME = r"^\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d{1,6})?)?$"
 ZONED = r"^\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d{1,6})?)?(Z|[+-]\d\d(:?\d\d)?)$"
-TRIED: list[tuple[str, pa.DataType]] = [
-    (WHOLE, pa.int64()),
-    (NUMBER, pa.float64()),
-    (r"^(true|false)$", pa.bool_()),
-    (DAY, pa.date32()),
-    (TIME, pa.timestamp("us")),
-    (ZONED, pa.timestamp("us", "UTC")),
-]
+
+
+@cache
+def tried_types() -> list[tuple[str, pa.DataType]]:
+    """The types that texts are tried for, each with the pattern that all must have."""
+    return [
+        (WHOLE, pa.int64()),
+        (NUMBER, pa.float64()),
+        (r"^(true|false)$", pa.bool_()),
+        (DAY, pa.date32()),
+        (TIME, pa.timestamp("us")),
+        (ZONED, pa.timestamp("us", "UTC")),
+    ]
 
 
 def typed(rows: pa.Table) -> pa.Table:
@@ -39,7 +44,7 @@ def kind_of(column: pa.Array) -> pa.DataType:
     there = column.drop_null()
     if not len(there):
         return pa.null()
-    for pattern, kind in TRIED:
+    for pattern, kind in tried_types():
         if pc.all(pc.match_substring_regex(there, pattern)).as_py():
             if pa.types.is_floating(kind) and pc.any(pc.match_substring_regex(there, LEADING_ZERO)).as_py():
                 return pa.string()

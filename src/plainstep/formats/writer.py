@@ -9,13 +9,13 @@ from contextlib import AbstractContextManager, contextmanager, nullcontext
 from hashlib import sha256
 from pathlib import Path
 from secrets import token_hex
-from typing import IO, TYPE_CHECKING
+from typing import IO
 from urllib.parse import quote
 
+from plainstep.core.changes.batch import flat
+from plainstep.core.json_values import finite, plain
+from plainstep.deferred import np, pa, pacsv, pq
 from plainstep.errors import ConfigError, StoreError
-
-if TYPE_CHECKING:
-    import pyarrow as pa
 
 # Letters of a name: with what stands before and after, file systems allow 255.
 LONGEST_NAME = 150
@@ -69,8 +69,6 @@ def writer(form: str, out: IO[bytes], schema: pa.Schema) -> Iterator[Write]:
     Raises:
         ConfigError: there is no such format.
     """
-    import pyarrow as pa
-
     if form == "jsonl":
 
         def write(table: pa.Table) -> None:
@@ -79,16 +77,13 @@ def writer(form: str, out: IO[bytes], schema: pa.Schema) -> Iterator[Write]:
         yield write
         return
     if form == "csv":
-        from pyarrow.csv import CSVWriter
-
-        with CSVWriter(pa.PythonFile(out, "w"), _of_texts(schema)) as csv:
+        with pacsv.CSVWriter(pa.PythonFile(out, "w"), _of_texts(schema)) as csv:
             yield lambda table: csv.write_table(_in_texts(table))
         return
     if form != "parquet":
         raise ConfigError(f"There is no format {form!r}.", f"Known: {', '.join(FORMATS)}.")
-    from pyarrow.parquet import ParquetWriter
 
-    with ParquetWriter(pa.PythonFile(out, "w"), schema) as parquet:
+    with pq.ParquetWriter(pa.PythonFile(out, "w"), schema) as parquet:
         yield parquet.write_table
 
 
@@ -102,11 +97,6 @@ def _lines(table: pa.Table) -> Iterator[bytes]:
 
 def _json_texts(column: pa.ChunkedArray) -> list[str]:
     """Each value as JSON."""
-    import numpy as np
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import flat
-    from plainstep.core.json_values import finite, plain
 
     encode = json.JSONEncoder(default=plain, ensure_ascii=False).encode
     values = flat(column)
@@ -121,21 +111,14 @@ def _json_texts(column: pa.ChunkedArray) -> list[str]:
 
 def _of_texts(schema: pa.Schema) -> pa.Schema:
     """The columns, with lists and bytes as texts: CSV has neither."""
-    import pyarrow as pa
-
     return pa.schema([pa.field(one.name, pa.string() if _odd(one.type) else one.type) for one in schema])
 
 
 def _odd(kind: pa.DataType) -> bool:
-    import pyarrow as pa
-
     return bool(pa.types.is_nested(kind) or pa.types.is_binary(kind) or pa.types.is_large_binary(kind))
 
 
 def _in_texts(table: pa.Table) -> pa.Table:
-    import pyarrow as pa
-
-    from plainstep.core.json_values import plain
 
     columns = []
     for column in table.columns:

@@ -5,13 +5,21 @@ from __future__ import annotations
 import json
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.casting import as_text
+from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.layouts.fields import fields_of
+from plainstep.core.layouts.inference import Guess, guess
+from plainstep.core.layouts.layout import interpret
+from plainstep.core.layouts.plausibility import doubt
+from plainstep.core.layouts.rows import PLACE, Raw
+from plainstep.deferred import np, pa
 from plainstep.errors import PlainStepError
 from plainstep.settings.models import LayoutConfig, LoadConfig
+from plainstep.sources.layout_binding import bound
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.layouts.inference import Guess, Proposal
+    from plainstep.core.layouts.inference import Proposal
     from plainstep.core.layouts.layout import Layout
     from plainstep.core.layouts.plausibility import Doubt
     from plainstep.stores.api import Store
@@ -36,9 +44,6 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
     Raises:
         PlainStepError: there is nothing to look at.
     """
-    from plainstep.core.layouts.inference import Guess, guess
-    from plainstep.sources.layout_binding import fields_of
-
     rows = _sample(store, table)
     fields = fields_of(rows)
     found = guess(rows, fields, ordered=hasattr(store, "feed"))
@@ -62,8 +67,6 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
 
 
 def _sample(store: Store, table: str) -> pa.Table:
-    import pyarrow as pa
-
     if hasattr(store, "feed"):
         rows: pa.Table = store.feed(table, LayoutConfig(), None).sample()
         return rows
@@ -77,9 +80,6 @@ def _sample(store: Store, table: str) -> pa.Table:
 
 def _columns(rows: pa.Table, fields: dict[str, pa.DataType]) -> list[str]:
     """Every column with its type and its first values."""
-    from plainstep.core.casting import as_text
-    from plainstep.core.layouts.rows import Raw
-
     raw = Raw(rows.slice(0, 200))
     width = max(len(path) for path in fields)
     kinds = max(len(str(kind)) for kind in fields.values())
@@ -125,12 +125,6 @@ def on_one_line(line: str) -> str:
 
 def _absent(rows: pa.Table, found: Proposal) -> Guess | None:
     """What it means that documents lack a field, if some do."""
-    import numpy as np
-    import pyarrow as pa
-
-    from plainstep.core.layouts.inference import Guess
-    from plainstep.core.layouts.rows import Raw
-    from plainstep.sources.layout_binding import fields_of
 
     now = found.value("now") or "*"
     raw = Raw(rows)
@@ -148,16 +142,10 @@ def _absent(rows: pa.Table, found: Proposal) -> Guess | None:
 
 def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[str]:
     """The first rows, as the layout reads them; or why it cannot."""
-    from plainstep.core.layouts.layout import interpret
-    from plainstep.core.layouts.rows import PLACE
-    from plainstep.sources.layout_binding import bound
-
     settings = {one.name: one.value for one in found.guesses if one.value not in (None, [])}
     key = tuple(found.key.value) if found.key else ()
     config = LoadConfig.model_validate({"from": f"{store.name}.{table}", "into": "x.y", "key": list(key)})
     try:
-        import pyarrow as pa
-
         said = LayoutConfig.model_validate(settings)
         if PLACE not in rows.column_names:
             rows = rows.append_column(PLACE, pa.array([str(row + 1) for row in range(rows.num_rows)]))
@@ -179,10 +167,6 @@ def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[st
 
 def _doubt(table: pa.Table, layout: Layout) -> Doubt | None:
     """What speaks against changes that were read so."""
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
-    from plainstep.core.layouts.plausibility import doubt
 
     numbered = table.append_column("seq", pa.array(range(1, table.num_rows + 1), pa.int64()))
     return doubt(Changes(numbered), layout.key, layout.tells_old) if layout.operation else None
@@ -190,9 +174,6 @@ def _doubt(table: pa.Table, layout: Layout) -> Doubt | None:
 
 def _some_of_each(table: pa.Table) -> list[dict[str, Any]]:
     """The first changes of each operation, in order."""
-    import numpy as np
-    import pyarrow as pa
-
     ops = table["op"].to_numpy()
     first = [row for op in np.unique(ops) for row in np.flatnonzero(ops == op)[:2].tolist()]
     rows: list[dict[str, Any]] = table.take(pa.array(sorted(first)[: 2 * SHOWN], pa.int64())).to_pylist()
@@ -209,8 +190,6 @@ def _named(table: str) -> str:
 
 
 def _told(row: dict[str, Any]) -> str:
-    from plainstep.core.changes.ops import NOW, WAS, Op
-
     sides = [
         {name.removeprefix(side): value for name, value in row.items() if name.startswith(side) and value is not None}
         for side in (WAS, NOW)

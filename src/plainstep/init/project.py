@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError, PlainStepError
 from plainstep.init.layout import on_one_line, toml
 from plainstep.redaction import shown_url
@@ -90,8 +91,6 @@ def _without_password(url: str, store: str) -> tuple[str, str]:
 
 
 def _look(store: Store, name: str, captured: bool) -> Found:
-    import pyarrow as pa
-
     try:
         table = store.table(name, {})
         schema = table.schema()

@@ -7,7 +7,10 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from plainstep.core.diff import net_of
 from plainstep.core.positions import Mark, Span
+from plainstep.display import html
+from plainstep.display.records import SHOWN_DIFFERENCES
 from plainstep.errors import ConfigError, MarkMoved, Refused
 from plainstep.loads.commit import commit_to, entry_of
 from plainstep.loads.difference import compared_at_mark, mending_edits
@@ -23,9 +26,6 @@ if TYPE_CHECKING:
     from plainstep.core.shapes.edits import Edits
     from plainstep.loads.load import Load
     from plainstep.stores.records import LedgerEntry
-
-# How many differing keys a check keeps to show.
-SHOWN_DIFFERENCES = 20
 
 
 @dataclass
@@ -66,9 +66,9 @@ class CheckResult:
     mended: LedgerEntry | None = None
 
     def _repr_html_(self) -> str:
-        from plainstep.display import html as notebook
-
-        return notebook.check(self)
+        said = "equal" if self.ok else "DIFFERENT"
+        sides = f"{self.source_rows:,} rows at the source and {self.target_rows:,} at the target, as of {self.position}"
+        return html.differences(f"{self.load}: {said}, {sides}", self.differences)
 
 
 def incomparable(load: Load) -> str:
@@ -168,8 +168,6 @@ def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:
 
 
 def _checked(load: Load, mark: Mark, found: Comparison, scope: Scope | None) -> CheckResult:
-    from plainstep.core.diff import net_of
-
     merged = load.config.operations
     meant = {"insert": found.missing, "update": found.different, "delete": found.extra}
     kept = load.config.deletes == "ignore" or "delete" not in merged

@@ -7,17 +7,19 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, cast
 
+from plainstep.core.diff import compared, net_of, rounded
+from plainstep.core.shapes.base import Found, Moment
+from plainstep.core.shapes.mirror import merged
+from plainstep.deferred import pa
 from plainstep.errors import Refused
 from plainstep.loads.planning import held_by
 from plainstep.progress import counted
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.diff import Comparison, Scope
     from plainstep.core.positions import Mark
-    from plainstep.core.shapes.base import Moment, Shape, TargetTable
+    from plainstep.core.shapes.base import Shape, TargetTable
     from plainstep.core.shapes.edits import Edits
     from plainstep.core.shapes.rollup import Rollup
     from plainstep.loads.load import Load
@@ -35,9 +37,6 @@ def differences_of(
     Raises:
         Refused: the shape keeps nothing that could be compared.
     """
-    from plainstep.core.diff import compared, net_of
-    from plainstep.core.shapes.base import Found
-
     held = held_by(load, shape)
     if not shape.keeps_rows:
         return _groups_of(load, shape, rows)
@@ -58,8 +57,6 @@ def _groups_of(load: Load, shape: Shape, rows: Iterable[pa.RecordBatch]) -> tupl
 
 def _difference(held: TargetRows, table: TargetTable, whole: pa.Table) -> NetChanges:
     """What differs between one of a rollup's tables and the same computed anew."""
-    from plainstep.core.diff import compared, net_of, rounded
-
     schema = held.schema(table.suffix)
     there = map(rounded, held.stream(table.suffix, schema))
     with compared(table.key, schema, there, map(rounded, whole.to_batches())) as found:
@@ -68,8 +65,6 @@ def _difference(held: TargetRows, table: TargetTable, whole: pa.Table) -> NetCha
 
 def _as_computed(net: NetChanges, table: TargetTable, whole: pa.Table) -> Edits:
     """What merges differences, with rows as they were computed: they were compared in fewer digits."""
-    from plainstep.core.shapes.mirror import merged
-
     edits, key = merged(net), list(table.key)
     if edits.put is not None:
         put = whole.join(edits.put.select(key).cast(whole.select(key).schema), key, join_type="left semi")
@@ -97,8 +92,6 @@ def compared_at_mark(
         Refused: the shape keeps nothing that could be compared.
         ConfigError: the scope makes no sense here.
     """
-    from plainstep.core.diff import compared, rounded
-
     held = held_by(load, shape)
     # Where old values are not told, the keys that wait are left out instead.
     undo = waiting.reversible and load.source.reversible
@@ -127,9 +120,6 @@ def compared_at_mark(
 
 def mending_edits(load: Load, shape: Shape, found: Comparison, mark: Mark) -> list[Edits]:
     """What merges exactly the differences that were found."""
-    from plainstep.core.diff import net_of
-    from plainstep.core.shapes.base import Found, Moment
-
     held, net = held_by(load, shape), net_of(found)
     if shape.keeps_rows:
         now = Moment(datetime.now(UTC), mark.step + 1, mark.position, mark.at, mark.identity)

@@ -7,11 +7,23 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 if TYPE_CHECKING:
     from plainstep.settings.models import LoadConfig
     from plainstep.stores.api import Source, Store, Target
+
+
+class Sources(Protocol):
+    """What opens the sources of loads."""
+
+    def whole(self, load: Load) -> Source:
+        """Where the changes of a load are read, whole rows of all columns."""
+        ...
+
+    def taken(self, load: Load, whole: Source) -> Source:
+        """The same as far as the load takes it."""
+        ...
 
 
 @dataclass(eq=False)
@@ -19,6 +31,7 @@ class Load:
     """One load, with its stores.
 
     Attributes:
+        sources: what opens its source.
         name: the load's name.
         config: what plainstep.toml says of it.
         from_store, from_table: where changes are read.
@@ -30,6 +43,7 @@ class Load:
         rows_store, rows_table: the table that the changes are of, where something else writes them.
     """
 
+    sources: Sources
     name: str
     config: LoadConfig
     from_store: Store
@@ -58,35 +72,12 @@ class Load:
     @cached_property
     def source(self) -> Source:
         """Where changes are read, as far as the load takes them."""
-        from plainstep.sources.projected import narrows, scoped
-
-        if not narrows(self) or self.config.changes == "diff":  # that one compares what is taken
-            return self.whole_source
-        return scoped(self, self.whole_source)
+        return self.sources.taken(self, self.whole_source)
 
     @cached_property
     def whole_source(self) -> Source:
         """The same without the load's filter and columns."""
-        if self.config.changes not in ("capture", "log"):
-            from plainstep.sources.factory import source_of
-
-            return source_of(self)
-        source = self.from_store.source(self.from_table, self.config.types, self.config.changes, self.reader)
-        if self.config.on_bad_value != "refuse":
-            self._bend(source)
-        return source
-
-    def _bend(self, source: Source) -> None:
-        from plainstep.errors import ConfigError
-        from plainstep.stores.api import LooselyTyped
-
-        if not isinstance(source, LooselyTyped):
-            raise ConfigError(
-                f"on_bad_value does nothing for {self.config.source}.",
-                "In its store, a column holds values of its own type only.",
-                f"Take it out of [loads.{self.name}].",
-            )
-        source.on_bad_value = self.config.on_bad_value
+        return self.sources.whole(self)
 
     def with_text(self, column: str) -> Load:
         """The same load, a column of which is read as text: to look at values that are none of its type."""

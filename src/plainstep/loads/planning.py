@@ -9,18 +9,26 @@ from datetime import UTC, datetime
 from functools import partial
 from typing import TYPE_CHECKING, Any, cast
 
+from plainstep.core import schema_drift as drift
+from plainstep.core.shapes.base import Moment
+from plainstep.core.shapes.events import Events, Rule
+from plainstep.core.shapes.history import History
+from plainstep.core.shapes.journal import Journal
+from plainstep.core.shapes.measures import Measure
+from plainstep.core.shapes.mirror import Mirror, added_by
+from plainstep.core.shapes.rollup import Rollup
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError
-from plainstep.loads.reading import key_of
+from plainstep.loads.keys import key_of
 from plainstep.loads.target_rows import TargetRows, beside
 from plainstep.loads.windows import refuse_another_table
+from plainstep.sql.literals import quoted
 from plainstep.stores.records import FileForm, Part, TableInfo
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.positions import Mark
     from plainstep.core.schema_drift import Fit
-    from plainstep.core.shapes.base import Found, Moment, Shape, TargetTable
+    from plainstep.core.shapes.base import Found, Shape, TargetTable
     from plainstep.core.shapes.edits import Edits
     from plainstep.loads.load import Load
     from plainstep.stores.records import LedgerEntry
@@ -39,33 +47,23 @@ def shape_of(load: Load) -> Shape:
 
 
 def _mirror(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
-    from plainstep.core.shapes.mirror import Mirror
-
     config = load.config
     own = load.source.own_capture
     return Mirror(schema, key, config.deletes, tuple(config.operations), config.stamp, own)
 
 
 def _history(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
-    from plainstep.core.shapes.history import History
-
     _refuse_unknown(load, "watch", load.config.watch, schema)
     return History(schema, key, tuple(load.config.watch) or None, load.config.every_change)
 
 
 def _journal(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
-    from plainstep.core.shapes.journal import Journal
-
     journal = Journal(schema, key, load.config.grain != "net", tuple(load.config.operations))
     _refuse_unknown_partition(load, journal.tables()[0].schema.names)
     return journal
 
 
 def _rollup(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
-    from plainstep.core.shapes.measures import Measure
-    from plainstep.core.shapes.rollup import Rollup
-    from plainstep.sql.literals import quoted
-
     config = load.config
     by = config.by
     if not isinstance(by, dict):
@@ -76,8 +74,6 @@ def _rollup(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
 
 
 def _events(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
-    from plainstep.core.shapes.events import Events, Rule
-
     rules = tuple(Rule(name, when) for name, when in load.config.rules.items())
     return Events(schema, key, rules, f"plainstep/{load.config.source}", load.config.grain != "net")
 
@@ -108,9 +104,6 @@ def _refuse_unknown_partition(load: Load, columns: list[str]) -> None:
 
 def in_held_types(shape: Shape, info: TableInfo | None) -> Shape:
     """A shape that holds the source's columns in the types of its table, where these hold more: a source may narrow."""
-    import pyarrow as pa
-
-    from plainstep.core import schema_drift as drift
 
     names = {field.name: shape.names_of(field.name)[-1:] for field in shape.schema}
     if info is None or not all(name and name[0] in info.schema.names for name in names.values()):
@@ -126,8 +119,6 @@ def held_by(load: Load, shape: Shape) -> TargetRows:
 
 def moment_of(entry: LedgerEntry, changed_at: datetime | None) -> Moment:
     """When a step is made that the ledger will tell of."""
-    from plainstep.core.shapes.base import Moment
-
     entry.at = entry.at or datetime.now(UTC)
     return Moment(entry.at, entry.step, entry.upto, changed_at, entry.identity)
 
@@ -203,8 +194,6 @@ def fit_of(
     Raises:
         Refused: they do not, or what is needed is not wanted.
     """
-    from plainstep.core import schema_drift as drift
-
     place = beside(load.config.into, table.suffix)
     if before and not anew and not load.into_store.appends_only:
         refuse_another_table(load, before, beside(load.into_table, table.suffix), info)
@@ -222,8 +211,6 @@ def fit_of(
 
 def _shed(before: Mark, wanted: pa.Schema, info: TableInfo) -> list[str]:
     """The columns that a mirror added beside the source's, by settings that it has no more."""
-    from plainstep.core.shapes.mirror import added_by
-
     was = json.loads(before.made_by or "{}")
     added = added_by(was.get("deletes", ""), bool(was.get("stamp"))) if was.get("shape") == "mirror" else {}
     return [name for name in added if name in info.schema.names and name not in wanted.names]

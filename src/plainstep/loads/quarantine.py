@@ -6,7 +6,10 @@ import time
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from plainstep.core.changes.collapse import Collapser
 from plainstep.core.positions import Place, Span, Window
+from plainstep.core.shapes.base import Found
+from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
 from plainstep.loads.commit import commit_to, entry_of, left_out
 from plainstep.loads.delivery import deliver as delivering
@@ -18,8 +21,6 @@ from plainstep.loads.windows import refuse_unless_continuous, span_of
 from plainstep.stores.api import LooselyTyped
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.changes.batch import Changes
     from plainstep.core.changes.net import NetChanges
     from plainstep.loads.delivery.deliver import Delivery
@@ -64,8 +65,6 @@ def put_back(load: Load) -> PutBack:
     Raises:
         PlainStepError: it could not be done; nothing was written.
     """
-    from plainstep.core.shapes.base import Found
-
     if load.config.deliver:
         count, delivery = delivering.send_again(load)
         return PutBack(load.name, count, 0, 0, delivery=delivery)
@@ -121,9 +120,6 @@ class _Keys:
 
 
 def _keys_at(load: Load, window: Window, wanted: set[str]) -> _Keys:
-    import pyarrow as pa
-    import pyarrow.compute as pc
-
     places = pa.array(sorted(wanted), pa.string())
     parts: list[pa.Table] = []
     found: set[str] = set()
@@ -136,16 +132,12 @@ def _keys_at(load: Load, window: Window, wanted: set[str]) -> _Keys:
 
 
 def _keys_of(load: Load, changes: Changes, side: str) -> pa.Table:
-    import pyarrow as pa
-
     columns = {name: changes.image(side, name) for name in load.source.key()}
     return pa.table(columns).drop_null()
 
 
 def _net_of(load: Load, window: Window, keys: pa.Table) -> NetChanges:
     """The net changes of some keys."""
-    from plainstep.core.changes.collapse import Collapser
-
     collapser = Collapser(load.source.key())
     for changes in load.source.read(window):
         collapser.add(changes.among(keys))

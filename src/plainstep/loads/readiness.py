@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from plainstep.errors import Refused
+from plainstep.loads.keys import refuse_another_key
 from plainstep.loads.planning import fit_of, shape_of
-from plainstep.loads.reading import refuse_another_key
 from plainstep.loads.target_rows import beside
 from plainstep.loads.windows import refuse_another_table, refuse_unless_continuous
 

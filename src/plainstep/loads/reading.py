@@ -7,19 +7,28 @@ from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
+from plainstep.core.changes.chains import Repeats
+from plainstep.core.changes.collapse import Collapser
+from plainstep.core.changes.key_moves import MovedRows
+from plainstep.core.changes.numbering import Numbering
+from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.diff import difference
+from plainstep.core.layouts.plausibility import swapped
 from plainstep.core.positions import Window
-from plainstep.errors import ConfigError, Refused
+from plainstep.core.shapes.base import Found
+from plainstep.deferred import pa
+from plainstep.errors import Refused
+from plainstep.loads.keys import key_of
+from plainstep.loads.planning import held_by, shape_of
 from plainstep.progress import counted
 from plainstep.stores.api import LeanSource
+from plainstep.stores.spool import Spool
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.changes.batch import Changes
-    from plainstep.core.changes.key_moves import MovedRows
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.layouts.plausibility import Doubt
-    from plainstep.core.shapes.base import Found, Shape
+    from plainstep.core.shapes.base import Shape
     from plainstep.loads.load import Load
 
     Takers = Sequence[Callable[[Changes], None]]
@@ -32,8 +41,6 @@ def read_net(load: Load, window: Window, total: int | None = None) -> NetChanges
 
 def _collapsed(load: Load, batches: Iterable[Changes], total: int | None, takers: Takers = ()) -> NetChanges:
     """The net changes of some batches; each is handed to some others, too."""
-    from plainstep.core.changes.collapse import Collapser
-
     collapser = Collapser(key_of(load, load.source.schema()))
     for changes in counted(batches, f"{load.name}: changes", total):
         for take in (*takers, collapser.add):
@@ -46,7 +53,6 @@ def _read_lean(load: Load, window: Window, total: int | None, takers: Takers) ->
     source = load.source
     if not isinstance(source, LeanSource):
         return _read_surely(load, window, total, takers)
-    from plainstep.core.changes.chains import Repeats
 
     repeats = Repeats(source.key(), "at")
     net = _collapsed(load, source.read_lean(window), total, [*takers, repeats.add])
@@ -64,8 +70,6 @@ def read_found(load: Load, shape: Shape, window: Window, total: int | None) -> F
     Raises:
         Refused: the shape needs old values, and the source does not tell them.
     """
-    from plainstep.core.changes.key_moves import MovedRows
-
     moved = MovedRows(key_of(load, load.source.schema()))
     found = _read_for(load, shape, window, total, [moved.add], None)
     if moved.partial:
@@ -82,10 +86,6 @@ def _read_for(
     load: Load, shape: Shape, window: Window, total: int | None, takers: Takers, again: Batches | None
 ) -> Found:
     """What a shape is made of; from changes that were read before, where these are given."""
-    from plainstep.core.changes.numbering import Numbering
-    from plainstep.core.shapes.base import Found
-    from plainstep.stores.spool import Spool
-
     numbering, spool = Numbering(), Spool()
     takers = [*takers, numbering.add] if shape.placed else takers
     read = _read_surely if again is None else partial(_collapsed_again, again)
@@ -106,8 +106,6 @@ def _collapsed_again(again: Batches, load: Load, window: Window, total: int | No
 
 def _held(load: Load, shape: Shape, moved: MovedRows) -> pa.Table | None:
     """The rows that a target holds of the keys that rows moved from, if it holds rows by their key."""
-    from plainstep.loads.planning import held_by
-
     schema = shape.schema
     info = load.target.table(load.into_table, ())
     if load.config.shape not in ("mirror", "history") or info is None:
@@ -154,7 +152,6 @@ def _with_old_values(load: Load, net: NetChanges) -> NetChanges:
             f"Put both in a group, so that they step together; then plainstep reload {mirror.name}, "
             f"plainstep mark {load.name} --to head --yes, plainstep reload {load.name}.",
         )
-    from plainstep.loads.planning import held_by, shape_of
 
     shape = shape_of(mirror)
     held = held_by(mirror, shape).rows("", shape.schema.names, net.keys_of(net.every), shape.gone)
@@ -169,11 +166,6 @@ def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
         net: the net changes.
         always: compare, even if the source never reads again what was merged.
     """
-    import pyarrow as pa
-
-    from plainstep.core.changes.ops import NOW, Op
-    from plainstep.core.diff import difference
-    from plainstep.loads.planning import held_by, shape_of
 
     if not (load.source.rereads or always) or (net.partial and not net.whole) or net.truncated:
         return net
@@ -189,42 +181,6 @@ def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
     ones = pa.array([1] * state.num_rows, pa.int64())
     state = state.set_column(state.schema.get_field_index("count"), "count", ones)
     return replace(found, state=state, read=len(found) if load.source.rereads else net.read)
-
-
-def key_of(load: Load, schema: pa.Schema) -> tuple[str, ...]:
-    """The load's key: as configured, or as captured.
-
-    Raises:
-        ConfigError: the key names an unknown column.
-        Refused: the source does not make that key unique.
-    """
-    captured = load.source.key()
-    asked = tuple(load.config.key) or captured
-    for name in asked:
-        if name not in schema.names:
-            raise ConfigError(
-                f"The key of {load.name} names the column {name!r}, which {load.config.source} does not have.",
-                f"Its columns: {', '.join(schema.names)}.",
-                f"Mend 'key' in [loads.{load.name}].",
-            )
-    refuse_another_key(load)
-    return asked
-
-
-def refuse_another_key(load: Load) -> None:
-    """Refuse a key that is not the one by which the source tells rows apart.
-
-    Raises:
-        Refused: it is another.
-    """
-    captured = load.source.key()
-    asked = tuple(load.config.key) or captured
-    if set(asked) != set(captured):
-        raise Refused(
-            f"The key of {load.name} is {', '.join(asked)}, but {load.config.source} is captured by {', '.join(captured)}.",
-            "Nothing says that the load's key is unique.",
-            f"Mend 'key' in [loads.{load.name}], or capture anew: plainstep capture off, then on --key {','.join(asked)}.",
-        )
 
 
 def refuse_doubtful(load: Load, window: Window, net: NetChanges) -> None:
@@ -258,10 +214,6 @@ LOOKED_UP = 1000
 
 
 def _unlike_the_target(load: Load, net: NetChanges) -> Doubt | None:
-    from plainstep.core.changes.ops import NOW, WAS, Op
-    from plainstep.core.layouts.plausibility import swapped
-    from plainstep.loads.planning import held_by, shape_of
-
     rows = net.rows(Op.UPDATE)[:LOOKED_UP]
     if not load.source.reversible or net.partial or net.truncated or not len(rows):
         return None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import signal
 import stat
@@ -172,8 +173,6 @@ def _run_folder() -> Path:
 
 
 def _locked(load: Load) -> IO[str]:
-    import fcntl
-
     place = f"{load.name} into {load.into_table} of {load.into_store.place}"
     path = _run_folder() / f"pace-{sha256(place.encode()).hexdigest()[:16]}"
     file = os.fdopen(os.open(path, os.O_RDWR | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600), "a+")

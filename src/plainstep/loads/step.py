@@ -11,10 +11,15 @@ from itertools import chain, islice
 from traceback import clear_frames
 from typing import TYPE_CHECKING
 
+from plainstep.core.diff import with_keys
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.core.shapes.edits import Edits
+from plainstep.deferred import pa
+from plainstep.display import html
 from plainstep.errors import DataError, MarkMoved, PlainStepError, Refused
 from plainstep.loads.commit import commit_of, commit_to, entry_of, tell_source
+from plainstep.loads.delivery.deliver import deliver
+from plainstep.loads.difference import differences_of
 from plainstep.loads.planning import in_held_types, moment_of, parts_of, shape_of, window_parts
 from plainstep.loads.readiness import fitting_shape, judged_idle, refuse_foreign_rows, refuse_guesses
 from plainstep.loads.reading import news, read_found
@@ -33,8 +38,6 @@ from plainstep.stores.records import LedgerEntry, Part
 from plainstep.stores.retry import retried
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.shapes.base import Found, Shape
     from plainstep.loads.delivery.deliver import Delivery
     from plainstep.loads.load import Load
@@ -69,9 +72,9 @@ class StepOutcome:
     delivery: Delivery | None = None
 
     def _repr_html_(self) -> str:
-        from plainstep.display import html as notebook
-
-        return notebook.step(self)
+        told = str(self.error) if self.error else f"{self.changes:,} changes read, {self.seconds:.3f} s"
+        counts = {**self.net, **self.edits}
+        return html.table(f"{self.load}: {self.outcome}. {told}", counts, [counts.values()])
 
     @property
     def changes(self) -> int:
@@ -133,8 +136,6 @@ def _let_go(error: BaseException) -> None:
 
 def _deliver(load: Load, outcome: StepOutcome) -> None:
     """Send events that are committed. What cannot be sent waits: the step is made all the same."""
-    from plainstep.loads.delivery.deliver import deliver
-
     try:
         done = outcome.delivery = deliver(load)
     except PlainStepError as error:
@@ -322,8 +323,6 @@ def _first(load: Load, span: Span, began: float, reading: ExitStack) -> _Plan:
 
 
 def _snapshot(load: Load, began: float, reading: ExitStack) -> _Plan:
-    from plainstep.core.diff import with_keys
-
     snapshot = reading.enter_context(load.source.snapshot())
     shape = shape_of(load)
     rows = counted(snapshot.batches, f"{load.name}: rows")
@@ -372,8 +371,6 @@ def reload(load: Load) -> StepOutcome:
     Raises:
         PlainStepError: it could not be made; nothing was written.
     """
-    from plainstep.loads.difference import differences_of
-
     began = time.perf_counter()
     mark = load.target.mark(load.name)
     if mark is None:

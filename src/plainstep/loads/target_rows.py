@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from plainstep.core.diff import known, widened
+from plainstep.core.schema_drift import as_held
+from plainstep.deferred import pa, pc
 from plainstep.sql.literals import quoted
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.shapes.base import TargetTable
     from plainstep.loads.load import Load
     from plainstep.stores.api import Table
@@ -35,8 +36,6 @@ class TargetRows:
 
     def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
         """Rows of one of the tables; see ``plainstep.core.shapes.base.Held``."""
-        import pyarrow as pa
-
         whole = self.schema(suffix)
         schema = pa.schema([whole.field(name) for name in columns])
         if keys is None:
@@ -52,18 +51,12 @@ class TargetRows:
 
     def schema(self, suffix: str) -> pa.Schema:
         """The columns of one of the tables, in its shape's types, or the target's where these hold more."""
-        from plainstep.core.schema_drift import as_held
-
         found = self.found(suffix)
         schema = self.tables[suffix].schema
         return schema if found is None else as_held(schema, found.schema)
 
     def stream(self, suffix: str, schema: pa.Schema, where_null: str = "") -> Iterator[pa.RecordBatch]:
         """All rows of one of the tables, in these columns and types; null in columns that it does not have yet."""
-        import pyarrow as pa
-        import pyarrow.compute as pc
-
-        from plainstep.core.diff import known, widened
 
         mine, info = self.tables[suffix], self.found(suffix)
         if info is None:
@@ -80,8 +73,6 @@ class TargetRows:
 
     def first_values(self, suffix: str, group: pa.Table, value: str, count: int, largest: bool) -> pa.Table:
         """For each group, its first values in order; see ``plainstep.core.shapes.base.Held``."""
-        import pyarrow as pa
-
         names = [*group.column_names, value]
         schema = pa.schema([self.tables[suffix].schema.field(name) for name in names])
         if self.found(suffix) is None:
@@ -119,9 +110,6 @@ def beside(table: str, suffix: str) -> str:
 
 
 def _widened(rows: pa.Table, schema: pa.Schema) -> pa.Table:
-    import pyarrow as pa
-
-    from plainstep.core.diff import widened
 
     if rows.schema.names == schema.names:
         return rows
@@ -130,7 +118,5 @@ def _widened(rows: pa.Table, schema: pa.Schema) -> pa.Table:
 
 def _ordered_alike(group: pa.Schema, value: pa.DataType) -> bool:
     """Whether every store writes such groups, and orders such values, in the same way."""
-    import pyarrow as pa
-
     known = all(pa.types.is_integer(field.type) or pa.types.is_string(field.type) for field in group)
     return known and (pa.types.is_integer(value) or pa.types.is_floating(value) or pa.types.is_date(value))

@@ -8,16 +8,16 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from plainstep.core.changes.batch import Changes
+from plainstep.core.diff import compared, known, widened
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.sources.feed import refuse_key
 from plainstep.sources.full_table import whole_rows
 from plainstep.stores.records import Snapshot
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
     from plainstep.loads.load import Load
 
 # Changes handed on at a time.
@@ -57,8 +57,6 @@ class DiffSource:
 
     @cached_property
     def _schema(self) -> pa.Schema:
-        import pyarrow as pa
-
         found = self.table.schema()
         untyped = [field.name for field in found if pa.types.is_null(field.type)]
         if untyped:
@@ -124,10 +122,6 @@ class DiffSource:
         Raises:
             Refused: the window is one that was compared before.
         """
-        import pyarrow as pa
-
-        from plainstep.core.changes.batch import Changes
-        from plainstep.core.diff import compared
 
         mark = self._mark()
         if window.upto > window.after and window.after != (mark.position if mark else 0):
@@ -151,8 +145,6 @@ class DiffSource:
 
     def _held(self, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """What was loaded last; null in the columns that the target does not have yet."""
-        from plainstep.core.diff import known, widened
-
         info = self.load.target.table(self.load.into_table, self.key())
         if info is None:
             return

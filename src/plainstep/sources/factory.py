@@ -1,14 +1,21 @@
-"""The source of a load whose changes are not Plain Step's own."""
+"""The source of a load: captured, or made of what something else wrote; and as far as the load takes it."""
 
 from __future__ import annotations
 
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
+from plainstep.core.layouts.layout import Layout
 from plainstep.core.position_labels import overlap_of
 from plainstep.errors import ConfigError
 from plainstep.settings.models import LayoutConfig
+from plainstep.sources.diff import DiffSource
 from plainstep.sources.feed import FeedSource, refuse_key
+from plainstep.sources.layout_binding import bookkeeping, bound, wanted
+from plainstep.sources.projected import narrows, scoped
+from plainstep.sources.sql_feed import SqlFeed
+from plainstep.sql.literals import text
+from plainstep.stores.api import LooselyTyped
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
@@ -16,19 +23,41 @@ if TYPE_CHECKING:
     from plainstep.stores.feed import Feed
 
 
-def source_of(load: Load) -> Source:
-    """Where the changes of a load are read.
+class SourceFactory:
+    """Opens the sources of loads; see ``plainstep.loads.load.Sources``."""
 
-    Raises:
-        ConfigError: what is said of it cannot be.
-    """
-    if load.config.changes == "diff":
-        from plainstep.sources.diff import DiffSource
+    def whole(self, load: Load) -> Source:
+        """Where the changes of a load are read, whole rows of all columns.
 
-        return DiffSource(load)
-    if load.config.changes == "column":
-        return _column(load)
-    return _table(load)
+        Raises:
+            ConfigError: what is said of it cannot be.
+        """
+        match load.config.changes:
+            case "diff":
+                return DiffSource(load)
+            case "column":
+                return _column(load)
+            case "table":
+                return _table(load)
+        return _captured(load)
+
+    def taken(self, load: Load, whole: Source) -> Source:
+        """The same as far as the load takes it. A comparison compares what is taken."""
+        return scoped(load, whole) if narrows(load) and load.config.changes != "diff" else whole
+
+
+def _captured(load: Load) -> Source:
+    source = load.from_store.source(load.from_table, load.config.types, load.config.changes, load.reader)
+    if load.config.on_bad_value == "refuse":
+        return source
+    if not isinstance(source, LooselyTyped):
+        raise ConfigError(
+            f"on_bad_value does nothing for {load.config.source}.",
+            "In its store, a column holds values of its own type only.",
+            f"Take it out of [loads.{load.name}].",
+        )
+    source.on_bad_value = load.config.on_bad_value
+    return source
 
 
 def _rows(load: Load) -> Table | None:
@@ -38,8 +67,6 @@ def _rows(load: Load) -> Table | None:
 
 
 def _table(load: Load) -> FeedSource:
-    from plainstep.sources.layout_binding import bound, wanted
-
     config, said = load.config, load.config.layout
     if said is None:
         raise ConfigError(
@@ -81,9 +108,6 @@ def _table(load: Load) -> FeedSource:
 
 
 def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:
-    from plainstep.sources.layout_binding import bookkeeping
-    from plainstep.sources.sql_feed import SqlFeed
-
     store = load.from_store
     if hasattr(store, "feed"):
         found: Feed = store.feed(load.from_table, said, overlap)
@@ -104,16 +128,12 @@ def _old_first(table: Table, said: LayoutConfig) -> str:
     """Of two rows of an update at one position, the old one comes first."""
     if not said.update_was:
         return ""
-    from plainstep.sql.literals import text
 
     codes = ", ".join(text(str(code)) for code in said.update_now)
     return f"CASE WHEN {table.text(said.operation)} IN ({codes}) THEN 1 ELSE 0 END"
 
 
 def _column(load: Load) -> FeedSource:
-    from plainstep.core.layouts.layout import Layout
-    from plainstep.sources.sql_feed import SqlFeed
-
     config = load.config
     if not config.column:
         raise ConfigError(

@@ -9,16 +9,22 @@ from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from plainstep.core.casting import as_text
+from plainstep.core.changes.batch import Changes, concat
+from plainstep.core.changes.collapse import Collapser
+from plainstep.core.changes.ops import NOW, Op
+from plainstep.core.layouts.layout import interpret
+from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
+from plainstep.core.layouts.rows import PLACE
 from plainstep.core.position_labels import as_time, number
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window
+from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.sources.full_table import whole_rows
+from plainstep.sources.lookup import looked_up
 from plainstep.stores.records import Aside, LeftOut, Snapshot
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
     from plainstep.core.layouts.layout import Layout
     from plainstep.core.layouts.plausibility import Doubt
     from plainstep.stores.api import Table
@@ -157,8 +163,6 @@ class FeedSource:
 
     def _read_until(self, moment: datetime) -> Place:
         """The last place before changes that were made after a time, found by reading them."""
-        import pyarrow.compute as pc
-
         if not self.layout.time:
             raise ConfigError(
                 f"Nothing tells when the changes of {self.feed.place} were made.",
@@ -188,12 +192,6 @@ class FeedSource:
         yield from self._changes(self.feed.read(window.after_token or None, window.upto_token or None))
 
     def _changes(self, batches: Iterator[pa.Table]) -> Iterator[Changes]:
-        import numpy as np
-        import pyarrow as pa
-
-        from plainstep.core.changes.batch import Changes, concat
-        from plainstep.core.changes.ops import Op
-        from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
 
         yield Changes(self._table(self._nothing()).append_column("seq", pa.array([], pa.int64())))
         seq = truncates = 0
@@ -215,23 +213,18 @@ class FeedSource:
             self.doubt = nothing_but_truncates(seq, truncates)
 
     def _nothing(self) -> pa.Table:
-        from plainstep.core.layouts.layout import interpret
-
         return interpret(self.layout, self.feed.columns().empty_table(), True).table
 
     def _table(self, table: pa.Table) -> pa.Table:
         """What is made of an interpreted batch: where values are to be looked up, they are."""
         if not self.layout.key_only:
             return table
-        from plainstep.sources.lookup import looked_up
 
         assert self.rows is not None
         return looked_up(table, self.layout, self.rows)
 
     def _interpreted(self, batches: Iterator[pa.Table]) -> Iterator[pa.Table]:
         """Batch by batch; rows that need what follows them wait for it."""
-        from plainstep.core.layouts.layout import interpret
-
         kept: pa.Table | None = None
         for batch in batches:
             rows = batch if kept is None else _stacked(kept, batch)
@@ -245,8 +238,6 @@ class FeedSource:
             yield found.table
 
     def _refuse(self, rows: pa.Table, bad: dict[int, str]) -> None:
-        from plainstep.core.layouts.rows import PLACE
-
         if not bad:
             return
         if self.lenient:
@@ -282,9 +273,6 @@ class FeedSource:
                 yield Snapshot(span, self.schema(), whole_rows(self.rows, self.layout.key, self.schema(), reading))
 
     def _replayed(self, span: Span) -> Iterator[pa.RecordBatch]:
-        from plainstep.core.changes.collapse import Collapser
-        from plainstep.core.changes.ops import NOW, Op
-
         collapser = Collapser(self.layout.key)
         for changes in self.read(Window.between(Place(span.oldest), span.end)):
             collapser.add(changes)
@@ -301,17 +289,12 @@ class FeedSource:
 
 def _at_the_end(changes: Changes) -> Changes:
     """The changes at the last position of a batch: the next one may begin there."""
-    import pyarrow.compute as pc
-
-    from plainstep.core.changes.batch import Changes
 
     places = changes.table["place"]
     return Changes(changes.table.filter(pc.equal(places, places[len(changes) - 1])))
 
 
 def _set_aside(rows: pa.Table, row: int, why: str) -> Aside:
-    from plainstep.core.layouts.rows import PLACE
-
     [values] = rows.slice(row, 1).to_pylist()
     place = values.pop(PLACE)
     return Aside(str(place), why, json.dumps(values, default=str, ensure_ascii=False))
@@ -319,9 +302,6 @@ def _set_aside(rows: pa.Table, row: int, why: str) -> Aside:
 
 def _stacked(upper: pa.Table, lower: pa.Table) -> pa.Table:
     """Two batches as one. A column that is of another type in one of them, for a value that did not fit, is text in both."""
-    import pyarrow as pa
-
-    from plainstep.core.casting import as_text
 
     for name in upper.column_names:
         if upper[name].type != lower[name].type:

@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from plainstep.deferred import pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import quoted
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.stores.api import Reading, Table
 
 
@@ -28,7 +27,7 @@ def whole_rows(
     Raises:
         Refused: two rows have the same key.
     """
-    if beside is not None and getattr(beside, "store", None) is getattr(table, "store", table):
+    if beside is not None and beside.database is table.database:
         yield from _rows(beside.beside(table), table, key, schema)
         return
     with table.reading() as reading:

@@ -6,12 +6,10 @@ import difflib
 import re
 from typing import TYPE_CHECKING
 
-import pyarrow as pa
-
-from plainstep.core.changes.batch import flat
-from plainstep.core.layouts import documents
+from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.layout import NEW, OLD, ROLES, Layout
-from plainstep.core.layouts.rows import LINE, PLACE, TIME, Raw
+from plainstep.core.layouts.rows import Raw
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError
 from plainstep.stores.declared_types import arrow_type
 
@@ -35,7 +33,7 @@ def bound(
     Raises:
         ConfigError: the layout does not fit the feed, or itself.
     """
-    fields = fields_of(sample, said)
+    fields = fields_of(sample, (said.now, said.was))
     columns, paths = _columns(name, said, fields, rows)
     schema = pa.schema([(column, _kind(name, column, config, paths, said, fields, rows)) for column in columns])
     for column in key:
@@ -72,47 +70,6 @@ def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
             if there:
                 found[there] = layout.schema.field(name).type
     return found
-
-
-def fields_of(sample: pa.Table, said: LayoutConfig | None = None) -> dict[str, pa.DataType]:
-    """What rows are made of: columns, members of structs, and fields of JSON documents, by path.
-
-    Args:
-        sample: some rows.
-        said: the layout; texts are looked into as documents where it says so. None: wherever they look like it.
-    """
-    found: dict[str, pa.DataType] = {}
-    for field in sample.schema:
-        if field.name in (PLACE, TIME):
-            continue
-        inside = _documents(sample, field.name, said)
-        if inside:
-            prefix = "" if field.name == LINE else field.name + "."
-            found |= {prefix + ".".join(path): kind for path, kind in inside.items()}
-        if field.name != LINE:
-            _flatten(field.name, field.type, found)
-    return found
-
-
-def _documents(sample: pa.Table, column: str, said: LayoutConfig | None) -> dict[tuple[str, ...], pa.DataType]:
-    kind = sample.schema.field(column).type
-    if not (pa.types.is_string(kind) or pa.types.is_large_string(kind)):
-        return {}
-    if said is None:
-        first = next((text for text in sample[column].to_pylist() if text), "")
-        if column != LINE and not first.lstrip().startswith("{"):
-            return {}
-    elif column != LINE and not any(pattern.startswith(column + ".") for pattern in (said.now, said.was)):
-        return {}
-    return documents.kinds_of(flat(sample[column]))
-
-
-def _flatten(path: str, kind: pa.DataType, found: dict[str, pa.DataType]) -> None:
-    if not pa.types.is_struct(kind):
-        found[path] = kind
-        return
-    for field in kind:
-        _flatten(f"{path}.{field.name}", field.type, found)
 
 
 def matched(pattern: str, path: str) -> str | None:

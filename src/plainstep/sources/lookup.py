@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
-
 from plainstep.core.changes.batch import flat
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.deferred import np, pa, pc
+from plainstep.stores.rows_by_key import matching
 
 if TYPE_CHECKING:
     from plainstep.core.layouts.layout import Layout
@@ -37,13 +35,6 @@ def looked_up(table: pa.Table, layout: Layout, rows: Table) -> pa.Table:
         columns[NOW + name] = pc.if_else(pa.array(found), keys[name], None)
         columns[WAS + name] = pc.if_else(pa.array(found), None, keys[name])
     return pa.table(columns)
-
-
-def matching(rows: Table, schema: pa.Schema, keys: pa.Table) -> pa.Table:
-    """The rows with these keys, in the given columns and types."""
-    with rows.reading() as reading:
-        batches = [batch.cast(schema) for batch in reading.matching(schema.names, keys)] if keys.num_rows else []
-    return pa.Table.from_batches(batches, schema)
 
 
 def _joined(keys: pa.Table, there: pa.Table, layout: Layout) -> pa.Table:

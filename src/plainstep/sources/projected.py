@@ -7,11 +7,11 @@ from contextlib import contextmanager
 from dataclasses import replace
 from typing import TYPE_CHECKING, cast
 
-if TYPE_CHECKING:
-    import pyarrow as pa
+from plainstep.core.changes.projection import RowScope
+from plainstep.deferred import pa
 
+if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
-    from plainstep.core.changes.projection import RowScope
     from plainstep.core.positions import Window
     from plainstep.loads.load import Load
     from plainstep.stores.api import Source
@@ -33,8 +33,6 @@ def scope_of(load: Load, whole: pa.Schema, key: tuple[str, ...]) -> RowScope:
     Raises:
         ConfigError: it names a column that is not there, or an expression is none.
     """
-    from plainstep.core.changes.projection import RowScope
-
     config = load.config
     columns = dict(config.columns) if isinstance(config.columns, dict) else {name: name for name in config.columns}
     if config.drift == "ignore" and not columns:

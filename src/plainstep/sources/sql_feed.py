@@ -8,15 +8,15 @@ from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.position_labels import earlier, parted
+from plainstep.core.layouts.rows import PLACE, TIME
+from plainstep.core.position_labels import as_time, earlier, parted
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
 from plainstep.sql.literals import quoted
 from plainstep.stores.feed import Ends
 
 if TYPE_CHECKING:
     from datetime import timedelta
-
-    import pyarrow as pa
 
     from plainstep.settings.models import TimesConfig
     from plainstep.stores.api import Reading, Table
@@ -88,8 +88,6 @@ class SqlFeed:
         return padded(quoted(name)) if self._numbered.get(name) else self.table.binary(quoted(name))
 
     def _is_text(self, name: str) -> bool:
-        import pyarrow as pa
-
         kind = self.table.schema().field(name).type
         return bool(pa.types.is_string(kind) or (pa.types.is_temporal(kind) and not self.table.typed))
 
@@ -126,9 +124,6 @@ class SqlFeed:
 
     def columns(self) -> pa.Schema:
         """The columns of what ``read`` gives."""
-        import pyarrow as pa
-
-        from plainstep.core.layouts.rows import PLACE
 
         schema = self.table.schema()
         own = [schema.field(name) for name in self._own]
@@ -138,8 +133,6 @@ class SqlFeed:
 
     def _place_kind(self) -> pa.DataType:
         """Positions are whole numbers where they can be, and else texts."""
-        import pyarrow as pa
-
         kind = self.table.schema().field(self.position[0]).type
         return kind if len(self.position) == 1 and pa.types.is_integer(kind) else pa.string()
 
@@ -187,8 +180,6 @@ class SqlFeed:
         return Ends(self._one(reading, "", self._by), last)
 
     def _one(self, reading: Reading, where: str, order: str) -> str | None:
-        from plainstep.core.layouts.rows import PLACE
-
         # Under a name of its own: the order is that of the column's values, not of the texts that are selected.
         label = f"{self._label()} AS {quoted(PLACE)}"
         row = reading.first(f"SELECT {label} FROM {self.table.sql} {where} ORDER BY {order} LIMIT 1")
@@ -289,8 +280,6 @@ class SqlFeed:
 
     def count(self, after: str | None, upto: str | None) -> tuple[int | None, bool, datetime | None]:
         """How many rows there are in between, and when the first was made."""
-        from plainstep.core.position_labels import as_time
-
         if upto is None:
             return 0, False, None
         where = self._where(after, upto, again=False)
@@ -305,9 +294,6 @@ class SqlFeed:
 
     def read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
         """The rows in between, in order."""
-        import pyarrow as pa
-
-        from plainstep.core.layouts.rows import PLACE, TIME
 
         own, plain = list(self._own), list(self._plain)
         if self.table.typed:
@@ -334,9 +320,6 @@ class SqlFeed:
 
     def sample(self) -> pa.Table:
         """Some of its rows."""
-        import pyarrow as pa
-
-        from plainstep.core.layouts.rows import PLACE
 
         schema = self.table.schema()
         with self.table.reading() as reading:
@@ -356,12 +339,12 @@ class SqlFeed:
 
 # How texts are looked at that order changes: their lengths, whether all are digits, how many zones there are among times, and
 # whether some is no time, or one with a zone. (Times without zones are in order, with and without fractions.)
-TIME = "{column} LIKE '____-__-__%'"
+IS_TIME = "{column} LIKE '____-__-__%'"
 ZONED = "(substr({column}, length({column}) - 5, 1) IN ('+', '-') AND length({column}) > 16 OR {column} LIKE '%Z')"
 LOOKED_AT = f"""SELECT min(length({{column}})), max(length({{column}})), min({{column}}), max({{column}}),
 max(CASE WHEN {{digits}} THEN 0 ELSE 1 END),
-count(DISTINCT CASE WHEN {TIME} AND {ZONED} THEN CASE WHEN {{column}} LIKE '%Z' THEN 'Z' ELSE substr({{column}}, length({{column}}) - 5) END END),
-max(CASE WHEN {TIME} AND NOT {ZONED} THEN 0 ELSE 1 END)
+count(DISTINCT CASE WHEN {IS_TIME} AND {ZONED} THEN CASE WHEN {{column}} LIKE '%Z' THEN 'Z' ELSE substr({{column}}, length({{column}}) - 5) END END),
+max(CASE WHEN {IS_TIME} AND NOT {ZONED} THEN 0 ELSE 1 END)
 FROM {{table}}"""
 # As many digits as a position may have that is a number written as text.
 ZEROS = "0" * 40

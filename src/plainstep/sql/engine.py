@@ -6,12 +6,9 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from tempfile import TemporaryDirectory
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-import pyarrow as pa
-
-if TYPE_CHECKING:
-    import duckdb
+from plainstep.deferred import duckdb, pa
 
 _local = threading.local()
 
@@ -24,8 +21,6 @@ MEMORY = "400MB"
 def connection() -> duckdb.DuckDBPyConnection:
     """This thread's evaluator."""
     if not hasattr(_local, "connection"):
-        import duckdb
-
         made = duckdb.connect(config={"enable_external_access": False, "memory_limit": LIMIT})
         made.execute("SET GLOBAL TimeZone = 'UTC'; SET lock_configuration = true")
         _local.connection = made
@@ -46,8 +41,6 @@ def scratch() -> Iterator[duckdb.DuckDBPyConnection]:
 @contextmanager
 def spilling() -> Iterator[duckdb.DuckDBPyConnection]:
     """An evaluator of one's own, which keeps what does not fit in memory in temporary files."""
-    import duckdb
-
     with TemporaryDirectory(prefix="plainstep-") as directory:
         settings: dict[str, str | bool | int | float | list[str]] = {
             "memory_limit": MEMORY,

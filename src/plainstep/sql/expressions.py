@@ -9,8 +9,7 @@ from collections.abc import Collection, Iterator, Mapping
 from functools import cache, lru_cache
 from typing import Any
 
-import pyarrow as pa
-
+from plainstep.deferred import duckdb, pa
 from plainstep.errors import ConfigError, DataError
 from plainstep.sql.engine import connection, evaluated
 from plainstep.sql.literals import quoted
@@ -219,8 +218,6 @@ def computed(rows: pa.Table, expressions: Mapping[str, str]) -> pa.Table:
 
 
 def _database_error() -> type[Exception]:
-    import duckdb
-
     return duckdb.Error
 
 

@@ -8,17 +8,22 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from plainstep.core.positions import Mark, Place, Span, TableMark, Waiting, Window
+from plainstep.deferred import pa
 from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, LeftOut, Reader, Snapshot, TableInfo
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.changes.batch import Changes
     from plainstep.errors import Refused
 
 
 class Reading(Protocol):
-    """A table that is being read, in one transaction."""
+    """A table that is being read, in one transaction.
+
+    Attributes:
+        database: what it is read from: tables of one can be read in one transaction.
+    """
+
+    database: Any
 
     def select(self, columns: Sequence[str], texts: dict[str, str], tail: str) -> Iterator[pa.RecordBatch]:
         """Rows, in batches.
@@ -60,11 +65,13 @@ class Table(Protocol):
         place: its name, as in ``town.tree``.
         sql: its name, as SQL writes it.
         typed: whether its columns hold values of their own types only.
+        database: what it is read from.
     """
 
     place: str
     sql: str
     typed: bool
+    database: Any
 
     def schema(self) -> pa.Schema:
         """Its columns; ``null`` is the type of one that does not say what it holds."""

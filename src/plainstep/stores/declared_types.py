@@ -3,27 +3,30 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 
-import pyarrow as pa
-
+from plainstep.core.arrays import utc_time
+from plainstep.deferred import pa
 from plainstep.errors import DataError
 
-TIMESTAMP = pa.timestamp("us")
-TIMESTAMP_UTC = pa.timestamp("us", "UTC")
 
-# The first pattern that matches the declared type, without its size, decides.
-DECLARED: list[tuple[str, pa.DataType]] = [
-    (r"BOOL(EAN)?", pa.bool_()),
-    (r"DATE", pa.date32()),
-    (r"TIME", pa.time64("us")),
-    (r"(DATETIME|TIMESTAMP)", TIMESTAMP),
-    (r"(TIMESTAMPTZ|TIMESTAMP WITH TIME ZONE|DATETIMETZ)", TIMESTAMP_UTC),
-    (r".*INT.*", pa.int64()),
-    (r"(UUID|JSON|JSONB|XML|.*(CHAR|CLOB|TEXT).*)", pa.string()),
-    (r".*(BLOB|BINARY|BYTEA).*", pa.binary()),
-    (r".*(REAL|FLOA|DOUB).*", pa.float64()),
-    (r"(NUMERIC|DECIMAL|NUMBER)", pa.float64()),
-]
+@cache
+def patterns() -> list[tuple[str, pa.DataType]]:
+    """The types by patterns: the first that matches the declared type, without its size, decides."""
+    return [
+        (r"BOOL(EAN)?", pa.bool_()),
+        (r"DATE", pa.date32()),
+        (r"TIME", pa.time64("us")),
+        (r"(DATETIME|TIMESTAMP)", pa.timestamp("us")),
+        (r"(TIMESTAMPTZ|TIMESTAMP WITH TIME ZONE|DATETIMETZ)", utc_time()),
+        (r".*INT.*", pa.int64()),
+        (r"(UUID|JSON|JSONB|XML|.*(CHAR|CLOB|TEXT).*)", pa.string()),
+        (r".*(BLOB|BINARY|BYTEA).*", pa.binary()),
+        (r".*(REAL|FLOA|DOUB).*", pa.float64()),
+        (r"(NUMERIC|DECIMAL|NUMBER)", pa.float64()),
+    ]
+
+
 SIZED = re.compile(r"(DECIMAL|NUMERIC|NUMBER|DEC|DECIMALTEXT)\s*\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\)")
 
 
@@ -40,7 +43,7 @@ def arrow_type(table: str, column: str, declared: str) -> pa.DataType:
         if scale <= digits <= 76:
             return (pa.decimal128 if digits <= 38 else pa.decimal256)(digits, scale)
     bare = re.sub(r"\s*\(.*\)", "", plain)
-    for pattern, kind in DECLARED:
+    for pattern, kind in patterns():
         if re.fullmatch(pattern, bare):
             return kind
     told = f"is declared {declared!r}, which does not say" if declared else "has no declared type to say"

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Protocol
 
-if TYPE_CHECKING:
-    import pyarrow as pa
+from plainstep.deferred import pa
 
+if TYPE_CHECKING:
     from plainstep.errors import Refused
     from plainstep.stores.api import Reading
 

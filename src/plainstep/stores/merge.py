@@ -10,13 +10,12 @@ from itertools import chain
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from plainstep.core.positions import TableMark
+from plainstep.deferred import pa
 from plainstep.sql.literals import quoted
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.records import Commit, LedgerEntry, Part, TableInfo
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.schema_drift import Fit
     from plainstep.core.shapes.edits import Edits
 
@@ -280,8 +279,6 @@ class Merge(ABC):
 
 def _with_nulls(rows: pa.Table, names: Sequence[str], schema: pa.Schema) -> pa.Table:
     """Rows with columns that are null in all of them."""
-    import pyarrow as pa
-
     for name in names:
         if name not in rows.column_names:
             rows = rows.append_column(name, pa.nulls(rows.num_rows, schema.field(name).type))

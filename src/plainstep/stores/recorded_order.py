@@ -5,12 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    import pyarrow as pa
+from plainstep.core.changes.batch import concat
+from plainstep.core.changes.chains import Repeats, in_chain, replaced
+from plainstep.core.changes.ops import WAS
+from plainstep.core.positions import Place, Window
+from plainstep.deferred import pa
+from plainstep.stores.rows_by_key import matching
+from plainstep.stores.spool import Spool
 
+if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
     from plainstep.core.changes.chains import Standing
-    from plainstep.core.positions import Window
     from plainstep.stores.api import RecordedSource
 
 
@@ -28,10 +33,6 @@ def in_order(batches: Iterable[Changes], key: tuple[str, ...], unit: str, standi
     Raises:
         Refused: the changes of a row do not follow on each other in any order.
     """
-    from plainstep.core.changes.batch import concat
-    from plainstep.core.changes.chains import Repeats, in_chain, replaced
-    from plainstep.stores.spool import Spool
-
     repeats, spool = Repeats(key, unit), Spool()
     for changes in batches:
         repeats.add(changes)
@@ -51,12 +52,6 @@ def rows_after(source: RecordedSource, window: Window, keys: pa.Table) -> pa.Tab
         window: the window.
         keys: the keys.
     """
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import concat
-    from plainstep.core.changes.ops import WAS
-    from plainstep.core.positions import Place, Window
-    from plainstep.sources.lookup import matching
 
     schema = source.schema()
     # The table first: what changes while it is read is told by the changes after it.
@@ -79,6 +74,4 @@ def rows_after(source: RecordedSource, window: Window, keys: pa.Table) -> pa.Tab
 
 def flat_schema(schema: pa.Schema) -> pa.Schema:
     """Columns without what is known of them elsewhere."""
-    import pyarrow as pa
-
     return pa.schema([(field.name, field.type) for field in schema])

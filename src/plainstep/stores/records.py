@@ -8,10 +8,9 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Mark, Place, Span
+from plainstep.deferred import pa
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.schema_drift import Fit
     from plainstep.core.shapes.edits import Edits
 

@@ -36,4 +36,12 @@ def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
             f"Known: {', '.join(sorted(found))}.",
             f"Did you mean {near[0]}:///...?" if near else "A URL looks like sqlite:///town.db.",
         )
-    return cast(Store, found[scheme].load()(name, url, base, wait))
+    point = found[scheme]
+    try:
+        made = point.load()
+    except ModuleNotFoundError as error:
+        kind = point.value.removeprefix(f"{GROUP}.").partition(".")[0]
+        raise ConfigError(
+            f"The store {name!r} needs {error.name}, which is not installed.", "", f"pip install 'plainstep[{kind}]'"
+        ) from error
+    return cast(Store, made(name, url, base, wait))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TypeVar
 
+from plainstep.deferred import tenacity
 from plainstep.errors import LostConnection, Unreachable
 
 Found = TypeVar("Found")
@@ -27,12 +28,11 @@ def retried(work: Callable[[], Found], wait: float, lost: bool = False) -> Found
         if not lost:
             raise
     # Imported only now: nothing is lost in most steps.
-    from tenacity import Retrying, retry_if_exception_type, stop_after_delay, wait_exponential
 
-    again = Retrying(
-        retry=retry_if_exception_type((LostConnection, Unreachable)),
-        stop=stop_after_delay(wait),
-        wait=wait_exponential(multiplier=0.05, max=1.0),
+    again = tenacity.Retrying(
+        retry=tenacity.retry_if_exception_type((LostConnection, Unreachable)),
+        stop=tenacity.stop_after_delay(wait),
+        wait=tenacity.wait_exponential(multiplier=0.05, max=1.0),
         reraise=True,
     )
     return again(work)

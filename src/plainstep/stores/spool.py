@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from tempfile import TemporaryFile
-from typing import IO, TYPE_CHECKING
+from typing import IO
 
-if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.batch import Changes
+from plainstep.deferred import pa
 
 # Bytes that are kept in memory.
 IN_MEMORY = 64 << 20
@@ -26,8 +24,6 @@ class Spool:
 
     def add(self, changes: Changes) -> None:
         """Keep a batch; all of them have the same columns."""
-        import pyarrow as pa
-
         self._kept.append(changes.table)
         self._bytes += changes.table.nbytes
         if self._bytes <= IN_MEMORY:
@@ -46,9 +42,6 @@ class Spool:
 
     def __call__(self) -> Iterator[Changes]:
         """All changes, in the order in which they were added."""
-        import pyarrow as pa
-
-        from plainstep.core.changes.batch import Changes
 
         if self._file is not None:
             self._file.seek(0)

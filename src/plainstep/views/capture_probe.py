@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.changes.batch import concat
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.diff import difference
 from plainstep.core.positions import Span, Window
+from plainstep.deferred import pa
 from plainstep.errors import DataError, Refused
 from plainstep.stores.api import LooselyTyped
+from plainstep.stores.rows_by_key import matching
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.changes.batch import Changes
     from plainstep.loads.load import Load
     from plainstep.stores.api import Table
@@ -43,11 +45,6 @@ def missed(load: Load, span: Span) -> str:
 
 def _differing(load: Load, span: Span) -> set[str]:
     """The rows that are not as their last recorded change left them."""
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import concat
-    from plainstep.core.diff import difference
-    from plainstep.sources.lookup import matching
 
     source = load.whole_source
     start = source.locate(max(span.head - PROBED, span.oldest))
@@ -68,8 +65,6 @@ def _differing(load: Load, span: Span) -> set[str]:
 
 def _left(changes: Changes, schema: pa.Schema, key: tuple[str, ...]) -> pa.Table:
     """The rows as their last change left them; those that it removed are not among them."""
-    import pyarrow as pa
-
     left: dict[tuple[Any, ...], dict[str, Any]] = {}
     for change in changes.table.to_pylist():
         left.pop(tuple(change[WAS + name] for name in key), None)

@@ -8,18 +8,21 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING, TypeVar
 
+from plainstep.core.changes.batch import Changes, concat
+from plainstep.core.changes.describe import positioned
+from plainstep.core.changes.ops import Op
 from plainstep.core.positions import Window
+from plainstep.deferred import pa
+from plainstep.display import html
 from plainstep.errors import BadValue
 from plainstep.loads.commit import left_out
-from plainstep.loads.reading import key_of, news, read_net
+from plainstep.loads.keys import key_of
+from plainstep.loads.reading import news, read_net
 from plainstep.loads.windows import ends, times, window
 from plainstep.progress import counted
 from plainstep.stores.api import LooselyTyped
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
     from plainstep.core.changes.filter import Filter
     from plainstep.loads.load import Load
 
@@ -55,9 +58,8 @@ class LookResult:
     note: str = ""
 
     def _repr_html_(self) -> str:
-        from plainstep.display import html as notebook
-
-        return notebook.look(self)
+        caption = f"{self.load}: {self.total:,} changes after {self.after} up to {self.upto}"
+        return html.changes(caption, self.changes, self.key)
 
     @property
     def total(self) -> int:
@@ -104,8 +106,6 @@ def with_bad_values(read: Callable[[Load], Found], load: Load) -> tuple[Found, s
 
 
 def _look(load: Load, asked: Window, whole: bool, limit: int | None, skip: int, only: Filter | None) -> LookResult:
-    from plainstep.core.changes.batch import Changes, concat
-
     every: Counter[str] = Counter()
     matching: Counter[str] = Counter()
     kept: list[Changes] = []
@@ -137,8 +137,6 @@ def flat_changes(
         ``position``, ``op`` (a word), ``at`` (UTC), ``txn`` and ``by`` where they are told, ``was.*``, ``now.*``, and
         ``changed`` (list of column names).
     """
-    from plainstep.core.changes.describe import positioned
-
     asked = window(load, after, upto)
     load = _with_readable_columns(load, asked)
     schema = None
@@ -179,7 +177,6 @@ def _fresh_keys(load: Load, asked: Window) -> pa.Table | None:
     """Where a window begins before the mark: the keys that are not at the target as they are in it."""
     if not load.source.rereads:
         return None
-    from plainstep.core.changes.ops import Op
 
     found = news(load, read_net(load, asked))
     return found.keys_of(found.rows(*Op))

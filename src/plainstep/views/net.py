@@ -7,6 +7,8 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Place
+from plainstep.core.shapes.base import Found, Moment
+from plainstep.display import html
 from plainstep.errors import Refused
 from plainstep.loads.planning import fit_of, held_by, shape_of
 from plainstep.loads.reading import news, read_found, read_net, refuse_doubtful
@@ -18,7 +20,7 @@ from plainstep.views.changes import noted, with_bad_values
 if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.positions import Window
-    from plainstep.core.shapes.base import Found, Moment, Shape
+    from plainstep.core.shapes.base import Shape
     from plainstep.core.shapes.edits import Edits
     from plainstep.loads.load import Load
 
@@ -45,9 +47,8 @@ class NetResult:
     note: str = ""
 
     def _repr_html_(self) -> str:
-        from plainstep.display import html as notebook
-
-        return notebook.net(self)
+        caption = f"{self.load}: {self.net.read:,} changes after {self.after} up to {self.upto} come to {len(self):,}"
+        return html.nets(caption, self.net)
 
     def __len__(self) -> int:
         return len(self.net)
@@ -95,8 +96,6 @@ def _net(load: Load, asked: Window, whole: bool, as_text: bool) -> NetResult:
 
 def _for_its_shape(load: Load, shape: Shape, asked: Window, net: NetChanges) -> Found:
     """What a step over a window would read: of net changes alone, it is read already."""
-    from plainstep.core.shapes.base import Found
-
     if not shape.every_change and not net.partial and (not shape.old_values or load.source.reversible):
         return Found(net)
     return read_found(load, shape, asked, None)
@@ -104,8 +103,6 @@ def _for_its_shape(load: Load, shape: Shape, asked: Window, net: NetChanges) -> 
 
 def _moment(load: Load, asked: Window) -> Moment:
     """When a step over a window would be made: now."""
-    from plainstep.core.shapes.base import Moment
-
     mark = load.target.mark(load.name)
     step, identity = (mark.step + 1, mark.identity) if mark else (1, "")
     at = load.source.time_of(Place(asked.upto, asked.upto_token))

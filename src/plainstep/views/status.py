@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.durations import duration
 from plainstep.core.positions import Mark, Place, Span, Window
+from plainstep.display import html
 from plainstep.errors import MarkMoved, PlainStepError
 from plainstep.loads.delivery.outbox import counts
 from plainstep.loads.readiness import judged
@@ -69,9 +70,9 @@ class LoadStatus:
     unsent: int = 0
 
     def _repr_html_(self) -> str:
-        from plainstep.display import html as notebook
-
-        return notebook.status(self)
+        heads = ["from", "into", "mark", "head", "waiting", "lag in seconds", "health"]
+        cells = (self.source, self.into, self.merged, self.head, self.waiting, self.lag_seconds, self.health)
+        return html.table(f"{self.load}: {self.reason or 'all is merged'}", heads, [cells])
 
 
 Standing = tuple[Mark, "LedgerEntry"]

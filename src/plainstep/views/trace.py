@@ -7,20 +7,24 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.filter import key_values
+from plainstep.core.changes.ops import NOW
+from plainstep.core.changes.row_history import life
 from plainstep.core.positions import Place, Window
+from plainstep.core.shapes.history import stood
+from plainstep.deferred import pa
 from plainstep.display.records import changes as as_rows
 from plainstep.errors import PlainStepError
+from plainstep.loads.keys import key_of
 from plainstep.loads.planning import held_by, shape_of
-from plainstep.loads.reading import key_of
 from plainstep.loads.windows import resolve, shown, span_of
 from plainstep.sources.projected import narrows, scope_of
 from plainstep.stores.records import LedgerEntry
+from plainstep.stores.rows_by_key import matching
 from plainstep.views.changes import read_changes, with_bad_values
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
     from plainstep.loads.load import Load
     from plainstep.stores.api import Table
 
@@ -87,9 +91,6 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
     Raises:
         ConfigError: it is no key of this load.
     """
-    from plainstep.core.changes.filter import key_values
-    from plainstep.core.changes.row_history import life
-
     span = span_of(load, load.target.mark(load.name))
     columns = key_of(load, load.source.schema())
     wanted = key_values(_nothing(load), columns, key)
@@ -136,10 +137,6 @@ def _of(image: dict[str, Any] | None, key: dict[str, Any]) -> bool:
 
 def _nothing(load: Load) -> Changes:
     """No changes, with the columns of the load's."""
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
-    from plainstep.core.changes.ops import NOW
 
     schema = load.source.schema()
     return Changes(pa.table({NOW + field.name: pa.array([], field.type) for field in schema}))
@@ -155,8 +152,6 @@ def _merged_by(steps: list[LedgerEntry], position: int | str) -> LedgerEntry | N
 
 def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) -> tuple[dict[str, Any] | None, bool]:
     """A row of which no change is held up to a place, and whether that is known: it is as the next change found it."""
-    from plainstep.core.changes.row_history import life
-
     columns = tuple(wanted.column_names)
     later = as_rows(life(lambda: read_changes(load, Window.between(upto, head), whole=False), wanted), columns)
     key = wanted.to_pylist()[0]
@@ -188,8 +183,6 @@ def _at_target(load: Load, wanted: pa.Table) -> dict[str, Any] | None:
 
 def _in_history(load: Load, wanted: pa.Table, upto: Place) -> tuple[dict[str, Any] | None, bool]:
     """The row as it stood at a place, out of the history that a load keeps, and whether that is known."""
-    from plainstep.core.shapes.history import stood
-
     shape = shape_of(load)
     found = held_by(load, shape).rows("", shape.tables()[0].schema.names, wanted)
     for row in found.to_pylist():
@@ -200,9 +193,6 @@ def _in_history(load: Load, wanted: pa.Table, upto: Place) -> tuple[dict[str, An
 
 def _row(load: Load, table: Table, wanted: pa.Table) -> dict[str, Any] | None:
     """The row with a key, as it stands in the source's table, as far as the load takes it."""
-    import pyarrow as pa
-
-    from plainstep.sources.lookup import matching
 
     schema, own = load.whole_source.schema(), load.whole_source.key()
     keys = wanted.rename_columns(list(own)).cast(pa.schema([schema.field(name) for name in own]))

@@ -12,10 +12,12 @@ from plainstep.cli.options import project
 
 @click.command()
 @click.argument("directory", metavar="[DIR]", default="larkmoor", type=click.Path(path_type=Path, file_okay=False))
-def demo(directory: Path) -> None:
+@click.pass_context
+def demo(ctx: click.Context, directory: Path) -> None:
     """Build the demo data in DIR and walk through the whole job."""
-    from plainstep.cli.main import cli
-    from plainstep.demo.tour import tour
+    from plainstep.cli.tour import tour
+
+    cli = ctx.find_root().command
 
     def run(*words: str) -> None:
         cli.main(["-c", str(directory / "plainstep.toml"), *words], prog_name="plainstep", standalone_mode=False)
@@ -83,7 +85,8 @@ def init(
 
 @click.command()
 @click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
-def completion(shell: str) -> None:
+@click.pass_context
+def completion(ctx: click.Context, shell: str) -> None:
     """Print what makes a shell complete words.
 
     Commands, options, and the names of loads.
@@ -92,8 +95,7 @@ def completion(shell: str) -> None:
     """
     from click.shell_completion import get_completion_class
 
-    from plainstep.cli.main import cli
-
+    cli = ctx.find_root().command
     found = get_completion_class(shell)
     assert found is not None
     click.echo(found(cli, {}, "plainstep", "_PLAINSTEP_COMPLETE").source())

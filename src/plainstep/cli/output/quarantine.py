@@ -37,7 +37,7 @@ def put_back(found: list[PutBack]) -> None:
     """What became of rows that were set aside, a line each load."""
     for one in found:
         if one.delivery:
-            sent = f"{one.load}: {wording.many(one.back, 'event')} put back; {wording.delivered(one.delivery)}."
+            sent = f"{one.load}: {wording.many(one.back, 'event')} put back; {one.delivery.summary}."
             say(sent)
             continue
         done = f"; {_merged(one.entry)} merged" if one.entry else ""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from plainstep.cli.console import key_cells, key_heads, new_table, note, op, rest, say, show, text, what_changed
-from plainstep.display.text import counts, delivered, local, many, printable, shown, size, span
+from plainstep.display.text import counts, local, many, printable, shown, size, span
 
 if TYPE_CHECKING:
     from plainstep.loads.check import CheckResult
@@ -32,7 +32,7 @@ def outcomes(found: list[StepOutcome]) -> None:
 def said(one: StepOutcome) -> str:
     """What a step did, in words."""
     if one.entry is None:
-        sent = f"; {delivered(one.delivery)}" if one.delivery and one.delivery.sent else ""
+        sent = f"; {one.delivery.summary}" if one.delivery and one.delivery.sent else ""
         return f"nothing to do: merged up to {one.upto}, and nothing is waiting{sent}"
     entry = one.entry
     done = ", ".join(f"{name} {number:,}" for name, number in one.edits.items() if number) or "no row touched"
@@ -45,7 +45,7 @@ def said(one: StepOutcome) -> str:
         return f"loaded again as of {one.upto}: {counts(one.net)} to mend; {done}; {took}"
     odd = f"; {many(entry.contradictions, 'contradiction')}" if entry.contradictions else ""
     note = f"; {entry.note}" if entry.note else ""
-    sent = f"; {delivered(one.delivery)}" if one.delivery else ""
+    sent = f"; {one.delivery.summary}" if one.delivery else ""
     return f"{many(entry.changes, 'change')} {_window(one.after, one.upto, entry.changes)} came to {counts(one.net)}; {done}{odd}{note}{sent}; {took}"
 
 
@@ -318,7 +318,7 @@ def _differences(one: CheckResult) -> None:
             say(f'{one.load}: the extra rows were deleted at the source; deletes = "ignore" leaves them.')
         return
     say(f"\n{one.load} differs (target, then source):")
-    rows = differences(one)
+    rows = differences(one.differences)
     table = new_table(["what", *key_heads(one.differences.key), "values"])
     for row in rows:
         as_change = {"op": "update", "was": row["target"], "now": row["source"], "changed": row["columns"]}

@@ -4,25 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import utc_time
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.deferred import np, npt, pa, pc
 from plainstep.errors import DataError
 
-AT = pa.timestamp("us", "UTC")
 
-
-WORDS = pa.array([None, *(op.word for op in Op)])
+@cache
+def op_words() -> pa.Array:
+    """The words of the operations, each at its number."""
+    return pa.array([None, *(op.word for op in Op)])
 
 
 def words(ops: pa.Array) -> pa.Array:
     """Operations as words, for people."""
-    return WORDS.take(ops)
+    return op_words().take(ops)
 
 
 def name_lists(masks: dict[str, npt.NDArray[np.bool_]], count: int) -> pa.Array:
@@ -145,7 +144,7 @@ def as_changes(data: Any, key: tuple[str, ...] = ()) -> Changes:
     if "at" in table.column_names:
         columns["at"] = _times(flat(table["at"]))
     else:
-        columns["at"] = pa.nulls(table.num_rows, AT)
+        columns["at"] = pa.nulls(table.num_rows, utc_time())
     for name in ("txn", "given"):
         if name in table.column_names:
             columns[name] = flat(table[name])
@@ -179,7 +178,7 @@ def _ops(column: pa.Array) -> pa.Array:
     if pa.types.is_integer(column.type):
         codes = column.cast(pa.int8())
     else:
-        codes = pc.index_in(column.cast(pa.string()), value_set=WORDS, skip_nulls=True).cast(pa.int8())
+        codes = pc.index_in(column.cast(pa.string()), value_set=op_words(), skip_nulls=True).cast(pa.int8())
     unknown = pc.fill_null(pc.or_(pc.less(codes, 1), pc.greater(codes, max(Op))), True)
     if pc.any(unknown).as_py():
         row = pc.index(unknown, True).as_py()
@@ -206,7 +205,7 @@ def _seq(column: pa.Array) -> pa.Array:
 def _times(column: pa.Array) -> pa.Array:
     if pa.types.is_timestamp(column.type) and column.type.tz is None:
         return pc.assume_timezone(column.cast(pa.timestamp("us")), "UTC")
-    return column.cast(AT)
+    return column.cast(utc_time())
 
 
 def _images(table: pa.Table) -> dict[str, pa.Array]:

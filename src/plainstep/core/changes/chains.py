@@ -20,26 +20,21 @@ from functools import cached_property
 from itertools import pairwise
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Bools, Numbers
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes, concat, flat, numbers
 from plainstep.core.changes.fold import events_of
 from plainstep.core.changes.net import ABSENT, PRESENT, UNKNOWN, differing
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.deferred import np, pa, pc
 from plainstep.errors import Refused
 
-Ints = npt.NDArray[Any]
-Bools = npt.NDArray[np.bool_]
 # The columns of a change that stay where they were recorded, whichever change is found to belong there.
 SLOT = ("seq", "at", "txn", "by", "place")
 # Changes that are looked at together: all keys that changed before are gone through each time.
 TOGETHER = 1 << 18
 # Gives the rows of some keys, as they stand at the end of the window.
-Standing = Callable[[pa.Table], pa.Table]
+Standing = Callable[["pa.Table"], "pa.Table"]
 
 
 class Repeats:
@@ -54,9 +49,9 @@ class Repeats:
         self.key, self.unit = tuple(key), unit
         self._waiting: list[pa.Table] = []
         self._rows = 0
-        self._last: tuple[list[pa.Array], Ints, Ints] | None = None
+        self._last: tuple[list[pa.Array], Numbers, Numbers] | None = None
         self._found: list[pa.Table] = []
-        self._numbers: list[Ints] = []
+        self._numbers: list[Numbers] = []
 
     def add(self, changes: Changes) -> None:
         """Take in the next batch, in reading order. Old and new keys are enough."""
@@ -117,7 +112,7 @@ def _moved(old: list[pa.Array], new: list[pa.Array]) -> Bools:
     return moved
 
 
-def _again(codes: Ints, units: Ints) -> Bools:
+def _again(codes: Numbers, units: Numbers) -> Bools:
     """Which rows have a code and a unit that another row has, too."""
     order = np.lexsort((units, codes))
     same = (codes[order][1:] == codes[order][:-1]) & (units[order][1:] == units[order][:-1])
@@ -207,7 +202,7 @@ class _Links:
         self.events = events_of(changes, key)
         self.codes, _ = keys.code(self.events.key_values)
         rows = np.arange(len(changes)) if self.events.row is None else self.events.row
-        self.row: Ints = np.asarray(rows)
+        self.row: Numbers = np.asarray(rows)
         self.unit = numbers(changes.table[unit].cast(pa.int64()))[self.row]
         self.order = np.argsort(self.codes, kind="stable")
         codes, units = self.codes[self.order], self.unit[self.order]
@@ -222,7 +217,7 @@ class _Links:
         """The columns outside the key."""
         return [name for name in self.changes.columns if name not in self.key]
 
-    def _differs(self, before: Ints, after: Ints) -> Bools:
+    def _differs(self, before: Numbers, after: Numbers) -> Bools:
         """For pairs of changes of a key, whether the second one begins in another state than the first one left."""
         left, found = self.events.has[before], self.events.had[after]
         differs = (left & (found == ABSENT)) | (~left & (found == PRESENT))
@@ -239,7 +234,7 @@ class _Links:
         several = self.ends > self.begins
         return several & ~self._differs(self.order[self.ends], self.order[self.begins])
 
-    def wrong(self, begun: Hashable, ends: dict[int, Hashable]) -> Ints:
+    def wrong(self, begun: Hashable, ends: dict[int, Hashable]) -> Numbers:
         """The keys whose changes were not recorded in their order."""
         broken = self._differs(self.order[:-1], self.order[1:])
         within = broken & ~self.new_unit[1:]
@@ -256,7 +251,7 @@ class _Links:
         """The last change of a key."""
         return int(np.flatnonzero(self.codes == code)[-1])
 
-    def closed(self, codes: Ints) -> Ints:
+    def closed(self, codes: Numbers) -> Numbers:
         """Some keys, with those that their rows moved to or came from."""
         while True:
             rows = self.row[np.isin(self.codes, codes)]
@@ -275,7 +270,7 @@ class _Links:
         """The state that a key is in after the window."""
         return self._standing(np.array([self.last_of(code)]), standing)[code]
 
-    def _standing(self, wanted: Ints, standing: Standing) -> dict[int, Hashable]:
+    def _standing(self, wanted: Numbers, standing: Standing) -> dict[int, Hashable]:
         """The states that the keys of some changes are in after the window."""
         places = pa.array(wanted)
         values = [one.take(places) for one in self.events.key_values]
@@ -313,8 +308,8 @@ def _freshened(changes: Changes, stale: dict[int, int]) -> pa.Table:
 
 
 def _reordered(
-    links: _Links, codes: Ints, begun: Hashable, ends: dict[int, Hashable], standing: Standing | None
-) -> tuple[Ints, dict[int, int]]:
+    links: _Links, codes: Numbers, begun: Hashable, ends: dict[int, Hashable], standing: Standing | None
+) -> tuple[Numbers, dict[int, int]]:
     """For each place, the change that belongs there: those of some keys are put in the order of their chains.
 
     Returns:

@@ -6,13 +6,11 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-
 from plainstep.core.changes.batch import Changes, as_changes, concat, repeated
 from plainstep.core.changes.fold import Events, fold, net_of
 from plainstep.core.changes.net import GIVEN, NetChanges
 from plainstep.core.changes.ops import NOW
+from plainstep.deferred import np, pa
 from plainstep.errors import DataError
 
 

@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-
+from plainstep.core.arrays import Bools
 from plainstep.core.changes.batch import Changes, name_lists, words
 from plainstep.core.changes.net import differing
 from plainstep.core.changes.ops import NOW, WAS, Op
-
-Bools = npt.NDArray[np.bool_]
+from plainstep.deferred import pa
 
 
 def changed(changes: Changes, key: tuple[str, ...]) -> dict[str, Bools]:

@@ -4,20 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Bools
 from plainstep.core.casting import as_text, fitted
 from plainstep.core.changes.batch import Changes, flat, words
 from plainstep.core.changes.net import differing, surely
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.deferred import duckdb, np, pa, pc
 from plainstep.errors import ConfigError
 from plainstep.sql.engine import evaluated
 from plainstep.sql.expressions import checked, fields_in
 
-Bools = npt.NDArray[np.bool_]
 SIDES = {WAS: "was", NOW: "now"}
 
 
@@ -143,8 +139,6 @@ def condition(changes: Changes, sql: str) -> Bools:
     Raises:
         ConfigError: it is no condition over these columns.
     """
-    import duckdb
-
     checked(sql, ("op", "time", "txn", "was", "now"), "where")
     ops = changes.op()
     absent = {WAS: (ops == Op.INSERT) | (ops == Op.PUT), NOW: ops == Op.DELETE}

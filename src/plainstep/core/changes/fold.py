@@ -8,17 +8,15 @@ each key's first and last, take the columns once.
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from functools import cache
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Bools, Codes, Numbers
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes, flat, numbers
-from plainstep.core.changes.net import ABSENT, GIVEN, KEY, PRESENT, UNKNOWN, Bools, Ints, NetChanges, surely
+from plainstep.core.changes.net import ABSENT, GIVEN, KEY, PRESENT, UNKNOWN, NetChanges, surely
 from plainstep.core.changes.ops import NOW, SAME, WAS, Op
+from plainstep.deferred import np, npt, pa, pc
 from plainstep.errors import DataError
 
 
@@ -39,8 +37,8 @@ class Events:
     first_seq: npt.NDArray[np.int64]
     last_seq: npt.NDArray[np.int64]
     at: pa.Array
-    row: Ints | None = None
-    count: Ints | None = None
+    row: Numbers | None = None
+    count: Numbers | None = None
     fresh: Bools | None = None
     given: dict[str, Bools] = field(default_factory=dict)
     images: bool = False  # whether rows without an image must be blanked, having been split
@@ -66,8 +64,16 @@ class Events:
         )
 
 
-HAD = np.array([UNKNOWN, ABSENT, PRESENT, PRESENT, UNKNOWN, UNKNOWN], dtype=np.int8)
-HAS = np.array([False, True, True, False, False, True])
+@cache
+def had_before() -> Codes:
+    """For each operation, what it tells of the row before it."""
+    return np.array([UNKNOWN, ABSENT, PRESENT, PRESENT, UNKNOWN, UNKNOWN], dtype=np.int8)
+
+
+@cache
+def has_after() -> Bools:
+    """For each operation, whether there is a row after it."""
+    return np.array([False, True, True, False, False, True])
 
 
 def net_of(changes: Changes, key: tuple[str, ...]) -> NetChanges:
@@ -101,8 +107,8 @@ def events_of(changes: Changes, key: tuple[str, ...]) -> Events:
         key,
         tuple(changes.columns),
         values,
-        HAD[ops],
-        HAS[ops],
+        had_before()[ops],
+        has_after()[ops],
         changes.table,
         seq,
         seq,
@@ -138,7 +144,7 @@ def _stray(images: list[pa.Array], rows: Bools) -> bool:
     )
 
 
-def _moved(ops: Ints, old: list[pa.Array], new: list[pa.Array]) -> Ints:
+def _moved(ops: Numbers, old: list[pa.Array], new: list[pa.Array]) -> Numbers:
     """Where an update changes the key."""
     moved = np.zeros(len(ops), dtype=np.bool_)
     for was, now in zip(old, new, strict=True):
@@ -147,7 +153,7 @@ def _moved(ops: Ints, old: list[pa.Array], new: list[pa.Array]) -> Ints:
     return np.flatnonzero(moved & (ops == Op.UPDATE))
 
 
-def _split(events: Events, moved: Ints, old: list[pa.Array]) -> Events:
+def _split(events: Events, moved: Numbers, old: list[pa.Array]) -> Events:
     """An update that changes the key becomes a delete of the old key and an insert of the new one."""
     repeats = np.ones(len(events.had), dtype=np.int64)
     repeats[moved] = 2
@@ -223,12 +229,12 @@ def fold(events: Events) -> NetChanges:
     )
 
 
-def _count(events: Events, codes: Ints, bound: int) -> npt.NDArray[np.int64]:
+def _count(events: Events, codes: Numbers, bound: int) -> npt.NDArray[np.int64]:
     counts = np.bincount(codes, weights=events.count, minlength=bound)
     return counts.astype(np.int64)
 
 
-def _resets(events: Events, codes: Ints, bound: int) -> tuple[Bools, Ints | None]:
+def _resets(events: Events, codes: Numbers, bound: int) -> tuple[Bools, Numbers | None]:
     """Which keys began anew in the window, and from which event on their values count."""
     fresh = np.zeros(bound, dtype=np.bool_)
     if not events.given:
@@ -243,7 +249,7 @@ def _resets(events: Events, codes: Ints, bound: int) -> tuple[Bools, Ints | None
     return fresh, resets
 
 
-def _old_values(events: Events, firsts: Ints) -> dict[str, pa.Array]:
+def _old_values(events: Events, firsts: Numbers) -> dict[str, pa.Array]:
     rows = pa.array(firsts if events.row is None else events.row[firsts])
     blank = events.had[firsts] != PRESENT if events.images else None
     others = [WAS + name for name in events.columns if name not in events.key]
@@ -251,7 +257,9 @@ def _old_values(events: Events, firsts: Ints) -> dict[str, pa.Array]:
     return {name: _blanked(values, blank) for name, values in keys.take_all(columns, rows).items()}
 
 
-def _new_values(events: Events, codes: Ints, present: Ints, lasts: Ints, resets: Ints | None) -> dict[str, pa.Array]:
+def _new_values(
+    events: Events, codes: Numbers, present: Numbers, lasts: Numbers, resets: Numbers | None
+) -> dict[str, pa.Array]:
     others = [name for name in events.columns if name not in events.key and NOW + name in events.table.column_names]
     columns = {NOW + name: events.table[NOW + name] for name in others}
     if resets is None:
@@ -278,7 +286,7 @@ def _blanked(values: pa.Array, blank: Bools | None) -> pa.Array:
     return pc.if_else(pa.array(blank), pa.scalar(None, values.type), values)
 
 
-def _contradictions(events: Events, codes: Ints, first: Ints, last: Ints) -> int:
+def _contradictions(events: Events, codes: Numbers, first: Numbers, last: Numbers) -> int:
     """How many events do not fit what went before them on their key.
 
     Only a key that is inserted after its first event, or deleted before its last, can have one; those few
@@ -294,12 +302,10 @@ def _contradictions(events: Events, codes: Ints, first: Ints, last: Ints) -> int
     if len(where) == 0:
         return 0
     absent_before, present_before, present_after = 1, 2, 4
-    tags = EXPECTS[events.had] | (events.has.view(np.int8) << 2)
+    expects = np.zeros(3, dtype=np.int8)
+    expects[ABSENT], expects[PRESENT] = 1, 2
+    tags = expects[events.had] | (events.has.view(np.int8) << 2)
     goes_on, tags = keys.in_order(codes, where, tags)
     left, found = (tags[:-1] & present_after) != 0, tags[1:]
     odd = np.where(left, found & absent_before, found & present_before) != 0
     return int((goes_on & odd).sum())
-
-
-EXPECTS = np.zeros(3, dtype=np.int8)
-EXPECTS[ABSENT], EXPECTS[PRESENT] = 1, 2

@@ -10,14 +10,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
 from plainstep.core.changes.batch import Changes, flat
 from plainstep.core.changes.net import surely
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.deferred import np, npt, pa, pc
 
 Key = tuple[Any, ...]
 

@@ -15,15 +15,9 @@ from functools import cache
 from itertools import pairwise
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Ints, Words
 from plainstep.core.changes.batch import flat
-
-Ints = npt.NDArray[np.int64]
-Words = npt.NDArray[np.uint64]
+from plainstep.deferred import np, npt, pa, pc
 
 # Direct addressing is used while the table of addresses is at most this many times as long as the data:
 # beyond that, clearing and scanning the table costs more than hashing (measured at 5 million rows).
@@ -42,9 +36,14 @@ SAMPLE = 1 << 15
 MOST_SLOTS_BITS = 23
 # The board on which a sample's distinct keys are counted: eight times as many places as there are in a sample.
 BOARD_BITS = 18
-MULTIPLIERS = [
-    np.uint64(odd) for odd in (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)
-]
+
+
+@cache
+def multipliers() -> list[np.uint64]:
+    """Odd numbers with well mixed bits."""
+    return [np.uint64(odd) for odd in (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0xD6E8FEB86659FD93, 0xA0761D6478BD642F)]
+
+
 ROUNDS = 12
 
 
@@ -177,20 +176,23 @@ def _words(column: pa.Array) -> list[Words]:
         return [signed.to_numpy(zero_copy_only=False).astype(np.int64, copy=False).view(np.uint64)]
     if pa.types.is_decimal(kind) and kind.bit_width in (128, 256):
         return _fixed_words(column, kind.bit_width // 64)
-    if any(test(kind) for test in TEXTUAL):
+    if any(test(kind) for test in textual()):
         return _text_words(column.cast(pa.large_binary()))
     return [_encoded(column)]
 
 
-TEXTUAL = (
-    pa.types.is_string,
-    pa.types.is_large_string,
-    pa.types.is_string_view,
-    pa.types.is_binary,
-    pa.types.is_large_binary,
-    pa.types.is_binary_view,
-    pa.types.is_fixed_size_binary,
-)
+@cache
+def textual() -> tuple[Callable[[pa.DataType], bool], ...]:
+    """What tells the types whose values are bytes."""
+    return (
+        pa.types.is_string,
+        pa.types.is_large_string,
+        pa.types.is_string_view,
+        pa.types.is_binary,
+        pa.types.is_large_binary,
+        pa.types.is_binary_view,
+        pa.types.is_fixed_size_binary,
+    )
 
 
 def _encoded(column: pa.Array) -> Words:
@@ -234,13 +236,16 @@ def _word_at(eights: Words, starts: Ints, lengths: Ints, at: int) -> Words:
     def piece(rows: slice) -> None:
         places = np.minimum(starts[rows] + at, len(eights) - 1)
         spare = (8 - np.clip(lengths[rows] - at, 0, 8)).astype(np.uint8)
-        np.bitwise_and(eights[places], KEPT_BYTES[spare], out=word[rows])
+        np.bitwise_and(eights[places], kept_bytes()[spare], out=word[rows])
 
     _in_pieces(piece, len(starts))
     return word
 
 
-KEPT_BYTES = np.array([(1 << 8 * (8 - spare)) - 1 for spare in range(9)], dtype=np.uint64)
+@cache
+def kept_bytes() -> Words:
+    """For so many bytes too many in a word, the mask of those that count."""
+    return np.array([(1 << 8 * (8 - spare)) - 1 for spare in range(9)], dtype=np.uint64)
 
 
 def _hash_codes(words: list[Words]) -> tuple[npt.NDArray[Any], int]:
@@ -316,14 +321,14 @@ def _claim(words: list[Words], bits: int, turn: int) -> tuple[Ints, npt.NDArray[
 
 def _mix(words: list[Words], turn: int) -> Words:
     """A hash of the words, another one each turn: multiply, and fold the high half down between words."""
-    hashed = words[0] * MULTIPLIERS[turn % len(MULTIPLIERS)]
+    hashed = words[0] * multipliers()[turn % len(multipliers())]
     for index, word in enumerate(words[1:], turn + 1):
         hashed ^= hashed >> np.uint64(32)
         hashed ^= word
-        hashed *= MULTIPLIERS[index % len(MULTIPLIERS)]
+        hashed *= multipliers()[index % len(multipliers())]
     if turn:
         hashed ^= hashed >> np.uint64(29)
-        hashed *= MULTIPLIERS[(turn + 2) % len(MULTIPLIERS)]
+        hashed *= multipliers()[(turn + 2) % len(multipliers())]
     return hashed
 
 

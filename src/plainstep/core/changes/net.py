@@ -12,21 +12,15 @@ from datetime import datetime
 from functools import cached_property
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Bools, Numbers, utc_time
 from plainstep.core.changes import keys
-from plainstep.core.changes.batch import AT, Changes, flat, name_lists, numbers, words
+from plainstep.core.changes.batch import Changes, flat, name_lists, numbers, words
 from plainstep.core.changes.ops import NOW, SAME, WAS, Op
+from plainstep.deferred import np, npt, pa, pc, pd
 
 KEY, GIVEN = "key.", "given."
 ABSENT, PRESENT, UNKNOWN = 0, 1, 2
 NOTHING = 0
-
-Bools = npt.NDArray[np.bool_]
-Ints = npt.NDArray[Any]
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,7 +72,7 @@ class NetChanges:
         return ops
 
     @property
-    def unsure(self) -> Ints:
+    def unsure(self) -> Numbers:
         """Keys that were changed more than once, where only the source can tell whether all came back as it was."""
         if SAME not in self.state.column_names:
             return np.zeros(0, dtype=np.int64)
@@ -90,11 +84,11 @@ class NetChanges:
         """Where all keys are, those that came to nothing among them."""
         return pa.array(np.arange(self.state.num_rows))
 
-    def ends(self, rows: Ints) -> tuple[list[int], list[int]]:
+    def ends(self, rows: Numbers) -> tuple[list[int], list[int]]:
         """The first and the last change of some keys."""
         return numbers(self.state["first_seq"])[rows].tolist(), numbers(self.state["last_seq"])[rows].tolist()
 
-    def made_sure(self, rows: Ints, same: list[bool]) -> NetChanges:
+    def made_sure(self, rows: Numbers, same: list[bool]) -> NetChanges:
         """The same net changes, knowing which of some keys came back as they were."""
         known = numbers(self.state[SAME]).copy()
         known[rows] = same
@@ -212,7 +206,7 @@ class NetChanges:
         count = self.state.num_rows
         columns = {name: self.state[name] for name in self.state.column_names}
         columns |= {name: pa.repeat(pa.scalar(position, pa.int64()), count) for name in ("first_seq", "last_seq")}
-        columns["last_at"] = pa.repeat(pa.scalar(at, AT), count) if at else pa.nulls(count, AT)
+        columns["last_at"] = pa.repeat(pa.scalar(at, utc_time()), count) if at else pa.nulls(count, utc_time())
         return replace(self, state=pa.table(columns))
 
     def with_old(self, stood: pa.Table) -> NetChanges:
@@ -268,8 +262,6 @@ class NetChanges:
 
     def to_pandas(self) -> Any:
         """The net changes as a pandas DataFrame, in the form of ``to_arrow``, with Arrow-backed columns."""
-        import pandas as pd
-
         return self.to_arrow().to_pandas(types_mapper=pd.ArrowDtype)
 
     def __repr__(self) -> str:

@@ -4,16 +4,11 @@ from __future__ import annotations
 
 from functools import cached_property
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Ints
 from plainstep.core.changes.batch import Changes, flat
 from plainstep.core.changes.net import differing
 from plainstep.core.position_labels import number
-
-Ints = npt.NDArray[np.int64]
+from plainstep.deferred import np, pa, pc
 
 
 class Numbering:

@@ -11,17 +11,13 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Bools
 from plainstep.core.changes.batch import Changes, flat, numbers
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.deferred import np, npt, pa, pc
 from plainstep.errors import ConfigError, Refused
 from plainstep.sql.expressions import computed, typed
 
-Bools = npt.NDArray[np.bool_]
 IN = "plainstep.in"
 
 

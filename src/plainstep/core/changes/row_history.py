@@ -4,12 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
-
 from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.deferred import np, pa, pc
 
 
 def life(batches: Callable[[], Iterable[Changes]], key: pa.Table) -> Changes:

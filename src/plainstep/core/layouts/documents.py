@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-import pyarrow.json
-
-from plainstep.core.casting import fitted, overflows, readable
+from plainstep.core.arrays import Bools
+from plainstep.core.casting import common, fitted, overflows, readable
+from plainstep.deferred import np, pa, pajson, pc
 from plainstep.errors import DataError
 from plainstep.sql.engine import evaluated
 
 Path = tuple[str, ...]
-Bools = npt.NDArray[np.bool_]
 # So many fields no table has; each thousand more takes seconds.
 FIELDS = 4096
 
@@ -43,10 +39,10 @@ def _quickly(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> dict[Path, 
     lines = documents if _one_block(documents) else pc.binary_join_element_wise(pc.fill_null(documents, "{}"), "\n", "")
     if not _objects(lines):
         raise pa.ArrowInvalid("not an object in every row")
-    found = pyarrow.json.read_json(
+    found = pajson.read_json(
         pa.BufferReader(_bytes(lines)),
-        pyarrow.json.ReadOptions(block_size=1 << 20 if len(lines) > 1 else max(1 << 20, lines.nbytes)),
-        pyarrow.json.ParseOptions(
+        pajson.ReadOptions(block_size=1 << 20 if len(lines) > 1 else max(1 << 20, lines.nbytes)),
+        pajson.ParseOptions(
             explicit_schema=_schema({path: readable(kind) for path, kind in kinds.items()}),
             unexpected_field_behavior="ignore",
             newlines_in_values=lines is not documents,
@@ -126,7 +122,6 @@ def _carefully(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dic
 
 def _doubtful(documents: pa.Array) -> dict[int, str]:
     """Documents that say two things at once, or are nested beyond reason."""
-    import json
 
     def unique(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
         found = dict(pairs)
@@ -215,8 +210,6 @@ def kinds_of(documents: pa.Array) -> dict[Path, pa.DataType]:
 
     Whole numbers beside fractions become floating-point numbers; texts that look like times stay texts.
     """
-    import json
-
     found: dict[Path, set[pa.DataType]] = {}
 
     def note(value: object, path: Path) -> None:
@@ -238,7 +231,6 @@ def kinds_of(documents: pa.Array) -> dict[Path, pa.DataType]:
                 "No table has so many columns; they may be the keys of a map.",
                 "Have the documents hold such a map as a list, or as text.",
             )
-    from plainstep.core.casting import common
 
     parents = {path[:depth] for path in found for depth in range(1, len(path))}
     return {path: common(kinds) for path, kinds in found.items() if path not in parents}

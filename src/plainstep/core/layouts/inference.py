@@ -10,12 +10,9 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
-
 from plainstep.core.casting import as_text
 from plainstep.core.layouts.rows import PLACE, Raw
+from plainstep.deferred import np, pa, pc
 
 # Words that people use in names of columns and in codes. A word that fits decides between columns that fit otherwise.
 ORDERING = ("seq", "position", "pos", "lsn", "offset", "version", "commit", "number", "no", "line", "n", "batch", "id")

@@ -8,22 +8,17 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
 from plainstep.core import casting as values
-from plainstep.core.changes.batch import AT, name_lists
+from plainstep.core.arrays import Codes, utc_time
+from plainstep.core.changes.batch import name_lists
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts import pairing as pairs
 from plainstep.core.layouts.rows import PLACE, TIME, Raw
+from plainstep.deferred import np, npt, pa, pc
 
 # The roles of the two rows of an update that comes as two, beside the operations.
 OLD, NEW = 101, 102
 ROLES = {"insert": int(Op.INSERT), "update": int(Op.UPDATE), "delete": int(Op.DELETE), "truncate": int(Op.TRUNCATE)}
-
-Codes = npt.NDArray[np.int8]
 
 
 @dataclass(frozen=True)
@@ -275,7 +270,7 @@ class _Images:
         for name in (TIME, self.layout.time):
             if name and self.raw.has(name):
                 return self._all(self.raw.times(name), kept)
-        return pa.nulls(len(kept), AT)
+        return pa.nulls(len(kept), utc_time())
 
     def _given(self, ops: npt.NDArray[np.int8], kept: npt.NDArray[np.int64]) -> pa.Array | None:
         """Which columns each row carries; null where it carries all of them."""

@@ -5,14 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Ints
 from plainstep.core.changes import keys
-
-Rows = npt.NDArray[np.int64]
+from plainstep.deferred import np, npt, pa, pc
 
 
 @dataclass
@@ -24,12 +19,12 @@ class Pairs:
         lone_old, lone_new: rows whose other half was not found.
     """
 
-    partner: Rows
-    lone_old: Rows
-    lone_new: Rows
+    partner: Ints
+    lone_old: Ints
+    lone_new: Ints
 
 
-def paired(old: Rows, new: Rows, key: list[pa.Array], group: pa.Array | None) -> Pairs:
+def paired(old: Ints, new: Ints, key: list[pa.Array], group: pa.Array | None) -> Pairs:
     """Find the old row of every new one.
 
     Mostly an old row stands right before its new one. Otherwise, of the rows of one group with one key, an old one stands
@@ -68,12 +63,12 @@ def shared(place: pa.Array) -> pa.Array | None:
     return pa.array(np.concatenate(([0], np.cumsum(differs))))
 
 
-def _coded(group: pa.Array) -> Rows:
+def _coded(group: pa.Array) -> Ints:
     codes, _ = keys.code([group.fill_null(_filler(group)) if group.null_count else group])
     return codes.astype(np.int64)
 
 
-def _match_neighbours(partner: Rows, old: Rows, new: Rows, codes: npt.NDArray[Any]) -> None:
+def _match_neighbours(partner: Ints, old: Ints, new: Ints, codes: npt.NDArray[Any]) -> None:
     """Of the old and new rows of one key, pair a new one with the old one right before it."""
     rows = np.sort(np.concatenate((old, new)))
     rows = rows[np.argsort(codes[rows], kind="stable")]
@@ -82,7 +77,7 @@ def _match_neighbours(partner: Rows, old: Rows, new: Rows, codes: npt.NDArray[An
     partner[rows[1:][fits]] = rows[:-1][fits]
 
 
-def _match_in_order(partner: Rows, old: Rows, new: Rows, groups: npt.NDArray[Any]) -> None:
+def _match_in_order(partner: Ints, old: Ints, new: Ints, groups: npt.NDArray[Any]) -> None:
     """Pair the first old row of each group with its first new one, the second with the second, and so on."""
     waiting: dict[int, list[int]] = {}
     for row in old.tolist():
@@ -93,7 +88,7 @@ def _match_in_order(partner: Rows, old: Rows, new: Rows, groups: npt.NDArray[Any
             partner[row] = queue.pop(0)
 
 
-def _left(partner: Rows, old: Rows, new: Rows) -> tuple[Rows, Rows]:
+def _left(partner: Ints, old: Ints, new: Ints) -> tuple[Ints, Ints]:
     taken = partner[new]
     return np.setdiff1d(old, taken[taken >= 0]), new[taken < 0]
 

@@ -4,18 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Bools, Ints
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes, flat
 from plainstep.core.changes.net import differing, surely
 from plainstep.core.changes.ops import NOW, WAS, Op
-
-Rows = npt.NDArray[np.int64]
-Bools = npt.NDArray[np.bool_]
+from plainstep.deferred import np, npt, pa, pc
 
 # So many signs may be chance; beyond, one in ten is too many.
 CHANCE = 1
@@ -94,7 +88,7 @@ def _many(signs: int, chances: int) -> bool:
     return signs > max(CHANCE, chances // 10)
 
 
-def _at_one_place(changes: Changes, before: Rows, after: Rows) -> Doubt | None:
+def _at_one_place(changes: Changes, before: Ints, after: Ints) -> Doubt | None:
     """Two changes of one row at one position: which came first is not known."""
     places = flat(changes.table["place"])
     same = np.asarray(pc.equal(places.take(pa.array(before)), places.take(pa.array(after))))
@@ -107,7 +101,7 @@ def _at_one_place(changes: Changes, before: Rows, after: Rows) -> Doubt | None:
     )
 
 
-def _broken(changes: Changes, key: tuple[str, ...], before: Rows, after: Rows, whole_deletes: bool) -> Doubt | None:
+def _broken(changes: Changes, key: tuple[str, ...], before: Ints, after: Ints, whole_deletes: bool) -> Doubt | None:
     """Old values that are not the new ones of the change before."""
     others = [name for name in changes.columns if name not in key and WAS + name in changes.table.column_names]
     if not others or "given" in changes.table.column_names:
@@ -135,7 +129,7 @@ def _broken(changes: Changes, key: tuple[str, ...], before: Rows, after: Rows, w
     )
 
 
-def _differs(changes: Changes, names: list[str], side: str, rows: Rows, other: str, others: Rows) -> dict[str, Bools]:
+def _differs(changes: Changes, names: list[str], side: str, rows: Ints, other: str, others: Ints) -> dict[str, Bools]:
     """For each column, where its value in one image is not that in another one."""
     return {
         name: differing(
@@ -160,7 +154,7 @@ def _not_of_the_row(odd: dict[str, int], others: list[str]) -> str:
     return f"Are these columns of the row ({names})? If not, name them in 'bookkeeping'. "
 
 
-def _out_of_turn(changes: Changes, before: Rows, after: Rows) -> Doubt | None:
+def _out_of_turn(changes: Changes, before: Ints, after: Ints) -> Doubt | None:
     """Inserts of rows that are there, and changes of rows that are not."""
     ops = changes.op()
     told = np.isin(ops[before], (Op.INSERT, Op.UPDATE, Op.DELETE)) & np.isin(
@@ -179,7 +173,7 @@ def _out_of_turn(changes: Changes, before: Rows, after: Rows) -> Doubt | None:
     )
 
 
-def _likelier(ops: npt.NDArray[np.int8], before: Rows, after: Rows, odd: int) -> str:
+def _likelier(ops: npt.NDArray[np.int8], before: Ints, after: Ints, odd: int) -> str:
     """Which two operations, taken for each other, would explain it best."""
     best, said = odd // 4 + 1, "'key' may not tell rows apart, or the columns of 'position' do not order the changes."
     for one, other in ((Op.INSERT, Op.DELETE), (Op.INSERT, Op.UPDATE), (Op.UPDATE, Op.DELETE)):

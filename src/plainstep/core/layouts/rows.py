@@ -6,21 +6,16 @@ import json
 import re
 from functools import cached_property
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
 from plainstep.core import casting as values
-from plainstep.core.changes.batch import AT, flat
+from plainstep.core.arrays import Bools, utc_time
+from plainstep.core.changes.batch import flat
 from plainstep.core.layouts import documents
+from plainstep.deferred import np, pa, pc
 
 # Beside a feed's own columns: each row's position as text, its time out of another table, a whole line of JSON.
 PLACE, TIME, LINE = "plainstep.place", "plainstep.time", "plainstep.line"
 # What is wrong with a row, where it was found out while it was read.
 WRONG = "plainstep.wrong"
-
-Bools = npt.NDArray[np.bool_]
 
 
 class Raw:
@@ -147,7 +142,7 @@ class Raw:
             return _since_epoch(found)
         if pa.types.is_timestamp(found.type) and found.type.tz is None:
             return pc.assume_timezone(found.cast(pa.timestamp("us")), "UTC")
-        kept, bad = values.fitted(found, AT)
+        kept, bad = values.fitted(found, utc_time())
         for row in bad.tolist():
             self.refuse(row, f"{path} is {found[row].as_py()!r}, which is no time")
         return kept
@@ -199,4 +194,4 @@ def _since_epoch(column: pa.Array) -> pa.Array:
     """Whole numbers as times: their size tells whether they count seconds, or thousandths, and so on."""
     largest = pc.max(pc.abs(column)).as_py() or 0
     unit = next((unit for unit, bound in (("s", 10**11), ("ms", 10**14), ("us", 10**17)) if largest < bound), "ns")
-    return column.cast(pa.int64()).cast(pa.timestamp(unit, "UTC")).cast(AT, safe=False)
+    return column.cast(pa.int64()).cast(pa.timestamp(unit, "UTC")).cast(utc_time(), safe=False)

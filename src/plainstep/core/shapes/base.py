@@ -7,12 +7,11 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Protocol
 
-import pyarrow as pa
-
-from plainstep.core.changes.batch import AT, Changes
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import NetChanges
 from plainstep.core.changes.numbering import Numbering
 from plainstep.core.shapes.edits import Edits
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
 
 
@@ -188,7 +187,3 @@ def extended(rows: pa.Table, values: Mapping[str, tuple[object, pa.DataType]]) -
     for name, (value, kind) in values.items():
         rows = rows.append_column(name, constant(value, kind, rows.num_rows))
     return rows
-
-
-TIME = AT
-NUMBER = pa.int64()

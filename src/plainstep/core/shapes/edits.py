@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    import pyarrow as pa
+from plainstep.deferred import pa
 
 
 @dataclass(eq=False)

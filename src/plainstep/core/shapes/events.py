@@ -6,43 +6,48 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
-from functools import lru_cache
+from functools import cache, lru_cache
 from operator import itemgetter
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-
-from plainstep.core.changes.batch import AT, Changes, gathered, numbers
+from plainstep.core.arrays import utc_time
+from plainstep.core.changes.batch import Changes, gathered, numbers
 from plainstep.core.changes.filter import condition
 from plainstep.core.changes.numbering import Numbering
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.json_values import finite, plain
-from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable
+from plainstep.core.shapes.base import Found, Held, Moment, TargetTable
 from plainstep.core.shapes.edits import Edits
+from plainstep.deferred import np, pa
 from plainstep.sql.expressions import checked, names_in
 
-TEXT = pa.string()
 # An event waits until it is sent; then its state is "sent", or "aside" if it could not be sent for too long.
 WAITING = "waiting"
-OUTBOX = pa.schema(
-    [
-        ("id", TEXT),
-        ("type", TEXT),
-        ("source", TEXT),
-        ("subject", TEXT),
-        ("time", TIME),
-        ("change_number", NUMBER),
-        ("position", NUMBER),
-        ("data", TEXT),
-        ("step_number", NUMBER),
-        ("state", TEXT),
-        ("tries", NUMBER),
-        ("try_again_at", TIME),
-        ("problem", TEXT),
-        ("sent_at", TIME),
-    ]
-)
+
+
+@cache
+def outbox_schema() -> pa.Schema:
+    """The columns of an outbox."""
+    return pa.schema(
+        [
+            ("id", pa.string()),
+            ("type", pa.string()),
+            ("source", pa.string()),
+            ("subject", pa.string()),
+            ("time", utc_time()),
+            ("change_number", pa.int64()),
+            ("position", pa.int64()),
+            ("data", pa.string()),
+            ("step_number", pa.int64()),
+            ("state", pa.string()),
+            ("tries", pa.int64()),
+            ("try_again_at", utc_time()),
+            ("problem", pa.string()),
+            ("sent_at", utc_time()),
+        ]
+    )
+
+
 _encode = json.JSONEncoder(default=plain, ensure_ascii=False).encode
 # Changes that are judged at a time.
 AT_ONCE = 1 << 17
@@ -93,7 +98,7 @@ class Events:
     def tables(self) -> list[TargetTable]:
         """The outbox."""
         _refuse_misfits(self.rules, pa.schema([(field.name, field.type) for field in self.schema]))
-        return [TargetTable("", OUTBOX, ("id",))]
+        return [TargetTable("", outbox_schema(), ("id",))]
 
     def names_of(self, column: str) -> list[str]:
         """None of an outbox's columns is the source's."""
@@ -106,11 +111,11 @@ class Events:
     def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
         """A message for each change that fits a rule, in the order of the changes."""
         changes = found.changes() if self.every_change and found.changes is not None else iter([found.net.as_changes()])
-        parts = [OUTBOX.empty_table()]
+        parts = [outbox_schema().empty_table()]
         for some in gathered(changes, AT_ONCE):
             rows = list(self._messages(some, found.numbering, now))
             rows.sort(key=itemgetter("change_number"))  # those of several rules are made one after the other
-            parts.append(pa.Table.from_pylist(rows, OUTBOX))
+            parts.append(pa.Table.from_pylist(rows, outbox_schema()))
         messages = pa.concat_tables(parts)
         return [Edits(put=messages, new=messages.num_rows, sure=False)]
 
@@ -120,7 +125,10 @@ class Events:
             fits &= changes.op() != Op.TRUNCATE
             fitting = changes.table.filter(pa.array(fits))
             seq = numbers(fitting["seq"])
-            places = {"position": pa.array(numbering.positions(seq)), "label": pa.array(numbering.labels(seq), TEXT)}
+            places = {
+                "position": pa.array(numbering.positions(seq)),
+                "label": pa.array(numbering.labels(seq), pa.string()),
+            }
             rows = pa.table({name: fitting[name] for name in ("op", "seq", "at")} | places).to_pylist()
             sent = fitting["given"].to_pylist() if "given" in fitting.column_names else [None] * len(rows)
             for row, was, new, given in zip(rows, _images(fitting, WAS), _images(fitting, NOW), sent, strict=True):
@@ -163,7 +171,7 @@ class Events:
 def _refuse_misfits(rules: tuple[Rule, ...], schema: pa.Schema) -> None:
     """Refuse rules that are no conditions over these columns; what fits, fits at every step."""
     nothing = {side + field.name: pa.array([], field.type) for side in (WAS, NOW) for field in schema}
-    begin = {"op": pa.array([], pa.int8()), "seq": pa.array([], NUMBER), "at": pa.array([], AT)}
+    begin = {"op": pa.array([], pa.int8()), "seq": pa.array([], pa.int64()), "at": pa.array([], utc_time())}
     for rule in rules:
         if rule.when:
             checked(rule.when, NAMES, f"rules.{rule.name}")

@@ -10,14 +10,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from functools import cached_property
+from functools import cache, cached_property
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Bools, Ints, utc_time
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes, concat, flat, numbers
 from plainstep.core.changes.fold import Events, events_of
@@ -25,29 +21,30 @@ from plainstep.core.changes.net import differing
 from plainstep.core.changes.numbering import Numbering
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.positions import Place
-from plainstep.core.shapes.base import (
-    NUMBER,
-    TIME,
-    Found,
-    Held,
-    Moment,
-    TargetTable,
-    constant,
-    extended,
-    half_rows,
-    with_columns,
-)
+from plainstep.core.shapes.base import Found, Held, Moment, TargetTable, constant, extended, half_rows, with_columns
 from plainstep.core.shapes.edits import Edits
+from plainstep.deferred import np, pa, pc
 
 FROM, UPTO, BY = "valid_from", "valid_upto", "valid_by"
 FROM_POSITION, UPTO_POSITION = "from_position", "upto_position"
 VERSION = "version_number"
-ADDED = {VERSION: NUMBER, FROM: TIME, UPTO: TIME, BY: pa.string(), FROM_POSITION: NUMBER, UPTO_POSITION: NUMBER}
+
+
+@cache
+def added_columns() -> dict[str, pa.DataType]:
+    """What a history tells of each version, beside its row."""
+    return {
+        VERSION: pa.int64(),
+        FROM: utc_time(),
+        UPTO: utc_time(),
+        BY: pa.string(),
+        FROM_POSITION: pa.int64(),
+        UPTO_POSITION: pa.int64(),
+    }
+
+
 # By what a version's time is known: its change told it, or only the step's own is known.
 CHANGE, STEP = "change", "step"
-
-Ints = npt.NDArray[np.int64]
-Bools = npt.NDArray[np.bool_]
 
 
 @dataclass(frozen=True)
@@ -92,14 +89,14 @@ class History:
 
     @cached_property
     def _versions(self) -> pa.Schema:
-        return with_columns(self.schema, "a history", ADDED)
+        return with_columns(self.schema, "a history", added_columns())
 
     def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
         """A version of every row. It has been as it is since the last change before the load, if that is known."""
         since = now.changed_at or now.at
         by = CHANGE if now.changed_at else STEP
         values = {VERSION: 1, FROM: since, UPTO: None, BY: by, FROM_POSITION: now.position, UPTO_POSITION: None}
-        typed = {name: (value, ADDED[name]) for name, value in values.items()}
+        typed = {name: (value, added_columns()[name]) for name, value in values.items()}
         parts = (extended(pa.Table.from_batches([some]), typed) for some in rows)
         return [Edits(append=(batch for part in parts for batch in part.to_batches()))]
 
@@ -174,7 +171,7 @@ class History:
             pa.concat_tables([opened.select(key), ended.select(key).cast(self._fields(key))]),
             np.arange(count) < opened.num_rows,
             np.concatenate([numbers(opened[FROM_POSITION]), numbers(ended[UPTO_POSITION + "_max"])]).astype(np.int64),
-            pa.concat_arrays([flat(opened[FROM]), flat(ended[UPTO + "_max"]).cast(TIME)]),
+            pa.concat_arrays([flat(opened[FROM]), flat(ended[UPTO + "_max"]).cast(utc_time())]),
             pa.concat_tables([values, pa.table(gone, schema=nothing.schema)]) if self.others else _no_columns(count),
             {},
             np.concatenate([numbers(opened[VERSION]), numbers(ended[VERSION + "_max"])]).astype(np.int64),
@@ -189,7 +186,7 @@ class History:
             every,
             np.zeros(count, dtype=np.bool_),
             np.full(count, position, dtype=np.int64),
-            constant(at, TIME, count),
+            constant(at, utc_time(), count),
             pa.table(gone) if gone else _no_columns(count),
             {},
         )
@@ -238,7 +235,7 @@ def _joined(parts: list[_Events]) -> _Events:
         pa.concat_tables([one.keys for one in parts]),
         np.concatenate([one.has for one in parts]),
         np.concatenate([one.position for one in parts]),
-        pa.concat_arrays([flat(one.at).cast(TIME) for one in parts]),
+        pa.concat_arrays([flat(one.at).cast(utc_time()) for one in parts]),
         pa.concat_tables([one.values for one in parts], promote_options="permissive"),
         given,
         np.concatenate([np.zeros(len(one.has), np.int64) if one.version is None else one.version for one in parts]),
@@ -289,11 +286,11 @@ def _written(shape: History, events: _Events, opened: pa.Table, now: Moment) -> 
         columns: dict[str, Any] = {name: flat(events.keys[name]).take(pa.array(order[first])) for name in shape.key}
         columns |= {name: flat(events.values[name]).take(pa.array(source[name][last])) for name in shape.others}
         columns[VERSION] = pa.array(number[which])
-        columns[FROM] = pa.array(times[first], TIME)
-        columns[UPTO] = pa.array(times[behind], TIME, mask=open_)
+        columns[FROM] = pa.array(times[first], utc_time())
+        columns[UPTO] = pa.array(times[behind], utc_time(), mask=open_)
         columns[BY] = pc.if_else(pa.array(told[first]), CHANGE, STEP)
-        columns[FROM_POSITION] = pa.array(position[first], NUMBER)
-        columns[UPTO_POSITION] = pa.array(position[behind], NUMBER, mask=open_)
+        columns[FROM_POSITION] = pa.array(position[first], pa.int64())
+        columns[UPTO_POSITION] = pa.array(position[behind], pa.int64(), mask=open_)
         return pa.table(columns).select(shape._versions.names).cast(shape._versions)
 
     put = pa.concat_tables([versions(new), versions(again)])
@@ -344,7 +341,7 @@ def _version_numbers(events: _Events, order: Ints, same: Bools, begins: Bools) -
 
 def _times(events: _Events, now: Moment) -> Ints:
     """When events were, in microseconds."""
-    known = pc.coalesce(events.at, pa.scalar(now.at, TIME))
+    known = pc.coalesce(events.at, pa.scalar(now.at, utc_time()))
     found: Ints = known.cast(pa.int64()).to_numpy(zero_copy_only=False)
     return found
 

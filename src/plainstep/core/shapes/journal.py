@@ -4,35 +4,37 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from functools import cached_property, partial
+from functools import cache, cached_property, partial
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes, flat, words
 from plainstep.core.changes.fold import given_of
 from plainstep.core.changes.numbering import Numbering
 from plainstep.core.changes.ops import NOW, WAS, Op
-from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable, constant
+from plainstep.core.shapes.base import Found, Held, Moment, TargetTable, constant
 from plainstep.core.shapes.edits import Edits
+from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, Refused
 from plainstep.sql.engine import spilling
 from plainstep.sql.literals import quoted
 
-TEXT = pa.string()
-# What a journal tells of each change, before its values: then was_* and now_* of every column.
-ABOUT = {
-    "step_number": NUMBER,
-    "stepped_at": TIME,
-    "change_number": NUMBER,
-    "position": NUMBER,
-    "op": TEXT,
-    "changed_at": TIME,
-    "txn": TEXT,
-    "changed_by": TEXT,
-}
+
+@cache
+def about_change() -> dict[str, pa.DataType]:
+    """What a journal tells of each change, before its values: then was_* and now_* of every column."""
+    return {
+        "step_number": pa.int64(),
+        "stepped_at": utc_time(),
+        "change_number": pa.int64(),
+        "position": pa.int64(),
+        "op": pa.string(),
+        "changed_at": utc_time(),
+        "txn": pa.string(),
+        "changed_by": pa.string(),
+    }
+
+
 SIDES = {WAS: "was_", NOW: "now_"}
 
 
@@ -68,7 +70,7 @@ class Journal:
     @cached_property
     def _columns(self) -> pa.Schema:
         images = [(side + field.name, field) for side in SIDES.values() for field in self.schema]
-        names = [*ABOUT, *(name for name, _ in images)]
+        names = [*about_change(), *(name for name, _ in images)]
         doubled = {name for name in names if names.count(name) > 1}
         if doubled:
             raise ConfigError(
@@ -76,7 +78,7 @@ class Journal:
                 "It has was_* and now_* for every column of the source.",
                 "Rename one: columns = { other_name = ..., ... } in the load.",
             )
-        about = [pa.field(name, kind) for name, kind in ABOUT.items()]
+        about = [pa.field(name, kind) for name, kind in about_change().items()]
         return pa.schema([*about, *(field.with_name(name) for name, field in images)])
 
     def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
@@ -87,8 +89,8 @@ class Journal:
     def _begun(self, rows: pa.RecordBatch, now: Moment) -> pa.Table:
         count = rows.num_rows
         columns: dict[str, Any] = {
-            "position": constant(now.position, NUMBER, count),
-            "op": constant(Op.INSERT.word, TEXT, count),
+            "position": constant(now.position, pa.int64(), count),
+            "op": constant(Op.INSERT.word, pa.string(), count),
         }
         return self._written(columns | {SIDES[NOW] + name: rows.column(name) for name in rows.schema.names}, count, now)
 
@@ -113,10 +115,10 @@ class Journal:
         if not all(sent.all() for sent in given_of(changes, self.key).values()):
             raise _unsent()
         table = changes.table
-        positions = pa.array(numbering.positions(changes.seq()), NUMBER)
+        positions = pa.array(numbering.positions(changes.seq()), pa.int64())
         columns: dict[str, Any] = {"position": positions, "op": words(table["op"]), "changed_at": table["at"]}
         columns |= {
-            mine: flat(table[theirs]).cast(TEXT)
+            mine: flat(table[theirs]).cast(pa.string())
             for mine, theirs in (("txn", "txn"), ("changed_by", "by"))
             if theirs in table.column_names
         }
@@ -128,15 +130,18 @@ class Journal:
         if found.net.partial and not found.net.whole:
             raise _unsent()
         if found.net.truncated:  # what is left came after it
-            cleared = {"position": constant(now.position, NUMBER, 1), "op": constant(Op.TRUNCATE.word, TEXT, 1)}
+            cleared = {
+                "position": constant(now.position, pa.int64(), 1),
+                "op": constant(Op.TRUNCATE.word, pa.string(), 1),
+            }
             yield self._written(cleared, 1, now)
         yield self._of_changes(found.numbering, now, found.net.as_changes())
 
     def _written(self, columns: dict[str, Any], count: int, now: Moment) -> pa.Table:
         """Columns in the target's order and types; those that are not told are null."""
         columns |= {
-            "step_number": constant(now.step, NUMBER, count),
-            "stepped_at": constant(now.at, TIME, count),
+            "step_number": constant(now.step, pa.int64(), count),
+            "stepped_at": constant(now.at, utc_time(), count),
         }
         arrays = [
             columns[field.name].cast(field.type) if field.name in columns else pa.nulls(count, field.type)
@@ -149,7 +154,7 @@ class Journal:
         images = {SIDES[side] + name: self.schema.field(name) for side in SIDES for name in self.schema.names}
         wanted = pa.schema(
             [
-                *((name, ABOUT[name]) for name in ("step_number", "change_number", "op")),
+                *((name, about_change()[name]) for name in ("step_number", "change_number", "op")),
                 *(f.with_name(n) for n, f in images.items()),
             ]
         )
@@ -197,6 +202,6 @@ def _numbered(parts: Iterable[pa.Table]) -> Iterator[pa.Table]:
     """The parts of a step, their rows counted throughout."""
     begin = 1
     for part in parts:
-        numbers = pa.array(np.arange(begin, begin + part.num_rows), NUMBER)
+        numbers = pa.array(np.arange(begin, begin + part.num_rows), pa.int64())
         yield part.set_column(part.schema.get_field_index("change_number"), part.schema.field("change_number"), numbers)
         begin += part.num_rows

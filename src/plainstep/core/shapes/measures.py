@@ -6,9 +6,7 @@ import re
 from dataclasses import dataclass
 from typing import Any
 
-import pyarrow as pa
-
-from plainstep.core.shapes.base import NUMBER
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError
 
 # The columns of how many rows, and of a counted value.
@@ -58,7 +56,7 @@ def sum_type(kind: pa.DataType) -> pa.DataType:
     """Decimals are added exactly, in as many digits as there are."""
     if pa.types.is_decimal(kind):
         return pa.decimal128(38, kind.scale)
-    return NUMBER if pa.types.is_integer(kind) else pa.float64()
+    return pa.int64() if pa.types.is_integer(kind) else pa.float64()
 
 
 def answered(evaluator: Any, sql: str, schema: pa.Schema) -> pa.Table:

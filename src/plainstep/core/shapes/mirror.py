@@ -6,16 +6,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import flat, numbers
 from plainstep.core.changes.net import ABSENT, NOTHING, NetChanges
 from plainstep.core.changes.ops import NOW, Op
-from plainstep.core.shapes.base import NUMBER, TIME, Found, Held, Moment, TargetTable, extended, half_rows, with_columns
+from plainstep.core.shapes.base import Found, Held, Moment, TargetTable, extended, half_rows, with_columns
 from plainstep.core.shapes.edits import Edits
+from plainstep.deferred import np, npt, pa, pc
 
 STEPPED_AT, STEP_NUMBER, REMOVED_AT = "stepped_at", "step_number", "removed_at"
 OPERATIONS = ("insert", "update", "delete")
@@ -23,8 +20,8 @@ OPERATIONS = ("insert", "update", "delete")
 
 def added_by(deletes: str, stamp: bool) -> dict[str, pa.DataType]:
     """The columns that a mirror has beside the source's."""
-    flags = {REMOVED_AT: TIME} if deletes == "flag" else {}
-    return flags | ({STEPPED_AT: TIME, STEP_NUMBER: NUMBER} if stamp else {})
+    flags = {REMOVED_AT: utc_time()} if deletes == "flag" else {}
+    return flags | ({STEPPED_AT: utc_time(), STEP_NUMBER: pa.int64()} if stamp else {})
 
 
 @dataclass(frozen=True)
@@ -139,7 +136,7 @@ class Mirror:
 
     def _flags(self, net: NetChanges, rows: pa.Array, gone: pa.Table, now: Moment, held: Held) -> Iterator[pa.Table]:
         """Rows that went, with the time at which they went."""
-        times = pc.coalesce(flat(net.state["last_at"]).take(rows), pa.scalar(now.at, TIME))
+        times = pc.coalesce(flat(net.state["last_at"]).take(rows), pa.scalar(now.at, utc_time()))
         stamp = {name: value for name, value in self._values(now).items() if name != REMOVED_AT}
         yield extended(gone.append_column(REMOVED_AT, times), stamp)
         if net.truncated:  # rows that were flagged before keep their time

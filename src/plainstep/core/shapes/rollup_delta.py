@@ -9,17 +9,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-import pyarrow as pa
-import pyarrow.compute as pc
-
 from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.measures import ROWS, VALUE, Measure, answered
+from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
 from plainstep.sql.literals import quoted
 
 if TYPE_CHECKING:
     from plainstep.core.shapes.base import Held, TargetTable
-    from plainstep.core.shapes.rollup import Rollup
+    from plainstep.core.shapes.rollup_inputs import RollupInputs
 
 # Beside a row as it becomes: how many rows it counted before.
 BEFORE = "rows_before"
@@ -34,7 +32,7 @@ class RollupWindow:
         held: what the target holds.
     """
 
-    def __init__(self, rollup: Rollup, evaluator: Any, held: Held) -> None:
+    def __init__(self, rollup: RollupInputs, evaluator: Any, held: Held) -> None:
         self.rollup, self.evaluator, self.held = rollup, evaluator, held
         self.by = tuple(rollup.by)
 

@@ -7,15 +7,20 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from jinja2 import Environment, PackageLoader, StrictUndefined
+
+from plainstep.display.records import changes
 from plainstep.display.text import local, number, shown, span
-from plainstep.errors import ConfigError, PlainStepError
+from plainstep.errors import PlainStepError
+from plainstep.export.report.figures import figures
+from plainstep.formats.writer import new_file
+from plainstep.loads.keys import key_of
 from plainstep.stores.api import ForeignSource
 from plainstep.views import changes as views
 from plainstep.views import ledger as ledgers
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
-    from plainstep.project import Project
     from plainstep.stores.records import LedgerEntry
     from plainstep.views.status import LoadStatus
 
@@ -44,37 +49,30 @@ class Part:
     trouble: str = ""
 
 
-def page(project: Project) -> str:
+def page(name: str, loads: list[tuple[Load, LoadStatus]]) -> str:
     """The page, as HTML that needs nothing besides: no network, no other file.
 
-    Raises:
-        ConfigError: what draws it is not installed.
+    Args:
+        name: what the page is of.
+        loads: the loads, and where each stands.
     """
-    try:
-        from jinja2 import Environment, PackageLoader, StrictUndefined
-
-        from plainstep.export.report.figures import figures
-    except ImportError as error:
-        raise ConfigError(
-            f"A report needs {error.name}, which is not installed.", "", "pip install 'plainstep[report]'"
-        ) from error
     parts = []
-    for status in project.status():
-        part = _part(project.load(status.load), status)
+    for load, status in loads:
+        part = _part(load, status)
         part.figures = figures(part.steps)
         parts.append(part)
     environment = Environment(
-        loader=PackageLoader("plainstep.export.report", "."), autoescape=True, undefined=StrictUndefined, trim_blocks=True
+        loader=PackageLoader("plainstep.export.report", "."),
+        autoescape=True,
+        undefined=StrictUndefined,
+        trim_blocks=True,
     )
     environment.filters.update(number=number, lag=span, moment=local, value=shown)
     template = environment.get_template("page.html")
-    return template.render(parts=parts, made=datetime.now(UTC), name=project.path.resolve().parent.name)
+    return template.render(parts=parts, made=datetime.now(UTC), name=name)
 
 
 def _part(load: Load, status: LoadStatus) -> Part:
-    from plainstep.display.records import changes
-    from plainstep.loads.reading import key_of
-
     part = Part(status, [])
     try:
         part.steps = ledgers.ledger([load], STEPS)
@@ -90,15 +88,12 @@ def _part(load: Load, status: LoadStatus) -> Part:
     return part
 
 
-def write(project: Project, path: Path) -> None:
-    """Write the page to a file, which gets its name when all is in it.
+def write(path: Path, name: str, loads: list[tuple[Load, LoadStatus]]) -> None:
+    """Write the page to a file, which gets its name when all is in it. See ``page``.
 
     Raises:
         StoreError: it cannot be written.
-        ConfigError: what draws it is not installed.
     """
-    from plainstep.formats.writer import new_file
-
-    html = page(project)
+    html = page(name, loads)
     with new_file(path) as out:
         out.write(html.encode())

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
+from plainstep.display.text import many
 from plainstep.loads.delivery import outbox
 from plainstep.loads.delivery.senders import UNREACHED, CutOff, Send, Unreached, sender
 
@@ -36,6 +37,13 @@ class Delivery:
     waiting: int = 0
     aside: int = 0
     problem: str = ""
+
+    @property
+    def summary(self) -> str:
+        """What became of the events, in words."""
+        told = f"{many(self.sent, 'event')} sent"
+        told += f", {self.waiting:,} waiting" if self.waiting else ""
+        return told + (f", {self.aside:,} set aside" if self.aside else "")
 
 
 def deliver(load: Load) -> Delivery:

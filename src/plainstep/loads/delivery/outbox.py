@@ -6,12 +6,14 @@ from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.schema_drift import Fit
+from plainstep.core.shapes.edits import Edits
+from plainstep.core.shapes.events import outbox_schema
+from plainstep.deferred import pa
 from plainstep.sql.literals import text
 from plainstep.stores.records import Aside, Commit, LedgerEntry, Part
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.loads.load import Load
 
 # Events that are read, and held in memory, at a time.
@@ -68,31 +70,23 @@ def note(load: Load, rows: Sequence[dict[str, Any]]) -> None:
 
 def amend(load: Load, rows: Sequence[dict[str, Any]]) -> None:
     """Set columns of some events, named by their ids; mark and ledger stay as they are."""
-    import pyarrow as pa
-
-    from plainstep.core.schema_drift import Fit
-    from plainstep.core.shapes.edits import Edits
-    from plainstep.core.shapes.events import OUTBOX
 
     mark = load.target.mark(load.name)
     if mark is None or not rows:
         return
-    changed = pa.Table.from_pylist(rows, pa.schema([OUTBOX.field(name) for name in rows[0]]))
+    changed = pa.Table.from_pylist(rows, pa.schema([outbox_schema().field(name) for name in rows[0]]))
     edits = Edits(patch=[changed], whole=False)
-    part = Part(load.into_table, load.target.fits(OUTBOX), ("id",), edits, lambda info: Fit())
+    part = Part(load.into_table, load.target.fits(outbox_schema()), ("id",), edits, lambda info: Fit())
     entry = LedgerEntry(load.name, mark.step, "amend", mark.identity, mark.position, mark.position)
     load.target.commit(Commit([part], mark, mark, entry, amends=True))
 
 
 def _rows(load: Load, condition: str, names: Sequence[str] = ()) -> list[dict[str, Any]]:
     """Events, or some of their columns."""
-    import pyarrow as pa
-
-    from plainstep.core.shapes.events import OUTBOX
 
     if load.target.table(load.into_table, ()) is None:
         return []
-    schema: pa.Schema = pa.schema([OUTBOX.field(name) for name in names]) if names else OUTBOX
+    schema: pa.Schema = pa.schema([outbox_schema().field(name) for name in names]) if names else outbox_schema()
     with load.into_store.table(load.into_table, {}).reading() as reading:
         batches = reading.select(schema.names, {}, f"WHERE {condition}")
         return [row for batch in batches for row in batch.cast(schema).to_pylist()]

@@ -14,7 +14,10 @@ from queue import Empty, Queue
 from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import unquote, urlsplit
 
-from plainstep.errors import ConfigError, PlainStepError, StoreError
+from plainstep.core.shapes.events import cloud_event
+from plainstep.deferred import httpx, need
+from plainstep.errors import ConfigError, PlainStepError
+from plainstep.formats.writer import file_name, new_file
 from plainstep.redaction import redacted
 
 if TYPE_CHECKING:
@@ -110,12 +113,7 @@ class HttpSender:
     """
 
     def __init__(self, url: str) -> None:
-        try:
-            import httpx
-        except ImportError:
-            raise StoreError(
-                "Events go out over HTTP, and httpx is not installed.", "", "pip install 'plainstep[http]'"
-            ) from None
+        need("httpx", "http", "Events go out over HTTP")
         self.url = url
         self._http = httpx
         self._client = httpx.Client(timeout=PATIENCE)
@@ -131,8 +129,6 @@ class HttpSender:
 
     def __call__(self, rows: Iterable[Row]) -> Iterator[tuple[Row, str]]:
         """Post one after the other. Any answer but a 2xx status is a failure; a redirection is not followed."""
-        from plainstep.core.shapes.events import cloud_event
-
         headers = {"Content-Type": "application/cloudevents+json; charset=utf-8"}
         for row in rows:
             body = json.dumps(cloud_event(row), ensure_ascii=False).encode()
@@ -203,9 +199,6 @@ class FileSender:
             yield from ((row, "") for row in every)
 
     def _write(self, rows: list[Row]) -> None:
-        from plainstep.core.shapes.events import cloud_event
-        from plainstep.formats.writer import file_name, new_file
-
         first, which = rows[0], hashlib.sha256("\n".join(row["id"] for row in rows).encode()).hexdigest()[:12]
         self.folder.mkdir(parents=True, exist_ok=True)
         name = f"{file_name(self.name)}-{first['step_number']:08d}-{first['change_number']:012d}-{which}.jsonl"

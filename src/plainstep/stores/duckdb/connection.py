@@ -14,8 +14,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-import duckdb
-
+from plainstep.deferred import duckdb
 from plainstep.errors import PlainStepError, StoreError
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.urls import locked

@@ -8,15 +8,15 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-import duckdb
-
+from plainstep.deferred import duckdb, pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import insertion, quoted, since_epoch, text
+from plainstep.stores.declared_types import arrow_type
+from plainstep.stores.duckdb.database import tables
+from plainstep.stores.duckdb.types import declaration, plain
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.stores.duckdb.store import DuckdbStore
+    from plainstep.stores.duckdb.database import DuckdbDatabase
 
 WANTED = "plainstep_wanted"
 
@@ -32,27 +32,22 @@ class DuckdbTable:
 
     typed = True
 
-    def __init__(self, store: DuckdbStore, name: str, types: dict[str, str]) -> None:
-        self.store, self.name, self.types = store, name, types
-        self.place, self.sql = f"{store.name}.{name}", quoted(name)
+    def __init__(self, database: DuckdbDatabase, name: str, types: dict[str, str]) -> None:
+        self.database, self.name, self.types = database, name, types
+        self.place, self.sql = f"{database.name}.{name}", quoted(name)
 
     @cached_property
     def _schema(self) -> pa.Schema:
-        import pyarrow as pa
 
-        from plainstep.stores.declared_types import arrow_type
-        from plainstep.stores.duckdb.store import tables
-        from plainstep.stores.duckdb.types import plain
-
-        if not self.store.path.exists():
-            raise Refused(f"There is no file {self.store.path}.", "", "Check the store's url in plainstep.toml.")
-        with self.store.opened(read_only=True) as connection:
+        if not self.database.path.exists():
+            raise Refused(f"There is no file {self.database.path}.", "", "Check the store's url in plainstep.toml.")
+        with self.database.opened(read_only=True) as connection:
             try:
                 schema = plain(connection.sql(f"SELECT * FROM {self.sql} LIMIT 0").to_arrow_table().schema)
             except duckdb.CatalogException:
                 known = tables(connection)
                 raise Refused(
-                    f"There is no table {self.name!r} in {self.store.name}.",
+                    f"There is no table {self.name!r} in {self.database.name}.",
                     "",
                     f"Its tables: {', '.join(known) or 'none'}.",
                 ) from None
@@ -71,7 +66,7 @@ class DuckdbTable:
             "SELECT constraint_column_names FROM duckdb_constraints() WHERE table_name = ? AND "
             "constraint_type = 'PRIMARY KEY' AND database_name = current_database()"
         )
-        with self.store.opened(read_only=True) as connection:
+        with self.database.opened(read_only=True) as connection:
             rows = connection.execute(sql, [self.name]).fetchall()
         return tuple(rows[0][0]) if rows else ()
 
@@ -89,17 +84,12 @@ class DuckdbTable:
 
     def text(self, column: str) -> str:
         """A column's value as text, as SQL."""
-        import pyarrow as pa
-
         if pa.types.is_binary(self.schema().field(column).type):
             return f"'0x' || hex({quoted(column)})"
         return f"CAST({quoted(column)} AS VARCHAR)"
 
     def literal(self, column: str, value: str) -> str:
         """A value of a column, given as text, as SQL."""
-        import pyarrow as pa
-
-        from plainstep.stores.duckdb.types import declaration
 
         kind = self.schema().field(column).type
         if pa.types.is_binary(kind):
@@ -116,8 +106,6 @@ class DuckdbTable:
 
     def later(self, column: str, time: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""
-        import pyarrow as pa
-
         if pa.types.is_integer(self.schema().field(column).type):
             return since_epoch(quoted(column), time.timestamp())
         return f"{quoted(column)}::TIMESTAMPTZ > {text(time.isoformat())}::TIMESTAMPTZ"
@@ -125,7 +113,7 @@ class DuckdbTable:
     @contextmanager
     def reading(self) -> Iterator[DuckdbReading]:
         """Read it, in one transaction."""
-        with self.store.opened(read_only=True) as connection:
+        with self.database.opened(read_only=True) as connection:
             connection.execute("SET TimeZone = 'UTC'")
             connection.execute("BEGIN")
             reading = DuckdbReading(self, connection)
@@ -141,7 +129,7 @@ class DuckdbReading:
     """A table of a DuckDB file that is being read."""
 
     def __init__(self, table: DuckdbTable, connection: duckdb.DuckDBPyConnection) -> None:
-        self.table, self.connection, self.store = table, connection, table.store
+        self.table, self.connection, self.database = table, connection, table.database
         self._results: list[pa.RecordBatchReader] = []
 
     def give_up(self) -> None:
@@ -156,8 +144,6 @@ class DuckdbReading:
     def _select(
         self, columns: Sequence[str], texts: dict[str, str], rest: str, of: str = ""
     ) -> Iterator[pa.RecordBatch]:
-        import pyarrow as pa
-
         schema = self.table.schema()
         selected = [of + quoted(name) for name in columns]
         selected += [f"{value} AS {quoted(name)}" for name, value in texts.items()]

@@ -8,20 +8,19 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
-import duckdb
-
+from plainstep.core.changes.batch import in_tables
 from plainstep.core.positions import Mark, TableMark
+from plainstep.deferred import duckdb, pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import quoted, text
 from plainstep.stores import ledger as books
+from plainstep.stores.duckdb.types import declaration, plain
 from plainstep.stores.merge import Merge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.core.shapes.edits import Edits
-    from plainstep.stores.duckdb.store import DuckdbStore
+    from plainstep.stores.duckdb.database import DuckdbDatabase
 
 STAGED = "plainstep_staged"
 # Rows of a stream that are inserted at a time. (DuckDB would read a stream in threads of its own; what a store gives is
@@ -32,8 +31,8 @@ AT_ONCE = 1 << 19
 class DuckdbTarget:
     """A DuckDB file to merge into. Made when it is not there."""
 
-    def __init__(self, store: DuckdbStore) -> None:
-        self.store = store
+    def __init__(self, database: DuckdbDatabase) -> None:
+        self.database = database
         self._kept = books.Found(books.EMBEDDED)
 
     def _books(self, connection: duckdb.DuckDBPyConnection) -> books.Books:
@@ -42,15 +41,15 @@ class DuckdbTarget:
 
     def _told(self, sql: Callable[[books.Books], str], parameters: Sequence[Any]) -> list[Any]:
         """The rows of a query of these tables; none where they are not there yet."""
-        if not self.store.path.exists():
+        if not self.database.path.exists():
             return []
-        with self.store.opened(read_only=True) as connection:
+        with self.database.opened(read_only=True) as connection:
             return self._found(connection, sql(self._books(connection)), parameters)
 
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
-        if not self.store.path.exists():
+        if not self.database.path.exists():
             return []
-        with self.store.opened(read_only=True) as connection:
+        with self.database.opened(read_only=True) as connection:
             return self._found(connection, sql, parameters)
 
     def _found(self, connection: duckdb.DuckDBPyConnection, sql: str, parameters: Sequence[Any]) -> list[Any]:
@@ -74,7 +73,7 @@ class DuckdbTarget:
 
     def record_refusal(self, entry: LedgerEntry) -> None:
         """Write down that a step was refused, unless that is written already."""
-        with self.store.opened(read_only=False) as connection:
+        with self.database.opened(read_only=False) as connection:
             connection.execute(books.EMBEDDED.insert_refusal, books.entry_values(entry))
 
     def aside(self, load: str) -> list[Aside]:
@@ -83,9 +82,9 @@ class DuckdbTarget:
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none."""
-        if not self.store.path.exists():
+        if not self.database.path.exists():
             return None
-        with self.store.opened(read_only=True) as connection:
+        with self.database.opened(read_only=True) as connection:
             return _table_info(connection, name)
 
     def standing_table(self, name: str) -> TableMark | None:
@@ -93,7 +92,7 @@ class DuckdbTarget:
         rows = self._rows(f"SELECT count(*) FROM (SELECT 1 FROM {quoted(name)} LIMIT 1)", [])
         if not rows:
             return None
-        with self.store.opened(read_only=True) as connection:
+        with self.database.opened(read_only=True) as connection:
             return TableMark(name, _identity_in(_comment(connection, name)), rows[0][0] > 0)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
@@ -102,9 +101,6 @@ class DuckdbTarget:
         Raises:
             Refused: DuckDB has nothing to hold a column.
         """
-        import pyarrow as pa
-
-        from plainstep.stores.duckdb.types import declaration
 
         long = {"large_string": pa.string(), "large_binary": pa.binary()}
         for field in schema:
@@ -114,7 +110,7 @@ class DuckdbTarget:
     def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """All rows of a table, in the given columns and types."""
         selected = ", ".join(quoted(field.name) for field in schema)
-        with self.store.opened(read_only=True) as connection:
+        with self.database.opened(read_only=True) as connection:
             for batch in connection.sql(f"SELECT {selected} FROM {quoted(name)}").to_arrow_reader(1 << 16):
                 yield batch.cast(schema)
 
@@ -128,7 +124,7 @@ class DuckdbTarget:
             MarkMoved: the mark is no longer where it was read.
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
         """
-        with self.store.opened(read_only=False) as connection:
+        with self.database.opened(read_only=False) as connection:
             connection.execute("BEGIN")
             try:
                 run([_Merge(connection, commit, self._kept) for commit in commits])
@@ -173,7 +169,6 @@ def _table_info(connection: duckdb.DuckDBPyConnection, name: str) -> TableInfo |
         first = connection.sql(f"SELECT * FROM {quoted(name)} LIMIT 1").to_arrow_table()
     except duckdb.CatalogException:
         return None
-    from plainstep.stores.duckdb.types import plain
 
     return TableInfo(plain(first.schema), first.num_rows > 0, _identity_in(_comment(connection, name)))
 
@@ -239,8 +234,6 @@ class _Merge(Merge):
         return identity
 
     def declaration(self, field: pa.Field) -> str:
-        from plainstep.stores.duckdb.types import declaration
-
         return declaration(field.type)
 
     @contextmanager
@@ -262,8 +255,6 @@ class _Merge(Merge):
 
     def remove(self, edits: Edits) -> None:
         """Rows that go leave with those that are replaced: a pass over the table's keys is most of what either costs."""
-        import pyarrow as pa
-
         known = edits.put.slice(edits.new).select(self.key) if edits.put is not None else None
         if known is not None and known.num_rows and self._referenced():
             known = None  # it stays, and is updated: other rows point to it
@@ -293,8 +284,6 @@ class _Merge(Merge):
 
     def put(self, new: pa.Table, known: pa.Table) -> int:
         """Insert rows, after those that should not be there were looked for. Known ones have left already."""
-        import pyarrow as pa
-
         if self._referenced():
             return self._put_in_place(new, known)
         if new.num_rows:
@@ -353,6 +342,4 @@ class _Merge(Merge):
         return int(rows.num_rows)
 
     def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
-        from plainstep.core.changes.batch import in_tables
-
         return sum(self._insert(part, schema.names) for part in in_tables(schema, batches, AT_ONCE))

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import pyarrow as pa
-
+from plainstep.deferred import pa
 from plainstep.errors import Refused
 
 

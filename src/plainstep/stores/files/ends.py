@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-import pyarrow as pa
-
+from plainstep.deferred import pa, pq
 from plainstep.formats import lines
 from plainstep.formats.lines import NEAR, Rows, read_safely, whole_lines
 from plainstep.formats.reader import lines_of, opened, read
@@ -75,8 +74,6 @@ def _of_lines(file: File, start: int) -> Iterator[pa.Table]:
 
 
 def _of_parquet(file: File, paths: list[str]) -> Iterator[pa.Table]:
-    import pyarrow.parquet as pq
-
     with read_safely(file.name), opened(file.path, file.kind) as stream:
         parquet = pq.ParquetFile(stream)
         groups = [group for group in range(parquet.num_row_groups) if parquet.metadata.row_group(group).num_rows]

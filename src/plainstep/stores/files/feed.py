@@ -13,12 +13,10 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-import pyarrow as pa
-
 from plainstep.core.layouts.rows import PLACE
 from plainstep.core.position_labels import earlier, parted
 from plainstep.core.sizes import size_of
+from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.formats.lines import Rows
 from plainstep.stores.feed import Ends
@@ -338,8 +336,6 @@ class FileFeed:
 
 
 def _labels(name: str, rows: Rows) -> pa.Array:
-    import pyarrow.compute as pc
-
     return pc.binary_join_element_wise(name, pa.array(rows.lines).cast(pa.string()), ":")
 
 

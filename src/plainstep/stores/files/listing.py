@@ -11,8 +11,9 @@ from functools import lru_cache
 from hashlib import blake2b
 from pathlib import Path
 
-from plainstep.errors import ConfigError, Refused
+from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.formats.lines import LONGEST, Kind, damaged, kind_of
+from plainstep.formats.reader import columns_of, read
 
 # Names that programs give to what they have not finished, or keep for themselves.
 UNFINISHED = (".tmp", ".part", ".partial", ".crdownload", ".swp")
@@ -146,9 +147,6 @@ def _finished_lines(path: Path, size: int) -> int:
 @lru_cache(maxsize=1024)
 def _readable(path: Path, name: str, kind: Kind, size: int, changed: int) -> bool:
     """Whether a file that cannot be read in part can be read whole; as it is now, it need not be asked twice."""
-    from plainstep.errors import DataError
-    from plainstep.formats.reader import columns_of, read
-
     try:
         if kind.format == "parquet" and not kind.compression:
             columns_of(path, name)

@@ -6,18 +6,13 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.core.arrays import Bools, utc_time
 from plainstep.core.casting import as_text, fitted
-from plainstep.core.changes.batch import AT
 from plainstep.core.layouts.rows import PLACE, Raw
 from plainstep.core.position_labels import joined
+from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, DataError
 
-Bools = npt.NDArray[np.bool_]
 Place = tuple[Any, ...]
 
 
@@ -123,16 +118,16 @@ def order_of(values: pa.Array) -> pa.DataType:
     known = values.drop_null()
     if pa.types.is_floating(values.type) and len(known):
         whole = pc.all(pc.equal(known, pc.floor(known))).as_py()
-        return NUMBERS if whole and pc.max(pc.abs(known)).as_py() >= EXACT else values.type
+        return pa.decimal128(38, 0) if whole and pc.max(pc.abs(known)).as_py() >= EXACT else values.type
     if not pa.types.is_string(values.type) or not len(known):
         return values.type
     if pc.all(pc.match_substring_regex(known, r"^-?\d{1,38}$")).as_py():
-        return NUMBERS
-    return AT if not len(fitted(known, AT)[1]) else values.type
+        return pa.decimal128(38, 0)
+    return utc_time() if not len(fitted(known, utc_time())[1]) else values.type
 
 
-# Whole numbers of up to 38 digits. From here on, a floating-point number does not tell each from the next.
-NUMBERS, EXACT = pa.decimal128(38, 0), float(1 << 53)
+# From here on, a floating-point number does not tell each whole number from the next.
+EXACT = float(1 << 53)
 
 
 def unordered(what: str, value: Any, length: int) -> DataError:

@@ -6,18 +6,18 @@ from collections.abc import Callable, Iterator
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-import pyarrow as pa
-
+from plainstep.core.arrays import utc_time
 from plainstep.core.casting import fitted
-from plainstep.core.changes.batch import AT, flat
+from plainstep.core.changes.batch import flat
 from plainstep.core.layouts import documents
+from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.rows import LINE, PLACE, WRONG, Raw
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
 from plainstep.formats.lines import Rows
 from plainstep.formats.prefetch import ahead, fetched
 from plainstep.formats.reader import columns_of, read
 from plainstep.formats.sniff import typed
-from plainstep.sources.layout_binding import fields_of
 from plainstep.stores.files.listing import File
 from plainstep.stores.files.merge_order import Order
 
@@ -68,7 +68,7 @@ class Shape:
 
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read of the rows."""
-        fields = fields_of(self._sampled, self.layout)
+        fields = fields_of(self._sampled, (self.layout.now, self.layout.was))
         self._wanted = {path: kind or self._kind(path, fields) for path, kind in kinds.items()}
         if self.order is not None:
             self._wanted |= dict(zip(self.order.paths, self.order.kinds, strict=True))
@@ -79,7 +79,7 @@ class Shape:
         kind = fields.get(path, pa.string())
         if path == self.layout.time and pa.types.is_string(kind):
             texts = Raw(self._sampled).column(path)
-            return AT if texts.null_count < len(texts) and not len(fitted(texts, AT)[1]) else kind
+            return utc_time() if texts.null_count < len(texts) and not len(fitted(texts, utc_time())[1]) else kind
         return pa.string() if pa.types.is_null(kind) else kind
 
     @cached_property
@@ -117,7 +117,7 @@ class Shape:
             return None
         # By the oldest rows: a newer one that holds something else is told, and changes nothing about the order.
         first = self._sampled.slice(0, 1)
-        fields = fields_of(first, self.layout)
+        fields = fields_of(first, (self.layout.now, self.layout.was))
         for path in self.layout.position:
             if path not in fields:
                 raise ConfigError(

@@ -10,6 +10,8 @@ from urllib.parse import unquote
 
 from plainstep.errors import ConfigError, Refused
 from plainstep.redaction import shown_url
+from plainstep.stores.files.feed import FileFeed
+from plainstep.stores.files.target import FolderTarget
 from plainstep.stores.urls import parts_of
 
 if TYPE_CHECKING:
@@ -17,7 +19,6 @@ if TYPE_CHECKING:
 
     from plainstep.settings.models import LayoutConfig
     from plainstep.stores.api import Source, Table, Target
-    from plainstep.stores.files.feed import FileFeed
     from plainstep.stores.records import CaptureInfo, Reader
 
 
@@ -48,8 +49,6 @@ class FilesStore:
 
     def feed(self, pattern: str, layout: LayoutConfig, overlap: int | timedelta | None) -> FileFeed:
         """The rows of some files."""
-        from plainstep.stores.files.feed import FileFeed
-
         return FileFeed(self.folder, pattern, f"{self.name}.{pattern}", layout, overlap)
 
     def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
@@ -62,9 +61,7 @@ class FilesStore:
 
     def target(self) -> Target:
         """The folder as a place that journals are appended to."""
-        from plainstep.stores.files.target import FolderTarget
-
-        return FolderTarget(self)
+        return FolderTarget(self.name, self.folder, self.wait)
 
     def capture_on(
         self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False

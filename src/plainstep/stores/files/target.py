@@ -8,6 +8,7 @@ committed: there is nothing to clean up by hand.
 
 from __future__ import annotations
 
+import fcntl
 import os
 import shutil
 from collections import Counter
@@ -17,22 +18,22 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
+from plainstep.core.changes.batch import flat, in_tables
+from plainstep.core.diff import widened
 from plainstep.core.positions import TableMark
+from plainstep.deferred import np, pa, pc, pq
 from plainstep.errors import Refused, StoreError
 from plainstep.formats.writer import file_name, writer
 from plainstep.stores.ledger import Found
 from plainstep.stores.merge import Merge, run
 from plainstep.stores.records import Commit, TableInfo
-from plainstep.stores.sqlite.store import SqliteStore
+from plainstep.stores.sqlite.database import SqliteDatabase
 from plainstep.stores.sqlite.target import SqliteTarget, kept_version
 
 if TYPE_CHECKING:
     import sqlite3
 
-    import pyarrow as pa
-
     from plainstep.core.shapes.edits import Edits
-    from plainstep.stores.files.store import FilesStore
 
 OWN = ".plainstep"
 FILES = "plainstep_files"
@@ -52,28 +53,27 @@ class FolderTarget(SqliteTarget):
     """A folder that a journal is appended to.
 
     Args:
-        folder: the store.
+        name: the store's name.
+        folder: where it is.
+        wait: how many seconds to wait for a lock.
     """
 
-    def __init__(self, folder: FilesStore) -> None:
-        self.folder = folder.folder
+    def __init__(self, name: str, folder: Path, wait: float) -> None:
+        self.folder = folder
         self.own = self.folder / OWN
         path = quote(str((self.own / "books.sqlite").absolute()))
-        super().__init__(SqliteStore(folder.name, f"sqlite:///{path}", Path("/"), folder.wait))
-        self.place = folder.name
+        super().__init__(SqliteDatabase(name, f"sqlite:///{path}", Path("/"), wait))
+        self.place = name
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """The columns of a journal's newest file, or None if there is no file."""
-        import pyarrow as pa
-
         files = self._files(name)
         if not files:
             return None
         if not files[-1].endswith(".parquet"):
             return TableInfo(pa.schema([]), True)
-        from pyarrow.parquet import read_schema
 
-        return TableInfo(read_schema(self._there(files[-1])).remove_metadata(), True)
+        return TableInfo(pq.read_schema(self._there(files[-1])).remove_metadata(), True)
 
     def standing_table(self, name: str) -> TableMark | None:
         """A journal, which lies where its mark lies."""
@@ -91,8 +91,6 @@ class FolderTarget(SqliteTarget):
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema itself."""
-        import pyarrow as pa
-
         return pa.schema([(field.name, field.type) for field in schema])
 
     def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
@@ -101,9 +99,6 @@ class FolderTarget(SqliteTarget):
         Raises:
             Refused: its files are not Parquet.
         """
-        from pyarrow.parquet import ParquetFile
-
-        from plainstep.core.diff import widened
 
         for file in self._files(name):
             if not file.endswith(".parquet"):
@@ -119,7 +114,7 @@ class FolderTarget(SqliteTarget):
                     "What it holds cannot be compared. Steps need no file that is written, and go on.",
                     f"Put it back at {self.folder / file}.",
                 )
-            with ParquetFile(path) as parquet:
+            with pq.ParquetFile(path) as parquet:
                 names = [one for one in schema.names if one in parquet.schema_arrow.names]
                 for batch in parquet.iter_batches(columns=names):
                     yield self._typed(name, file, widened(batch, schema), schema)
@@ -130,8 +125,6 @@ class FolderTarget(SqliteTarget):
         Raises:
             Refused: they hold values that these do not.
         """
-        import pyarrow as pa
-
         try:
             return rows.cast(schema)
         except pa.ArrowInvalid as error:
@@ -159,7 +152,7 @@ class FolderTarget(SqliteTarget):
             self.own.mkdir(parents=True, exist_ok=True)
             with self._alone():
                 self._name_what_was_committed()
-                with self.store.opened("rwc") as connection:
+                with self.database.opened("rwc") as connection:
                     connection.execute("PRAGMA synchronous = FULL")
                     connection.execute("BEGIN IMMEDIATE")
                     try:
@@ -176,15 +169,13 @@ class FolderTarget(SqliteTarget):
     @contextmanager
     def _alone(self) -> Iterator[None]:
         """Keep others from writing here meanwhile."""
-        import fcntl
-
         with (self.own / "lock").open("w") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)
             yield
 
     def _name_what_was_committed(self) -> None:
         """Give committed files their names, and remove what was never committed."""
-        with self.store.opened("rwc") as connection:
+        with self.database.opened("rwc") as connection:
             connection.execute(CREATE)
             for (file,) in connection.execute(f"SELECT file FROM {FILES} WHERE named = 0").fetchall():
                 path = self.folder / file
@@ -237,8 +228,6 @@ class _Append(Merge):
 
     def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
         """Write rows as they come, each into the file of its partition."""
-        from plainstep.core.changes.batch import in_tables
-
         with _Parts(self, schema) as parts:
             for rows in in_tables(schema, batches, AT_ONCE):
                 parts.write(rows)
@@ -305,11 +294,6 @@ class _Parts:
 
     def write(self, table: pa.Table) -> None:
         """Write rows, each into the file of its partition."""
-        import numpy as np
-        import pyarrow as pa
-        import pyarrow.compute as pc
-
-        from plainstep.core.changes.batch import flat
 
         if not self.form.partition:
             self._write("", table)
@@ -325,10 +309,6 @@ class _Parts:
 
     def _labels(self, table: pa.Table, name: str) -> pa.Array:
         """The name of the folder that each row belongs in."""
-        import pyarrow as pa
-        import pyarrow.compute as pc
-
-        from plainstep.core.changes.batch import flat
 
         if name == "load":
             values: Any = pa.repeat(pa.scalar(self.append.commit.entry.load), table.num_rows)

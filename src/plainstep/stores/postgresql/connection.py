@@ -143,7 +143,7 @@ class Connections:
     """
 
     def __init__(self, store: str, url: str, wait: float) -> None:
-        self.store, self.url, self.wait = store, url, wait
+        self.database, self.url, self.wait = store, url, wait
         self.shown = shown(store, url)
         self._free: list[tuple[int, Connection]] = []
         self._guard = threading.Lock()
@@ -213,10 +213,10 @@ class Connections:
             words in text for words in ("starting up", "shutting down", "recovery mode", "not accepting connections")
         ):
             return LostConnection(f"{self.shown}: {told}.", "Nothing was written.", "Run the command again.")
-        remedy = f"Check the url of the store {self.store} in plainstep.toml."
+        remedy = f"Check the url of the store {self.database} in plainstep.toml."
         if "password" in text:
             remedy = (
-                f"Check the user and password in the url of the store {self.store}; it may take them from ${{NAME}}."
+                f"Check the user and password in the url of the store {self.database}; it may take them from ${{NAME}}."
             )
         elif "timeout" in text:
             remedy = (

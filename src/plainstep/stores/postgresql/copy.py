@@ -6,10 +6,7 @@ import io
 from collections.abc import Callable, Generator, Iterator, Sequence
 from typing import Any
 
-import pyarrow as pa
-import pyarrow.compute as pc
-import pyarrow.csv
-
+from plainstep.deferred import pa, pacsv, pc
 from plainstep.errors import DataError
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.types import Column, Misfit, from_text, misfit
@@ -98,11 +95,11 @@ def _unescaped(found: pa.Array) -> pa.Array:
 
 
 def _csv(data: pa.Buffer, kinds: dict[str, pa.DataType], names: list[str] | None = None) -> pa.Table:
-    return pa.csv.read_csv(
+    return pacsv.read_csv(
         pa.BufferReader(data),
-        pa.csv.ReadOptions(column_names=names or list(kinds), block_size=max(2 * CHUNK, len(data) + 1)),
-        pa.csv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False),
-        pa.csv.ConvertOptions(
+        pacsv.ReadOptions(column_names=names or list(kinds), block_size=max(2 * CHUNK, len(data) + 1)),
+        pacsv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False),
+        pacsv.ConvertOptions(
             column_types=kinds,
             null_values=[""],
             strings_can_be_null=True,
@@ -148,8 +145,8 @@ def write(
 def _written(batch: pa.RecordBatch) -> Any:
     sink = pa.BufferOutputStream()
     arrays = [_as_text(column) for column in batch.columns]
-    options = pa.csv.WriteOptions(include_header=False)  # quotes every text, so that an empty one is not a null
-    pa.csv.write_csv(pa.record_batch(arrays, names=batch.schema.names), sink, options)
+    options = pacsv.WriteOptions(include_header=False)  # quotes every text, so that an empty one is not a null
+    pacsv.write_csv(pa.record_batch(arrays, names=batch.schema.names), sink, options)
     data = sink.getvalue().to_pybytes()
     if b"\0" in data:
         raise DataError(

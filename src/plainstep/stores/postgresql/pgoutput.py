@@ -12,13 +12,10 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from struct import Struct
-from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-import pyarrow as pa
-
+from plainstep.core.arrays import Bools, Numbers
 from plainstep.core.changes.ops import Op
+from plainstep.deferred import np, pa
 from plainstep.errors import DataError
 
 # Times are microseconds since 2000-01-01; ours since 1970-01-01.
@@ -34,9 +31,6 @@ NEW, OLD = ord("N"), ord("O")
 OPS = {ord("I"): Op.INSERT, ord("U"): Op.UPDATE, ord("D"): Op.DELETE, ord("T"): Op.TRUNCATE}
 # Room behind the last message, so that a length may be read where there is none.
 PADDING = bytes(8)
-
-Bools = npt.NDArray[np.bool_]
-Ints = npt.NDArray[Any]
 
 
 @dataclass(frozen=True)
@@ -111,9 +105,9 @@ class Images:
         start, length: of the value's text.
     """
 
-    kind: Ints
-    start: Ints
-    length: Ints
+    kind: Numbers
+    start: Numbers
+    length: Numbers
 
     @staticmethod
     def nothing(columns: int, rows: int) -> Images:
@@ -121,7 +115,7 @@ class Images:
         shape = columns, rows
         return Images(np.full(shape, NULL, np.uint8), np.zeros(shape, np.int64), np.zeros(shape, np.int64))
 
-    def put(self, rows: Ints, other: Images) -> None:
+    def put(self, rows: Numbers, other: Images) -> None:
         """Set some of the rows."""
         self.kind[:, rows], self.start[:, rows], self.length[:, rows] = other.kind, other.start, other.length
 
@@ -143,7 +137,7 @@ class Images:
                 )
         return found
 
-    def values(self, column: int, buffer: Ints) -> pa.Array:
+    def values(self, column: int, buffer: Numbers) -> pa.Array:
         """One column's values, as the server writes them."""
         given = self.kind[column] == TEXT
         length = np.where(given, self.length[column], 0)
@@ -156,7 +150,7 @@ class Images:
         return found.cast(pa.binary())
 
 
-def images_at(buffer: Ints, at: Ints, columns: int) -> tuple[Images, Ints]:
+def images_at(buffer: Numbers, at: Numbers, columns: int) -> tuple[Images, Numbers]:
     """The rows that begin at some places, and where the messages go on: column by column, all rows at a time."""
     found = Images.nothing(columns, len(at))
     at = at + 2
@@ -172,7 +166,7 @@ def images_at(buffer: Ints, at: Ints, columns: int) -> tuple[Images, Ints]:
     return found, at
 
 
-def _number(buffer: Ints, at: Ints, width: int) -> Ints:
+def _number(buffer: Numbers, at: Numbers, width: int) -> Numbers:
     """Whole numbers, the highest byte first."""
     number = np.zeros(len(at), np.int64)
     for place in range(width):
@@ -193,7 +187,7 @@ class Rows:
         identifying: the columns that were in the table's replica identity when these changes were made.
     """
 
-    op: Ints
+    op: Numbers
     begin: list[Begin]
     was: list[pa.Array]
     now: list[pa.Array]
@@ -238,7 +232,7 @@ class Decoder:
             yield from self._run(messages, buffer, starts, kinds, first, last)
 
     def _run(
-        self, messages: Sequence[bytes], buffer: Ints, starts: Ints, kinds: Ints, first: int, last: int
+        self, messages: Sequence[bytes], buffer: Numbers, starts: Numbers, kinds: Numbers, first: int, last: int
     ) -> Iterator[Rows]:
         """The changes of a run of messages."""
         begins = [self._begin]
@@ -267,7 +261,9 @@ class Decoder:
             raise DataError(f"The server's log holds a row of the table number {oid}, which it did not describe.")
         return self._relations.get(oid, Relation(0, "", "", "", (), ()))
 
-    def _rows(self, buffer: Ints, at: Ints, kinds: Ints, begins: list[Begin | None], relation: Relation) -> Rows:
+    def _rows(
+        self, buffer: Numbers, at: Numbers, kinds: Numbers, begins: list[Begin | None], relation: Relation
+    ) -> Rows:
         op = np.zeros(len(at), np.int8)
         for kind, code in OPS.items():
             op[kinds == kind] = code

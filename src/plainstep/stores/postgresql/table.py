@@ -10,16 +10,16 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
 from plainstep.sql.literals import insertion, quoted, since_epoch, text
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.postgresql.copy import read
+from plainstep.stores.postgresql.types import Column
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.stores.postgresql.store import PostgresqlStore
-    from plainstep.stores.postgresql.types import Column
+    from plainstep.stores.postgresql.database import PostgresqlDatabase
 
 # Who has written to a table and has not ended yet. (A prepared transaction has no process.)
 WRITERS = """
@@ -40,16 +40,16 @@ class PostgresqlTable:
 
     typed = True
 
-    def __init__(self, store: PostgresqlStore, name: str, types: dict[str, str]) -> None:
-        self.store, self.name, self.types = store, name, types
-        self.place, self.sql = f"{store.name}.{name}", catalog.sql_of(catalog.parts_of(name))
+    def __init__(self, database: PostgresqlDatabase, name: str, types: dict[str, str]) -> None:
+        self.database, self.name, self.types = database, name, types
+        self.place, self.sql = f"{database.name}.{name}", catalog.sql_of(catalog.parts_of(name))
 
     @cached_property
     def _found(self) -> catalog.Table:
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             found = catalog.find(connection, self.name)
             if found is None:
-                raise catalog.missing(connection, self.name, self.store.name)
+                raise catalog.missing(connection, self.name, self.database.name)
             catalog.refuse_hidden_rows(connection, found, self.place)
             if found.kind == "v" and trust.is_superuser(connection):
                 trust.refuse_foreign_code(connection, [found.sql])
@@ -63,8 +63,6 @@ class PostgresqlTable:
 
     def schema(self) -> pa.Schema:
         """Its columns."""
-        import pyarrow as pa
-
         return pa.schema([column.field for column in self.columns.values()])
 
     def key(self) -> tuple[str, ...]:
@@ -98,8 +96,6 @@ class PostgresqlTable:
 
     def later(self, column: str, moment: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""
-        import pyarrow as pa
-
         if pa.types.is_integer(self.columns[column].kind):
             return since_epoch(quoted(column), moment.timestamp())
         return f"{quoted(column)}::timestamptz > {text(moment.isoformat())}::timestamptz"
@@ -107,7 +103,7 @@ class PostgresqlTable:
     @contextmanager
     def reading(self) -> Iterator[PostgresqlReading]:
         """Read it, in one transaction."""
-        with self.store.opened() as connection, connection.transaction():
+        with self.database.opened() as connection, connection.transaction():
             connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
             connection.execute("SET LOCAL TimeZone = 'UTC'")
             yield PostgresqlReading(self, connection)
@@ -126,7 +122,7 @@ class PostgresqlReading:
     """A table of a PostgreSQL database that is being read."""
 
     def __init__(self, table: PostgresqlTable, connection: Connection) -> None:
-        self.table, self.connection, self.store = table, connection, table.store
+        self.table, self.connection, self.database = table, connection, table.database
 
     def select(self, columns: Sequence[str], texts: dict[str, str], tail: str) -> Iterator[pa.RecordBatch]:
         """Rows, in batches."""
@@ -135,10 +131,6 @@ class PostgresqlReading:
     def _select(
         self, columns: Sequence[str], texts: dict[str, str], rest: str, of: str = ""
     ) -> Iterator[pa.RecordBatch]:
-        import pyarrow as pa
-
-        from plainstep.stores.postgresql.copy import read
-        from plainstep.stores.postgresql.types import Column
 
         wanted = [self.table.columns[name] for name in columns] + [Column(name, "text", pa.string()) for name in texts]
         selected = [of + quoted(name) for name in columns]
@@ -183,9 +175,9 @@ class PostgresqlReading:
         return f"{quoted(column)} < {text(row[0])}::timestamptz" if row and row[0] else ""
 
     def _wait_for_writers(self) -> None:
-        with self.table.store.opened() as connection:  # outside of the snapshot
+        with self.table.database.opened() as connection:  # outside of the snapshot
             waited_for = {row[0] for row in connection.execute(WRITERS, [self.table.sql]).fetchall()}
-            until = time.monotonic() + self.table.store.wait
+            until = time.monotonic() + self.table.database.wait
             while waited_for:
                 rows = [row for row in connection.execute(WRITERS, [self.table.sql]).fetchall() if row[0] in waited_for]
                 if not rows:

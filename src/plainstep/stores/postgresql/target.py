@@ -10,19 +10,20 @@ from typing import TYPE_CHECKING, Any
 import psycopg
 
 from plainstep.core.positions import Mark, TableMark
+from plainstep.deferred import pa
 from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.sql.literals import quoted, text
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.merge import IndexedMerge, run
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.postgresql.copy import read, write
+from plainstep.stores.postgresql.types import Column, arrow_type, declaration
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.retry import retried
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.stores.postgresql.store import PostgresqlStore
+    from plainstep.stores.postgresql.database import PostgresqlDatabase
 
 BOOKS = bookkeeping.Books(
     "plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "plainstep.formats", "%s"
@@ -40,8 +41,8 @@ BEGIN = "BEGIN; SET LOCAL random_page_cost = 1.1"
 class PostgresqlTarget:
     """A PostgreSQL database to merge into."""
 
-    def __init__(self, store: PostgresqlStore) -> None:
-        self.store = store
+    def __init__(self, database: PostgresqlDatabase) -> None:
+        self.database = database
         self._kept = bookkeeping.Found(BOOKS)
         self._ours = False  # whether nobody could put anything into the tables of marks and of steps
 
@@ -50,7 +51,7 @@ class PostgresqlTarget:
         return self._kept.books(self._version)
 
     def _version(self) -> int | None:
-        with self.store.opened() as connection, self._as_they_are(connection):
+        with self.database.opened() as connection, self._as_they_are(connection):
             return kept_version(connection)
 
     @contextmanager
@@ -64,7 +65,7 @@ class PostgresqlTarget:
             yield
 
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             try:
                 with self._as_they_are(connection):
                     return connection.execute(sql, parameters).fetchall()
@@ -86,7 +87,7 @@ class PostgresqlTarget:
 
     def record_refusal(self, entry: LedgerEntry) -> None:
         """Write down that a step was refused, unless that is written already."""
-        with self.store.opened() as connection, connection.transaction():
+        with self.database.opened() as connection, connection.transaction():
             self._hold(connection)
             connection.execute(BOOKS.insert_refusal, bookkeeping.entry_values(entry))
 
@@ -105,13 +106,13 @@ class PostgresqlTarget:
         Raises:
             Refused: nothing makes the key unique in it, or it is no table.
         """
-        with self.store.opened() as connection:
-            return table_info(connection, self.store.name, name, key)
+        with self.database.opened() as connection:
+            return table_info(connection, self.database.name, name, key)
 
     def standing_table(self, name: str) -> TableMark | None:
         """A table as it stands, as a mark would keep it; None if there is none."""
         table = catalog.sql_of(catalog.parts_of(name))
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             row = connection.execute("SELECT to_regclass(%s)::oid::text", [table]).fetchone()
             if row is None or row[0] is None:
                 return None
@@ -124,9 +125,6 @@ class PostgresqlTarget:
         Raises:
             DataError: PostgreSQL has nothing to hold a column.
         """
-        import pyarrow as pa
-
-        from plainstep.stores.postgresql.types import arrow_type, declaration
 
         fields = []
         for field in schema:
@@ -137,12 +135,9 @@ class PostgresqlTarget:
 
     def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """All rows of a table, in the given columns and types."""
-        from plainstep.stores.postgresql.copy import read
-        from plainstep.stores.postgresql.types import Column
-
         columns = [Column(field.name, str(field.type), field.type) for field in schema]
         selected = ", ".join(quoted(field.name) for field in schema)
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             table = catalog.find(connection, name)
             if table is None:
                 return
@@ -162,11 +157,11 @@ class PostgresqlTarget:
         """
         answered = True
         try:
-            with self.store.opened() as connection:
+            with self.database.opened() as connection:
                 try:
                     connection.execute(BEGIN)
                     self._hold(connection)
-                    run([_Merge(connection, self.store, commit, self._kept) for commit in commits])
+                    run([_Merge(connection, self.database, commit, self._kept) for commit in commits])
                 except BaseException:
                     if not connection.closed:
                         connection.execute("ROLLBACK")
@@ -186,10 +181,10 @@ class PostgresqlTarget:
             return any(one.step == entry.step and one.at == entry.at for one in found)
 
         try:
-            return retried(look, self.store.wait, lost=True)
+            return retried(look, self.database.wait, lost=True)
         except PlainStepError as error:
             raise Refused(
-                f"The connection to {self.store.url} was lost while {entry.load} was being committed.",
+                f"The connection to {self.database.url} was lost while {entry.load} was being committed.",
                 "Whether it was committed is not known yet; the next step reads the mark and goes on from there.",
                 f"plainstep step {entry.load}",
             ) from error
@@ -208,8 +203,6 @@ def table_info(connection: Connection, place: str, name: str, key: tuple[str, ..
     Raises:
         Refused: nothing makes the key unique in it, or it is no table.
     """
-    import pyarrow as pa
-
     table = catalog.find(connection, name)
     if table is None:
         return None
@@ -236,9 +229,11 @@ class _Merge(IndexedMerge):
 
     books = BOOKS
 
-    def __init__(self, connection: Connection, store: PostgresqlStore, commit: Commit, kept: bookkeeping.Found) -> None:
+    def __init__(
+        self, connection: Connection, database: PostgresqlDatabase, commit: Commit, kept: bookkeeping.Found
+    ) -> None:
         super().__init__(commit, kept)
-        self.connection, self.store = connection, store
+        self.connection, self.database = connection, database
 
     def sql_of(self, table: str) -> str:
         """A table's name, as SQL writes it."""
@@ -276,11 +271,9 @@ class _Merge(IndexedMerge):
         return self.connection.execute(sql, parameters).fetchone() is not None
 
     def table_info(self) -> TableInfo | None:
-        return table_info(self.connection, self.store.name, self.part.table, self.part.key)
+        return table_info(self.connection, self.database.name, self.part.table, self.part.key)
 
     def declaration(self, field: pa.Field) -> str:
-        from plainstep.stores.postgresql.types import declaration
-
         return declaration(field)
 
     def table_constraints(self) -> list[str]:
@@ -296,8 +289,6 @@ class _Merge(IndexedMerge):
         return staged
 
     def _copy(self, into: str, names: Sequence[str], batches: Iterator[pa.RecordBatch]) -> int:
-        from plainstep.stores.postgresql.copy import write
-
         return write(self.connection, into, names, batches, quoted)
 
     def _same_key(self) -> str:

@@ -11,31 +11,36 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
-import pyarrow as pa
-import pyarrow.compute as pc
-
 from plainstep.core.changes.ops import NOW, WAS
+from plainstep.deferred import pa, pc
 from plainstep.errors import DataError
 
 # Under this name a field's metadata tells the type that its column has in PostgreSQL.
 NATIVE = b"postgresql"
 
-PLAIN = {
-    "smallint": pa.int16(),
-    "integer": pa.int32(),
-    "bigint": pa.int64(),
-    "real": pa.float32(),
-    "double precision": pa.float64(),
-    "boolean": pa.bool_(),
-    "date": pa.date32(),
-    "time without time zone": pa.time64("us"),
-    "timestamp without time zone": pa.timestamp("us"),
-    "timestamp with time zone": pa.timestamp("us", "UTC"),
-    "bytea": pa.binary(),
-    "oid": pa.int64(),
-}
+
+@cache
+def plain_types() -> dict[str, pa.DataType]:
+    """Arrow's types for PostgreSQL's."""
+    return {
+        "smallint": pa.int16(),
+        "integer": pa.int32(),
+        "bigint": pa.int64(),
+        "real": pa.float32(),
+        "double precision": pa.float64(),
+        "boolean": pa.bool_(),
+        "date": pa.date32(),
+        "time without time zone": pa.time64("us"),
+        "timestamp without time zone": pa.timestamp("us"),
+        "timestamp with time zone": pa.timestamp("us", "UTC"),
+        "bytea": pa.binary(),
+        "oid": pa.int64(),
+    }
+
+
 SHORT = {
     "int2": "smallint",
     "int4": "integer",
@@ -99,7 +104,7 @@ class Column:
 
 def arrow_type(declared: str) -> pa.DataType:
     """The Arrow type for a PostgreSQL type; text for what Arrow has no like of."""
-    found = PLAIN.get(declared)
+    found = plain_types().get(declared)
     if found is not None:
         return found
     decimal = DECIMAL.match(declared)

@@ -10,19 +10,18 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError
 from plainstep.sql.literals import insertion, quoted, since_epoch, text
 from plainstep.stores.sqlite import catalog
-from plainstep.stores.sqlite.capture.misfits import Misfits
 from plainstep.stores.sqlite.connection import begin, fetched
+from plainstep.stores.sqlite.misfits import Misfits
+from plainstep.stores.sqlite.types import Column, Untyped, column_of, to_sqlite
 
 if TYPE_CHECKING:
     from typing import Any
 
-    import pyarrow as pa
-
-    from plainstep.stores.sqlite.store import SqliteStore
-    from plainstep.stores.sqlite.types import Column
+    from plainstep.stores.sqlite.database import SqliteDatabase
 
 # Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
 BATCH = 1 << 11
@@ -41,24 +40,21 @@ class SqliteTable:
 
     typed = False
 
-    def __init__(self, store: SqliteStore, name: str, types: dict[str, str]) -> None:
-        self.store, self.name, self.types = store, name, types
-        self.place, self.sql = f"{store.name}.{name}", quoted(name)
+    def __init__(self, database: SqliteDatabase, name: str, types: dict[str, str]) -> None:
+        self.database, self.name, self.types = database, name, types
+        self.place, self.sql = f"{database.name}.{name}", quoted(name)
 
     @cached_property
     def _found(self) -> catalog.Table:
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             found = catalog.find(connection, self.name, views=True)
             if found is None:
-                raise catalog.missing(self.name, connection, self.store.name)
+                raise catalog.missing(self.name, connection, self.database.name)
             return found
 
     @cached_property
     def columns(self) -> dict[str, Column]:
         """Its columns by name."""
-        import pyarrow as pa
-
-        from plainstep.stores.sqlite.types import Column, column_of
 
         columns = {}
         for one in self._found.columns:
@@ -75,8 +71,6 @@ class SqliteTable:
 
     def schema(self) -> pa.Schema:
         """Its columns."""
-        import pyarrow as pa
-
         return pa.schema([(column.name, column.kind) for column in self.columns.values()])
 
     def key(self) -> tuple[str, ...]:
@@ -96,8 +90,6 @@ class SqliteTable:
 
     def literal(self, column: str, value: str) -> str:
         """A value of a column, given as text, as SQL."""
-        import pyarrow as pa
-
         kind = self.columns[column].kind
         if pa.types.is_integer(kind):
             if not value.lstrip("-").isdigit():
@@ -120,8 +112,6 @@ class SqliteTable:
 
     def later(self, column: str, time: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""
-        import pyarrow as pa
-
         if pa.types.is_integer(self.columns[column].kind):
             return since_epoch(quoted(column), time.timestamp())
         return f"julianday({quoted(column)}) > julianday({text(time.isoformat())})"
@@ -130,7 +120,7 @@ class SqliteTable:
     def reading(self) -> Iterator[SqliteReading]:
         """Read it, in one transaction."""
         self.columns  # noqa: B018 (known before, so that no second connection is opened for them)
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             begin(connection)
             yield SqliteReading(self, connection)
 
@@ -139,7 +129,7 @@ class SqliteReading:
     """A table of a SQLite file that is being read."""
 
     def __init__(self, table: SqliteTable, connection: sqlite3.Connection) -> None:
-        self.table, self.connection, self.store = table, connection, table.store
+        self.table, self.connection, self.database = table, connection, table.database
 
     def select(self, columns: Sequence[str], texts: dict[str, str], tail: str) -> Iterator[pa.RecordBatch]:
         """Rows, in batches."""
@@ -148,9 +138,6 @@ class SqliteReading:
     def _select(
         self, columns: Sequence[str], texts: dict[str, str], rest: str, of: str = "", parameters: Sequence[Any] = ()
     ) -> Iterator[pa.RecordBatch]:
-        import pyarrow as pa
-
-        from plainstep.stores.sqlite.types import Column
 
         wanted = [self._known(self.table.columns[name]) for name in columns]
         selected = [column.read_sql(of + quoted(column.name)) for column in wanted] + list(texts.values())
@@ -167,15 +154,10 @@ class SqliteReading:
 
     def _known(self, column: Column) -> Column:
         """A column whose declared type says nothing is read as text: what it means is said by a layout, or not at all."""
-        import pyarrow as pa
-
-        from plainstep.stores.sqlite.types import Untyped
 
         return Untyped(column.name, column.declared, pa.string()) if pa.types.is_null(column.kind) else column
 
     def _batch(self, columns: list[Column], rows: list[tuple[Any, ...]]) -> pa.RecordBatch:
-        import pyarrow as pa
-
         names = [column.name for column in columns]
 
         def whose(index: int) -> str:
@@ -195,8 +177,6 @@ class SqliteReading:
 
     def matching(self, columns: Sequence[str], keys: pa.Table, where_null: str = "") -> Iterator[pa.RecordBatch]:
         """The rows with these keys."""
-        from plainstep.stores.sqlite.types import to_sqlite
-
         values = [to_sqlite(keys[name].combine_chunks()) for name in keys.column_names]
         if any(isinstance(value, bytes) for column in values for value in column):
             values = [[value.hex() if isinstance(value, bytes) else value for value in column] for column in values]
@@ -211,8 +191,6 @@ class SqliteReading:
         yield from self._select(columns, {}, rest, "t.", [rows])
 
     def _key_value(self, name: str, value: str) -> str:
-        import pyarrow as pa
-
         kind = self.table.columns[name].kind
         if pa.types.is_binary(kind):
             return f"unhex({value})"

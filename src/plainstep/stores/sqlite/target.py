@@ -8,7 +8,9 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.changes.batch import flat
 from plainstep.core.positions import Mark, TableMark
+from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
 from plainstep.sql.literals import literal, quoted
 from plainstep.stores import ledger as books
@@ -16,11 +18,10 @@ from plainstep.stores.merge import IndexedMerge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import fetched
+from plainstep.stores.sqlite.types import Column, Misfit, arrow_type, declaration, to_arrow, to_sqlite
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.stores.sqlite.store import SqliteStore
+    from plainstep.stores.sqlite.database import SqliteDatabase
 
 BATCH = 1 << 11
 
@@ -31,8 +32,8 @@ WORTH_WRITING = 4
 class SqliteTarget:
     """A SQLite file to merge into. Made when it is not there."""
 
-    def __init__(self, store: SqliteStore) -> None:
-        self.store = store
+    def __init__(self, database: SqliteDatabase) -> None:
+        self.database = database
         self._kept = books.Found(books.EMBEDDED)
 
     def _books(self, connection: sqlite3.Connection) -> books.Books:
@@ -49,10 +50,10 @@ class SqliteTarget:
     @contextmanager
     def _reading(self) -> Iterator[sqlite3.Connection | None]:
         """A connection, or None where there is no file or no table yet."""
-        if not self.store.path.exists():
+        if not self.database.path.exists():
             yield None
             return
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             yield connection
 
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
@@ -82,7 +83,7 @@ class SqliteTarget:
 
     def record_refusal(self, entry: LedgerEntry) -> None:
         """Write down that a step was refused, unless that is written already."""
-        with self.store.opened("rwc") as connection:
+        with self.database.opened("rwc") as connection:
             connection.execute(books.EMBEDDED.insert_refusal, books.entry_values(entry))
 
     def aside(self, load: str) -> list[Aside]:
@@ -96,7 +97,7 @@ class SqliteTarget:
             Refused: nothing makes the key unique in it.
         """
         with self._reading() as connection:
-            return table_info(connection, self.store.name, name, key) if connection else None
+            return table_info(connection, self.database.name, name, key) if connection else None
 
     def standing_table(self, name: str) -> TableMark | None:
         """A table as it stands, as a mark would keep it; None if there is none."""
@@ -109,9 +110,6 @@ class SqliteTarget:
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as SQLite would hold it."""
-        import pyarrow as pa
-
-        from plainstep.stores.sqlite.types import arrow_type, declaration
 
         return pa.schema(
             [(field.name, arrow_type("the target", field.name, declaration(field.type))) for field in schema]
@@ -119,9 +117,6 @@ class SqliteTarget:
 
     def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """All rows of a table, in the given columns and types."""
-        import pyarrow as pa
-
-        from plainstep.stores.sqlite.types import Column, Misfit, to_arrow
 
         columns = [Column(field.name, str(field.type), field.type) for field in schema]
         selected = ", ".join(column.read_sql(quoted(column.name)) for column in columns)
@@ -136,7 +131,7 @@ class SqliteTarget:
                         arrays.append(to_arrow(values, column.kind))
                     except Misfit as misfit:
                         raise Refused(
-                            f"The column {column.name} of {self.store.name}.{name} holds {values[misfit.index]!r}, "
+                            f"The column {column.name} of {self.database.name}.{name} holds {values[misfit.index]!r}, "
                             f"which is no {column.kind}.",
                             "Something other than this load wrote it.",
                             "Mend the value and run the command again.",
@@ -153,10 +148,10 @@ class SqliteTarget:
             MarkMoved: the mark is no longer where it was read.
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
         """
-        with self.store.opened("rwc") as connection:
+        with self.database.opened("rwc") as connection:
             connection.execute("BEGIN IMMEDIATE")
             try:
-                run([_Merge(connection, self.store.name, commit, self._kept) for commit in commits])
+                run([_Merge(connection, self.database.name, commit, self._kept) for commit in commits])
                 connection.execute("COMMIT")
             except BaseException:
                 if connection.in_transaction:
@@ -192,9 +187,6 @@ def table_info(connection: sqlite3.Connection, place: str, name: str, key: tuple
     Raises:
         Refused: nothing makes the key unique in it.
     """
-    import pyarrow as pa
-
-    from plainstep.stores.sqlite.types import arrow_type
 
     table = catalog.find(connection, name)
     if table is None:
@@ -238,8 +230,6 @@ class _Merge(IndexedMerge):
         return identity
 
     def declaration(self, field: pa.Field) -> str:
-        from plainstep.stores.sqlite.types import declaration
-
         return declaration(field.type)
 
     def table_constraints(self) -> list[str]:
@@ -325,15 +315,10 @@ class _Merge(IndexedMerge):
         )
 
     def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
-        import pyarrow as pa
-
         return sum(self._insert(pa.Table.from_batches([batch])) for batch in batches)
 
 
 def _values(table: pa.Table) -> list[tuple[Any, ...]]:
-    from plainstep.core.changes.batch import flat
-    from plainstep.stores.sqlite.types import to_sqlite
-
     if not table.num_columns:
         return [()] * table.num_rows
     return list(zip(*(to_sqlite(flat(column)) for column in table.columns), strict=True))
@@ -345,11 +330,6 @@ def _written(rows: pa.Table) -> dict[str, str]:
     To bind a value for every row is most of what an insertion costs: a journal, of whose columns many hold one value,
     is written in half the time.
     """
-    import pyarrow as pa
-    import pyarrow.compute as pc
-
-    from plainstep.core.changes.batch import flat
-    from plainstep.stores.sqlite.types import to_sqlite
 
     found = {}
     for name in rows.column_names if rows.num_rows >= WORTH_WRITING else ():

@@ -9,13 +9,12 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import cache
 from typing import Any
 
-import pyarrow as pa
-import pyarrow.compute as pc
-
+from plainstep.deferred import pa, pc
 from plainstep.errors import DataError
-from plainstep.stores.declared_types import TIMESTAMP, arrow_type
+from plainstep.stores.declared_types import arrow_type
 
 __all__ = ["arrow_type"]
 
@@ -49,7 +48,7 @@ def declaration(kind: pa.DataType) -> str:
     Raises:
         DataError: SQLite has nothing to hold it.
     """
-    for test, written in DECLARATIONS:
+    for test, written in declarations():
         if test(kind):
             return written
     if pa.types.is_decimal(kind):
@@ -58,17 +57,20 @@ def declaration(kind: pa.DataType) -> str:
     raise DataError(f"SQLite has no type for {kind}.", "", "Leave the column out, or merge into another kind of store.")
 
 
-DECLARATIONS: list[tuple[Callable[[pa.DataType], bool], str]] = [
-    (pa.types.is_boolean, "BOOLEAN"),
-    (pa.types.is_integer, "INTEGER"),
-    (pa.types.is_floating, "REAL"),
-    (pa.types.is_date, "DATE"),
-    (pa.types.is_time, "TIME"),
-    (lambda kind: pa.types.is_timestamp(kind) and kind.tz is None, "TIMESTAMP"),
-    (pa.types.is_timestamp, "TIMESTAMPTZ"),
-    (lambda kind: pa.types.is_string(kind) or pa.types.is_large_string(kind), "TEXT"),
-    (lambda kind: pa.types.is_binary(kind) or pa.types.is_large_binary(kind), "BLOB"),
-]
+@cache
+def declarations() -> list[tuple[Callable[[pa.DataType], bool], str]]:
+    """How types are declared, each behind what tells it."""
+    return [
+        (pa.types.is_boolean, "BOOLEAN"),
+        (pa.types.is_integer, "INTEGER"),
+        (pa.types.is_floating, "REAL"),
+        (pa.types.is_date, "DATE"),
+        (pa.types.is_time, "TIME"),
+        (lambda kind: pa.types.is_timestamp(kind) and kind.tz is None, "TIMESTAMP"),
+        (pa.types.is_timestamp, "TIMESTAMPTZ"),
+        (lambda kind: pa.types.is_string(kind) or pa.types.is_large_string(kind), "TEXT"),
+        (lambda kind: pa.types.is_binary(kind) or pa.types.is_large_binary(kind), "BLOB"),
+    ]
 
 
 def column_of(table: str, name: str, declared: str, types: dict[str, str]) -> Column:
@@ -137,7 +139,7 @@ def _strictly(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
         if pa.types.is_decimal(kind):
             return _decimals(values, found, kind)
         if pa.types.is_time(kind):  # Arrow reads a time of day only as part of a timestamp
-            found = pc.binary_join_element_wise("1970-01-01", found, " ").cast(TIMESTAMP)
+            found = pc.binary_join_element_wise("1970-01-01", found, " ").cast(pa.timestamp("us"))
         if pa.types.is_temporal(kind):
             return found.cast(kind)
     raise ValueError(f"{found.type} is not {kind}")

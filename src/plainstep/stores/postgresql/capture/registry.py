@@ -21,7 +21,7 @@ from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import CaptureInfo, Reader
 
 if TYPE_CHECKING:
-    from plainstep.stores.postgresql.store import PostgresqlStore
+    from plainstep.stores.postgresql.database import PostgresqlDatabase
 
 # The format of these tables. Format 1 kept no number of its own, and no fingerprint of a publication; in format 2, any reader
 # could move another one's mark.
@@ -378,8 +378,8 @@ class Way(ABC):
     # What is said of a table that is not captured, and why that matters.
     absent: ClassVar[tuple[str, str]]
 
-    def __init__(self, store: PostgresqlStore) -> None:
-        self.store = store
+    def __init__(self, database: PostgresqlDatabase) -> None:
+        self.database = database
 
     @abstractmethod
     def wrong(self, connection: Connection, state: State, table: catalog.Table) -> str:
@@ -395,7 +395,7 @@ class Way(ABC):
 
     def command(self, verb: str, table: str) -> str:
         """A command for a table, as a person types it."""
-        return f"plainstep capture {verb} {self.store.name}.{table}" + (" --how log" if self.how == "log" else "")
+        return f"plainstep capture {verb} {self.database.name}.{table}" + (" --how log" if self.how == "log" else "")
 
     def inspect(self, connection: Connection, table: str) -> State | None:
         """Look at one table's capture, or None if it is off.
@@ -424,17 +424,17 @@ class Way(ABC):
         if state is None:
             raise self.off(connection, table)
         if state.table:
-            catalog.refuse_hidden_rows(connection, state.table, f"{self.store.name}.{table}")
-            catalog.refuse_inherited(state.table, f"{self.store.name}.{table}")
+            catalog.refuse_hidden_rows(connection, state.table, f"{self.database.name}.{table}")
+            catalog.refuse_inherited(state.table, f"{self.database.name}.{table}")
         if state.unreadable:
             raise Refused(
-                f"The changes of {self.store.name}.{table} are kept as an earlier release kept them.",
+                f"The changes of {self.database.name}.{table} are kept as an earlier release kept them.",
                 "This one reads them in another form.",
                 self.command("refresh", table),
             )
         if state.problem:
             raise Refused(
-                f"The capture of {self.store.name}.{table} cannot be trusted: {state.problem}.",
+                f"The capture of {self.database.name}.{table} cannot be trusted: {state.problem}.",
                 "Changes may have been missed or recorded out of order.",
                 f"{state.remedy}, then plainstep reload LOAD",
             )
@@ -456,15 +456,15 @@ class Way(ABC):
             if now:
                 name = f"{now.schema}.{now.name}"
                 raise Refused(
-                    f"The table {table} of {self.store.name} is called {name} now.",
+                    f"The table {table} of {self.database.name} is called {name} now.",
                     "Its capture went with it; a load that names it must follow.",
-                    f'Change the load\'s "from" to {self.store.name}.{name}, then {self.command("refresh", name)}',
+                    f'Change the load\'s "from" to {self.database.name}.{name}, then {self.command("refresh", name)}',
                 )
 
     def _made_again(self, connection: Connection, table: str) -> None:
         if any(state.name == table for state in registered(connection, self.how)):
             raise Refused(
-                f"The table {table} of {self.store.name} was dropped and made again since capture was turned on.",
+                f"The table {table} of {self.database.name} was dropped and made again since capture was turned on.",
                 "Nothing records the new table's changes.",
                 f"{self.command('off', table)}, then on again, then plainstep reload LOAD",
             )
@@ -486,14 +486,14 @@ class Way(ABC):
     def off(self, connection: Connection, table: str) -> PlainStepError:
         """The error for a table that is not captured in this way."""
         if catalog.find(connection, table) is None:
-            return catalog.missing(connection, table, self.store.name)
+            return catalog.missing(connection, table, self.database.name)
         what, why = self.absent
-        return Refused(what.format(f"{self.store.name}.{table}"), why, self.command("on", table))
+        return Refused(what.format(f"{self.database.name}.{table}"), why, self.command("on", table))
 
     def policies(self, table: str) -> Refused:
         """The error for a table of which policies keep rows from some roles."""
         return Refused(
-            f"Policies keep rows of {self.store.name}.{table} from some roles (row-level security).",
+            f"Policies keep rows of {self.database.name}.{table} from some roles (row-level security).",
             "What is captured holds every row, for whoever may read it.",
             f"{self.command('on', table)} --despite-row-security; grant the right to read changes to nobody who may not see all rows",
         )

@@ -23,7 +23,7 @@ from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import CaptureInfo
 
 if TYPE_CHECKING:
-    from plainstep.stores.postgresql.store import PostgresqlStore
+    from plainstep.stores.postgresql.database import PostgresqlDatabase
 
 READY = """
 SELECT current_setting('wal_level'), current_setting('max_replication_slots')::int, (SELECT count(*) FROM pg_replication_slots),
@@ -114,23 +114,23 @@ class Log(Way):
             Refused: the server, the role or the table is not ready; it says everything that is missing.
             StoreError: open transactions kept the slot from being made; it says whose.
         """
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             state = self.inspect(connection, table)
             if state:
                 return self.info(connection, state), False
             found = catalog.find(connection, table)
             if found is None:
-                raise catalog.missing(connection, table, self.store.name)
-            catalog.refuse_inherited(found, f"{self.store.name}.{table}")
+                raise catalog.missing(connection, table, self.database.name)
+            catalog.refuse_inherited(found, f"{self.database.name}.{table}")
             if found.guarded and not despite_row_security:
                 raise self.policies(table)
-            chosen = _ready(connection, self.store, table, found, key)
+            chosen = _ready(connection, self.database, table, found, key)
             with connection.transaction():
-                capture.lock(connection, self.store, table)
+                capture.lock(connection, self.database, table)
                 registry.ready(connection)
                 _publish(connection, found)
             try:
-                _begin(connection, self.store, found, chosen, table)
+                _begin(connection, self.database, found, chosen, table)
             except BaseException:
                 connection.execute(f"DROP PUBLICATION IF EXISTS {quoted(publication(found.oid))}")
                 raise
@@ -138,7 +138,7 @@ class Log(Way):
 
     def turn_off(self, table: str) -> CaptureInfo:
         """Drop the slot and the publication, whatever became of the table."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             state = self.whatever_became_of(connection, table)
             info = self.info(connection, state)
             _remove(connection, state)
@@ -146,7 +146,7 @@ class Log(Way):
 
     def refresh(self, table: str) -> tuple[CaptureInfo, str]:
         """Bring capture up to the table as it is now. Where something may have been missed, it is begun anew."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             state = self.inspect(connection, table)
             if state is None:
                 raise self.off(connection, table)
@@ -154,10 +154,10 @@ class Log(Way):
             reload = "so every load of it must be reloaded: plainstep reload LOAD"
             registry.ready(connection)
             if state.problem:
-                key = _ready(connection, self.store, table, state.table, state.key)
+                key = _ready(connection, self.database, table, state.table, state.key)
                 _remove(connection, state)
                 _publish(connection, state.table)
-                _begin(connection, self.store, state.table, key, table)
+                _begin(connection, self.database, state.table, key, table)
                 done = f"begun anew, because {state.problem}; changes may have been missed, {reload}"
             elif state.stale:
                 done = _take_in(connection, state)
@@ -175,7 +175,7 @@ def identifying(table: catalog.Table) -> tuple[str, ...]:
 
 
 def _ready(
-    connection: Connection, store: PostgresqlStore, name: str, table: catalog.Table, key: tuple[str, ...]
+    connection: Connection, database: PostgresqlDatabase, name: str, table: catalog.Table, key: tuple[str, ...]
 ) -> tuple[str, ...]:
     """Everything that must be so before a log can be followed, said at once; the key."""
     row = connection.execute(READY, {"owner": table.owner}).fetchone()
@@ -200,14 +200,16 @@ def _ready(
         )
     else:
         chosen = (
-            catalog.key_of(table, key, f"{store.name}.{name}") if key or table.identity != "i" else identifying(table)
+            catalog.key_of(table, key, f"{database.name}.{name}")
+            if key or table.identity != "i"
+            else identifying(table)
         )
         if not set(chosen) <= set(identifying(table)):
             wrong.append(
                 f"the log does not hold the old values of {', '.join(chosen)}: ALTER TABLE {table.sql} REPLICA IDENTITY FULL"
             )
     if wrong:
-        raise Refused(f"The log of {store.name} cannot be followed for {name} yet.", *_told(wrong))
+        raise Refused(f"The log of {database.name} cannot be followed for {name} yet.", *_told(wrong))
     return chosen
 
 
@@ -223,21 +225,21 @@ def _publish(connection: Connection, table: catalog.Table) -> None:
 
 
 def _begin(
-    connection: Connection, store: PostgresqlStore, table: catalog.Table, key: tuple[str, ...], name: str
+    connection: Connection, database: PostgresqlDatabase, table: catalog.Table, key: tuple[str, ...], name: str
 ) -> None:
     """Make the slot, and write down what is captured since when."""
     row = connection.execute("SELECT oid FROM pg_database WHERE datname = current_database()").fetchone()
     assert row is not None
     slot = f"plainstep_{row[0]}_{table.oid}"
     # The slot begins when every transaction that is open now has ended, so it may have to wait for one.
-    connection.execute(f"SET statement_timeout = {round(store.wait * 1000)}")
+    connection.execute(f"SET statement_timeout = {round(database.wait * 1000)}")
     try:
         connection.execute("SELECT pg_create_logical_replication_slot(%s, 'pgoutput')", [slot])
     except psycopg.errors.QueryCanceled:
         rows = connection.execute(OPEN).fetchall()
         who = ", ".join(f"{what} ({user}, database {base}, since {age})" for what, user, base, age in rows)
         raise StoreError(
-            f"The slot for {store.name}.{name} could not begin within {store.wait:g} seconds.",
+            f"The slot for {database.name}.{name} could not begin within {database.wait:g} seconds.",
             f"It begins when every open transaction of the server has ended. Open: {who}." if who else "",
             "Let it finish or end it (ROLLBACK PREPARED ends a prepared one), and run the command again; the store's wait says how long to try.",
         ) from None

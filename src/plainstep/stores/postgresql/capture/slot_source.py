@@ -10,8 +10,11 @@ from typing import TYPE_CHECKING, Any
 
 import psycopg
 
+from plainstep.core.arrays import utc_time
+from plainstep.core.changes.batch import Changes, name_lists
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.positions import Place, Span, Waiting, Window
+from plainstep.deferred import np, pa
 from plainstep.errors import Refused, StoreError
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.garbage_collection import held_off
@@ -20,12 +23,10 @@ from plainstep.stores.postgresql.capture import registry, snapshots
 from plainstep.stores.postgresql.capture import slot as log
 from plainstep.stores.postgresql.capture.source import TableSource
 from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.postgresql.types import Misfit, from_text, misfit
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
-    from plainstep.stores.postgresql.store import PostgresqlStore
+    from plainstep.stores.postgresql.database import PostgresqlDatabase
     from plainstep.stores.postgresql.types import Column
 
 # Messages fetched and decoded at a time: at first, at most, and at most by their bytes.
@@ -56,8 +57,8 @@ class LogSource(TableSource):
         reader: who reads, by a name that is the same at every step.
     """
 
-    def __init__(self, store: PostgresqlStore, table: str, types: dict[str, str], reader: str) -> None:
-        super().__init__(store, table, types, log.Log(store))
+    def __init__(self, database: PostgresqlDatabase, table: str, types: dict[str, str], reader: str) -> None:
+        super().__init__(database, table, types, log.Log(database))
         self.reader = reader
 
     def hidden(self, table: catalog.Table) -> frozenset[str]:
@@ -70,12 +71,12 @@ class LogSource(TableSource):
 
     def span(self) -> Span:
         """How far the log can be read now: all that is flushed."""
-        if self.store.in_moment:
-            with self.store.opened() as connection, connection.transaction():
-                self.store.read_only(connection)
+        if self.database.in_moment:
+            with self.database.opened() as connection, connection.transaction():
+                self.database.read_only(connection)
                 self.renew(connection)
                 return self.stands_at(connection)
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             self.renew(connection)
             return self._span(connection)
 
@@ -132,7 +133,7 @@ class LogSource(TableSource):
                     yield begin
 
     def _confirmed(self) -> int:
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             row = connection.execute(log.SLOT, [self.state.changes]).fetchone()
             return int(row[0]) if row else 0
 
@@ -140,7 +141,7 @@ class LogSource(TableSource):
         """The place itself, or the end of the last transaction that committed at or before a time."""
         if isinstance(point, int):
             return Place(point)
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             oldest, head = self._confirmed(), _flushed(connection)
         found = Place(oldest)
         latest = (point - datetime.fromtimestamp(0, UTC)) // timedelta(microseconds=1)
@@ -156,7 +157,7 @@ class LogSource(TableSource):
 
     def reserve(self) -> None:
         """From here on the slot does not move past where it is, until this reader has merged."""
-        with self.store.opened() as connection, connection.transaction():
+        with self.database.opened() as connection, connection.transaction():
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
             registry.known_reader(connection, self.state.identity, self.reader)
             registry.note_reader(connection, self.state.identity, self.reader, None, self._confirmed())
@@ -165,7 +166,7 @@ class LogSource(TableSource):
         """Everything up to a place is merged, or holds nothing of this table: the slot may move on."""
         if mark.token:
             return  # what the snapshot did not see may lie before its place: the slot waits for the next step
-        with self.store.opened() as connection, connection.transaction():
+        with self.database.opened() as connection, connection.transaction():
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
             known = registry.known_reader(connection, self.state.identity, self.reader)
             if known and known[0] == mark.position and upto.position - known[1] < IDLE:
@@ -176,7 +177,7 @@ class LogSource(TableSource):
             self._advance(slowest)
 
     def _advance(self, position: int) -> None:
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             self._when_free(
                 lambda: connection.execute(
                     "SELECT pg_replication_slot_advance(%s, %s)", [self.state.changes, log.lsn(position)]
@@ -185,14 +186,14 @@ class LogSource(TableSource):
 
     def _when_free(self, work: Callable[[], Any]) -> Any:
         """Do something with the slot as soon as no other reader is at it."""
-        until = time.monotonic() + self.store.wait
+        until = time.monotonic() + self.database.wait
         while True:
             try:
                 return work()
             except psycopg.errors.ObjectInUse:
                 if time.monotonic() > until:
                     raise StoreError(
-                        f"The slot {self.state.changes} was in use for {self.store.wait:g} seconds.",
+                        f"The slot {self.state.changes} was in use for {self.database.wait:g} seconds.",
                         "Another step, or a replication client, is reading it.",
                         "Run the command again when it has finished.",
                     ) from None
@@ -204,7 +205,7 @@ class LogSource(TableSource):
         declare = "DECLARE plainstep_read NO SCROLL CURSOR FOR " + MESSAGES.format(
             slot=slot, upto=upto, limit=limit, published=published, kinds=kinds
         )
-        with self.store.opened() as connection, connection.transaction(), connection.cursor(binary=True) as cursor:
+        with self.database.opened() as connection, connection.transaction(), connection.cursor(binary=True) as cursor:
 
             def fetched(count: int = FIRST) -> list[tuple[bytes]]:
                 with held_off():
@@ -236,10 +237,6 @@ class LogSource(TableSource):
                 seq += len(rows)
 
     def _changes(self, rows: pgoutput.Rows | None, seq: int) -> Changes:
-        import numpy as np
-        import pyarrow as pa
-
-        from plainstep.core.changes.batch import AT, Changes, name_lists
 
         assert self.state.table is not None
         full = self.state.table.identity == "f"
@@ -253,7 +250,7 @@ class LogSource(TableSource):
         columns: dict[str, Any] = {
             "op": pa.array(op, pa.int8()),
             "seq": pa.array(np.arange(seq + 1, seq + 1 + count)),
-            "at": pa.array([begin.at for begin in begins], pa.int64()).cast(AT),
+            "at": pa.array([begin.at for begin in begins], pa.int64()).cast(utc_time()),
             "txn": pa.array([begin.xid for begin in begins], pa.int64()),
             "place": pa.array([begin.position + 1 for begin in begins], pa.int64()),  # the first that includes it
         }
@@ -287,9 +284,6 @@ class LogSource(TableSource):
         )
 
     def _typed(self, column: Column, values: pa.Array) -> pa.Array:
-        import pyarrow as pa
-
-        from plainstep.stores.postgresql.types import Misfit, from_text, misfit
 
         texts = values.cast(pa.string())
         try:

@@ -9,16 +9,16 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Span
+from plainstep.deferred import pa
 from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.capture.registry import State, Way
 from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.postgresql.copy import read
 from plainstep.stores.records import CaptureInfo, Snapshot
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.stores.postgresql.store import PostgresqlStore
+    from plainstep.stores.postgresql.database import PostgresqlDatabase
     from plainstep.stores.postgresql.types import Column
 
 
@@ -40,8 +40,8 @@ class TableSource(ABC):
     reversible = True
     sure = True
 
-    def __init__(self, store: PostgresqlStore, table: str, types: dict[str, str], way: Way) -> None:
-        self.store, self.name, self.types, self.way = store, table, types, way
+    def __init__(self, database: PostgresqlDatabase, table: str, types: dict[str, str], way: Way) -> None:
+        self.database, self.name, self.types, self.way = database, table, types, way
 
     @abstractmethod
     def hidden(self, table: catalog.Table) -> frozenset[str]:
@@ -58,7 +58,7 @@ class TableSource(ABC):
     @cached_property
     def state(self) -> State:
         """The capture, as it was when last looked at."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             return self.way.trusted(connection, self.name)
 
     def renew(self, connection: Connection) -> None:
@@ -91,22 +91,18 @@ class TableSource(ABC):
 
     def held(self) -> CaptureInfo:
         """What its capture holds."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             return self.way.info(connection, self.state)
 
     def schema(self) -> pa.Schema:
         """The captured columns."""
-        import pyarrow as pa
-
         return pa.schema([column.field for column in self.columns])
 
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
         """The table as it stands, with the place it stands at, from one transaction."""
-        from plainstep.stores.postgresql.copy import read
-
-        with self.store.opened() as connection, connection.transaction():
-            self.store.read_only(connection)
+        with self.database.opened() as connection, connection.transaction():
+            self.database.read_only(connection)
             # Before the snapshot is taken: a truncate in between would show through it.
             table = catalog.find_and_lock(connection, self.name)
             self.renew(connection)

@@ -10,8 +10,10 @@ from typing import TYPE_CHECKING
 
 import psycopg
 
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.positions import Place, Span, Waiting, Window
+from plainstep.deferred import pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import text
 from plainstep.stores.postgresql import catalog, trust
@@ -20,14 +22,13 @@ from plainstep.stores.postgresql.capture.source import TableSource
 from plainstep.stores.postgresql.capture.trigger_sql import UNRECORDED
 from plainstep.stores.postgresql.capture.triggers import Capture
 from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.postgresql.copy import images, read
+from plainstep.stores.postgresql.table import PostgresqlTable
+from plainstep.stores.postgresql.types import Column
+from plainstep.stores.recorded_order import in_order, rows_after
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
-    from plainstep.stores.postgresql.store import PostgresqlStore
-    from plainstep.stores.postgresql.table import PostgresqlTable
-    from plainstep.stores.postgresql.types import Column
+    from plainstep.stores.postgresql.database import PostgresqlDatabase
 
 ROUGHLY = (
     "times are those of each transaction's last captured change, shortly before it committed: "
@@ -50,8 +51,8 @@ class CapturedSource(TableSource):
         Refused: capture is off, or may have missed changes.
     """
 
-    def __init__(self, store: PostgresqlStore, table: str, types: dict[str, str], reader: str = "") -> None:
-        super().__init__(store, table, types, Capture(store))
+    def __init__(self, database: PostgresqlDatabase, table: str, types: dict[str, str], reader: str = "") -> None:
+        super().__init__(database, table, types, Capture(database))
         self.reader = reader
 
     def hidden(self, table: catalog.Table) -> frozenset[str]:
@@ -60,8 +61,8 @@ class CapturedSource(TableSource):
 
     def span(self) -> Span:
         """How far the changes can be read now: all that is committed."""
-        with self.store.opened() as connection, connection.transaction():
-            self.store.read_only(connection)
+        with self.database.opened() as connection, connection.transaction():
+            self.database.read_only(connection)
             self.renew(connection)
             return self.stands_at(connection)
 
@@ -84,7 +85,7 @@ class CapturedSource(TableSource):
     @contextmanager
     def _reading(self) -> Iterator[Connection]:
         """A connection to read the change table; while others may put something into it, in a transaction that keeps it as it is."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             if self.state.ours:
                 yield connection
                 return
@@ -149,7 +150,7 @@ FROM newest""",
         )
         before = min(place.position for place in places)
         old = f"FROM {changes} WHERE seq < least(%s, (SELECT max(seq) FROM {changes})) AND {past}"
-        with self.store.opened() as connection, connection.transaction():
+        with self.database.opened() as connection, connection.transaction():
             registry.held_to_write(connection, changes)
             row = connection.execute(f"SELECT count(*) {old} AND seq > 0", [before]).fetchone()
             gone = int(row[0]) if row else 0
@@ -168,20 +169,14 @@ FROM newest""",
         Raises:
             DataError: a value has no like in other stores.
         """
-        from plainstep.stores.recorded_order import in_order, rows_after
-
         return in_order(self.recorded(window), self.key(), "txn", partial(rows_after, self, window))
 
     def table(self) -> PostgresqlTable:
         """The table itself."""
-        return self.store.table(self.name, self.types)
+        return PostgresqlTable(self.database, self.name, self.types)
 
     def recorded(self, window: Window) -> Iterator[Changes]:
         """The changes of a window as they were recorded."""
-        import pyarrow as pa
-
-        from plainstep.core.changes.batch import Changes
-        from plainstep.stores.postgresql.copy import images, read
 
         slots = self._slots()
         query = f"SELECT {HEADS} FROM {self.state.change_table} c WHERE {_within(window, 'c.')} ORDER BY c.seq"
@@ -207,8 +202,6 @@ FROM newest""",
 
     def _empty(self) -> pa.Table:
         """No change, with all columns, in their order."""
-        import pyarrow as pa
-
         heads = [(column.name, column.kind) for column in _heads()[:5]]
         sides = [(side + column.name, column.kind) for side in (WAS, NOW) for column in self.columns]
         return pa.schema([*heads, *sides]).empty_table()
@@ -235,7 +228,7 @@ FROM newest""",
 
     def settled(self, mark: Place, upto: Place) -> None:
         """Everything up to a place is merged: it may be trimmed."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             self._note(connection, mark)
 
     def _note(self, connection: Connection, mark: Place) -> None:
@@ -273,9 +266,6 @@ def _within(window: Window, of: str = "") -> str:
 
 def _heads() -> list[Column]:
     """What a change holds, its rows as text."""
-    import pyarrow as pa
-
-    from plainstep.stores.postgresql.types import Column
 
     return [
         Column("seq", "bigint", pa.int64()),

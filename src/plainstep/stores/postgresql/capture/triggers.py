@@ -24,7 +24,7 @@ from plainstep.stores.postgresql.connection import Connection, holders
 from plainstep.stores.records import CaptureInfo
 
 if TYPE_CHECKING:
-    from plainstep.stores.postgresql.store import PostgresqlStore
+    from plainstep.stores.postgresql.database import PostgresqlDatabase
 
 TRIGGERS = """
 SELECT t.tgname::text, t.tgenabled::text FROM pg_trigger t WHERE t.tgrelid = %s AND NOT t.tgisinternal
@@ -96,30 +96,30 @@ class Capture(Way):
         Raises:
             Refused: no key to tell its rows apart, or another transaction holds the table.
         """
-        with self.store.opened() as connection, connection.transaction():
+        with self.database.opened() as connection, connection.transaction():
             state = self.inspect(connection, table)
             if state:
                 return self.info(connection, state), False
-            found = lock(connection, self.store, table)
+            found = lock(connection, self.database, table)
             if found.guarded and not despite_row_security:
                 raise self.policies(table)
             registry.ready(connection)
-            _install(connection, found, catalog.key_of(found, key, f"{self.store.name}.{table}"), table)
+            _install(connection, found, catalog.key_of(found, key, f"{self.database.name}.{table}"), table)
             state = self.inspect(connection, table)
             assert state is not None
             if state.problem:
                 raise Refused(
-                    f"{self.store.name}.{table} cannot be captured: {state.problem}.", "", _way_out(state, found)
+                    f"{self.database.name}.{table} cannot be captured: {state.problem}.", "", _way_out(state, found)
                 )
             return self.info(connection, state), True
 
     def turn_off(self, table: str) -> CaptureInfo:
         """Turn capture off, and forget what it holds, whatever became of the table."""
-        with self.store.opened() as connection, connection.transaction():
+        with self.database.opened() as connection, connection.transaction():
             state = self.whatever_became_of(connection, table)
             info = self.info(connection, state)
             if state.table is not None:
-                lock(connection, self.store, table, captured=False)
+                lock(connection, self.database, table, captured=False)
             _remove(connection, state)
             return info
 
@@ -129,8 +129,8 @@ class Capture(Way):
         Columns that were added are read from here on, and the values they already hold are recorded as updates, so that
         nothing is lost. Where changes may have been missed, a new capture is begun instead.
         """
-        with self.store.opened() as connection, connection.transaction():
-            found = lock(connection, self.store, table)
+        with self.database.opened() as connection, connection.transaction():
+            found = lock(connection, self.database, table)
             state = self.inspect(connection, table)
             if state is None:
                 raise self.off(connection, table)
@@ -138,7 +138,7 @@ class Capture(Way):
             if state.problem:
                 key = state.key if set(state.key) <= set(found.names) else ()
                 _remove(connection, state)
-                _install(connection, found, catalog.key_of(found, key, f"{self.store.name}.{table}"), table)
+                _install(connection, found, catalog.key_of(found, key, f"{self.database.name}.{table}"), table)
                 done = (
                     f"begun anew, because {state.problem}; changes may have been missed, "
                     "so every load of it must be reloaded: plainstep reload LOAD"
@@ -161,12 +161,12 @@ def _way_out(state: State, table: catalog.Table) -> str:
     return state.remedy
 
 
-def lock(connection: Connection, store: PostgresqlStore, table: str, captured: bool = True) -> catalog.Table:
+def lock(connection: Connection, database: PostgresqlDatabase, table: str, captured: bool = True) -> catalog.Table:
     """Wait until nobody is writing a table, and keep writers out until the transaction ends.
 
     Args:
         connection: in a transaction.
-        store: the database.
+        database: the database.
         table: the table's name.
         captured: whether it is to be captured from here on.
 
@@ -176,18 +176,20 @@ def lock(connection: Connection, store: PostgresqlStore, table: str, captured: b
     """
     found = catalog.find(connection, table)
     if found is None:
-        raise catalog.missing(connection, table, store.name)
+        raise catalog.missing(connection, table, database.name)
     if found.kind not in ("r", "p"):
-        raise Refused(f"{store.name}.{table} is no table.", "Only a table's changes can be captured.", "Name a table.")
+        raise Refused(
+            f"{database.name}.{table} is no table.", "Only a table's changes can be captured.", "Name a table."
+        )
     if captured:
-        catalog.refuse_inherited(found, f"{store.name}.{table}")
+        catalog.refuse_inherited(found, f"{database.name}.{table}")
     try:
         with connection.transaction():
             connection.execute(f"LOCK TABLE {found.sql} IN SHARE ROW EXCLUSIVE MODE")
     except psycopg.errors.LockNotAvailable:
         who = holders(connection, found.sql)
         raise StoreError(
-            f"{store.name}.{table} could not be locked within {store.wait:g} seconds.",
+            f"{database.name}.{table} could not be locked within {database.wait:g} seconds.",
             f"Waiting for: {who}." if who else "Another transaction has written it and is still open.",
             "Let it finish or end it, and run the command again; the store's wait says how long to try.",
         ) from None

@@ -8,15 +8,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from plainstep.core.changes.batch import Changes, numbers
 from plainstep.core.changes.ops import NOW, WAS
+from plainstep.core.changes.projection import without_rows
+from plainstep.deferred import pa
 from plainstep.stores.records import Aside, LeftOut
-
-if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
 
 # Beside the images of a change: why its old and its new row are set aside, and the new row as JSON.
 WHY = {WAS: "misfit.was", NOW: "misfit.now"}
@@ -31,8 +29,6 @@ def noted(out: dict[str, dict[int, str]], names: Sequence[str], rows: Sequence[t
         names: the columns of both images.
         rows: the changes as SQLite gave them, the images last.
     """
-    import pyarrow as pa
-
     first = len(rows[0]) - len(names) if rows else 0
     found = {
         name: pa.array([out[side].get(row) for row in range(len(rows))], pa.string()) for side, name in WHY.items()
@@ -70,9 +66,6 @@ class Quarantine:
 
     def without(self, changes: Changes) -> Changes:
         """Changes without such rows: as they would be if these were not in the table."""
-        from plainstep.core.changes.batch import Changes, numbers
-        from plainstep.core.changes.projection import without_rows
-
         table = changes.table
         out = {side: numbers(table[name].is_valid()) for side, name in WHY.items()}
         plain = Changes(table.drop_columns([*WHY.values(), ROW]))
@@ -102,8 +95,6 @@ class Quarantine:
             out: which of them are set aside, and why.
             rows: the same rows as SQLite gave them.
         """
-        import pyarrow as pa
-
         names = batch.schema.names
         for row, why in out.items():
             place = self._place([batch.column(name)[row].as_py() for name in self.key])

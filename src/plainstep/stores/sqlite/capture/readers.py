@@ -11,17 +11,17 @@ from plainstep.stores.sqlite.capture.state import READERS, since_epoch
 from plainstep.stores.sqlite.capture.triggers import CLOCK
 
 if TYPE_CHECKING:
-    from plainstep.stores.sqlite.store import SqliteStore
+    from plainstep.stores.sqlite.database import SqliteDatabase
 
 # Milliseconds to wait for a lock: what cannot be written down now is told by the next step.
 PATIENCE = 200
 
 
-def note(store: SqliteStore, identity: str, reader: str, mark: int) -> None:
+def note(database: SqliteDatabase, identity: str, reader: str, mark: int) -> None:
     """Write down where a reader stands, if that is not what is written down already."""
-    if _known(store, identity, reader) == mark:
+    if _known(database, identity, reader) == mark:
         return
-    with store.opened("rw") as connection:
+    with database.opened("rw") as connection:
         connection.execute("PRAGMA synchronous = NORMAL")  # what is lost with the power is told by the next step
         connection.execute(f"PRAGMA busy_timeout = {PATIENCE}")
         connection.execute("BEGIN IMMEDIATE")
@@ -34,9 +34,9 @@ def note(store: SqliteStore, identity: str, reader: str, mark: int) -> None:
         connection.execute("COMMIT")
 
 
-def _known(store: SqliteStore, identity: str, reader: str) -> int | None:
+def _known(database: SqliteDatabase, identity: str, reader: str) -> int | None:
     sql = "SELECT mark FROM plainstep_readers WHERE identity = ? AND reader = ?"
-    with store.opened() as connection:
+    with database.opened() as connection:
         rows = _rows(connection, sql, identity, reader)
         return int(rows[0][0]) if rows else None
 
@@ -50,21 +50,21 @@ def _rows(connection: sqlite3.Connection, sql: str, *values: str) -> list[tuple[
         raise
 
 
-def every(store: SqliteStore, table: str = "") -> list[Reader]:
+def every(database: SqliteDatabase, table: str = "") -> list[Reader]:
     """The readers that are written down, of all tables or of one."""
     sql = (
         "SELECT reader, table_name, mark, seen FROM plainstep_readers JOIN plainstep_captures USING (identity) "
         "WHERE ? IN ('', table_name) ORDER BY table_name, reader"
     )
-    if not store.path.exists():
+    if not database.path.exists():
         return []
-    with store.opened() as connection:
+    with database.opened() as connection:
         rows = _rows(connection, sql, table)
     return [Reader(name, table, "capture", Place(mark), since_epoch(seen)) for name, table, mark, seen in rows]
 
 
-def forget(store: SqliteStore, reader: str) -> int:
+def forget(database: SqliteDatabase, reader: str) -> int:
     """Strike a reader out."""
-    with store.opened("rw") as connection:
+    with database.opened("rw") as connection:
         connection.execute(READERS)
         return connection.execute("DELETE FROM plainstep_readers WHERE reader = ?", [reader]).rowcount

@@ -15,40 +15,40 @@ from plainstep.stores.sqlite.capture.triggers import CLOCK, Captured
 
 if TYPE_CHECKING:
     from plainstep.stores.sqlite.capture.state import State
-    from plainstep.stores.sqlite.store import SqliteStore
+    from plainstep.stores.sqlite.database import SqliteDatabase
 
 
-def refresh(store: SqliteStore, table: str) -> tuple[CaptureInfo, str]:
+def refresh(database: SqliteDatabase, table: str) -> tuple[CaptureInfo, str]:
     """Bring capture up to the table as it is now.
 
     Columns that were added, or go by another name, are captured from here on under their names, and the values
     they already hold are recorded as updates, so that nothing is lost. Where changes may have been missed, a new
     capture is begun instead.
     """
-    with store.opened("rw") as connection, capture.writing(connection):
-        state = capture.captured(connection, store, table)
+    with database.opened("rw") as connection, capture.writing(connection):
+        state = capture.captured(connection, database, table)
         if state.renamed:
             done = _rename(connection, state)
         elif state.problem:
-            done = _begin_anew(connection, store, state)
+            done = _begin_anew(connection, database, state)
         elif state.waiting:
             done = _take_in(connection, state)
         else:
             done = "nothing to do: every column is captured"
-        state = capture.captured(connection, store, table)
+        state = capture.captured(connection, database, table)
         return capture.info(connection, state), done
 
 
-def _begin_anew(connection: sqlite3.Connection, store: SqliteStore, state: State) -> str:
+def _begin_anew(connection: sqlite3.Connection, database: SqliteDatabase, state: State) -> str:
     if state.table is None:
         raise Refused(
-            f"The table {state.what.table} is gone from {store.name}.",
+            f"The table {state.what.table} is gone from {database.name}.",
             "There is nothing to capture.",
-            f"plainstep capture off {store.name}.{state.what.table}",
+            f"plainstep capture off {database.name}.{state.what.table}",
         )
     key = tuple(name for name in state.what.key if name in state.table.names)
     capture.remove(connection, state.what)
-    capture.install(connection, state.table, capture.chosen_key(state.table, key, store.name))
+    capture.install(connection, state.table, capture.chosen_key(state.table, key, database.name))
     return (
         f"begun anew, because {state.problem}; changes may have been missed, "
         "so every load of it must be reloaded: plainstep reload LOAD"

@@ -11,25 +11,27 @@ from datetime import datetime
 from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.arrays import utc_time
+from plainstep.core.changes.batch import Changes, concat
+from plainstep.core.changes.chains import surely_in_order
 from plainstep.core.changes.ops import NOW, SAME, WAS
 from plainstep.core.positions import Place, Span, Waiting, Window
+from plainstep.deferred import pa
 from plainstep.errors import DataError, Refused, StoreError
 from plainstep.sql.literals import quoted
+from plainstep.stores.recorded_order import in_order, rows_after
 from plainstep.stores.records import CaptureInfo, LeftOut, Snapshot
 from plainstep.stores.sqlite.capture import readers
 from plainstep.stores.sqlite.capture import state as capture
-from plainstep.stores.sqlite.capture.misfits import Misfits
 from plainstep.stores.sqlite.capture.quarantine import Quarantine, noted
 from plainstep.stores.sqlite.capture.spellings import Spellings, has_spellings
 from plainstep.stores.sqlite.connection import begin, fetched
+from plainstep.stores.sqlite.misfits import Misfits
+from plainstep.stores.sqlite.table import SqliteTable
+from plainstep.stores.sqlite.types import Column, column_of
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
-    from plainstep.core.changes.batch import Changes
-    from plainstep.stores.sqlite.store import SqliteStore
-    from plainstep.stores.sqlite.table import SqliteTable
-    from plainstep.stores.sqlite.types import Column
+    from plainstep.stores.sqlite.database import SqliteDatabase
 
 # Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
 BATCH = 1 << 11
@@ -54,27 +56,27 @@ class SqliteSource:
     sure = True
     on_bad_value = "refuse"
 
-    def __init__(self, store: SqliteStore, table: str, types: dict[str, str], reader: str = "") -> None:
-        self.store, self.name, self.types, self.reader = store, table, types, reader
+    def __init__(self, database: SqliteDatabase, table: str, types: dict[str, str], reader: str = "") -> None:
+        self.database, self.name, self.types, self.reader = database, table, types, reader
 
     @cached_property
     def _state(self) -> capture.State:
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             return self._look(connection)
 
     def _look(self, connection: sqlite3.Connection) -> capture.State:
-        state = capture.inspect(connection, self.store.name, self.name)
+        state = capture.inspect(connection, self.database.name, self.name)
         if state is None:
-            raise capture.off(connection, self.store, self.name)
+            raise capture.off(connection, self.database, self.name)
         for old, new in state.renamed.items():
             raise Refused(
-                f"The column {old} of {self.store.name}.{self.name} is called {new} now.",
+                f"The column {old} of {self.database.name}.{self.name} is called {new} now.",
                 "Its changes are recorded, and can be merged as soon as capture knows the new name.",
                 state.remedy,
             )
         if state.problem:
             raise Refused(
-                f"The capture of {self.store.name}.{self.name} cannot be trusted: {state.problem}.",
+                f"The capture of {self.database.name}.{self.name} cannot be trusted: {state.problem}.",
                 "Changes may have been missed or recorded out of order.",
                 state.remedy,
             )
@@ -87,15 +89,13 @@ class SqliteSource:
     def warnings(self) -> list[str]:
         """Columns that were added to the table and are not captured."""
         waiting = [
-            f"the column {name} of {self.name} is not captured yet: plainstep capture refresh {self.store.name}.{self.name}"
+            f"the column {name} of {self.name} is not captured yet: plainstep capture refresh {self.database.name}.{self.name}"
             for name in self._state.waiting
         ]
         return waiting + self.misfits.told()
 
     @cached_property
     def _columns(self) -> list[Column]:
-        from plainstep.stores.sqlite.types import column_of
-
         table = self._state.table
         assert table is not None
         unknown = [name for name in self.types if name not in self._state.what.columns]
@@ -119,7 +119,7 @@ class SqliteSource:
 
     @cached_property
     def _spellings(self) -> Spellings:
-        return Spellings(f"{self.store.name}.{self.name}")
+        return Spellings(f"{self.database.name}.{self.name}")
 
     @cached_property
     def quarantine(self) -> Quarantine:
@@ -128,7 +128,7 @@ class SqliteSource:
 
     def table(self) -> SqliteTable:
         """The table itself, its values read as those of its changes are."""
-        table = self.store.table(self.name, self.types)
+        table = SqliteTable(self.database, self.name, self.types)
         table.misfits = self.misfits
         return table
 
@@ -139,24 +139,22 @@ class SqliteSource:
 
     def held(self) -> CaptureInfo:
         """What its capture holds."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             return capture.info(connection, self._state)
 
     def schema(self) -> pa.Schema:
         """The captured columns."""
-        import pyarrow as pa
-
         return pa.schema([(column.name, column.kind) for column in self._columns])
 
     def span(self) -> Span:
         """How far the changes can be read now."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             begin(connection)
             return self._renewed_span(connection)
 
     def end(self) -> Place:
         """Where its changes end now."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             return Place(capture.bounds(connection, self._state)[1])
 
     def _renewed_span(self, connection: sqlite3.Connection) -> Span:
@@ -170,7 +168,7 @@ class SqliteSource:
 
     def time_of(self, place: Place) -> datetime | None:
         """When the change at a place was recorded, if it is held."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             row = connection.execute(
                 f"SELECT at FROM {quoted(self._state.what.changes)} WHERE seq = ?", [place.position]
             ).fetchone()
@@ -187,7 +185,7 @@ class SqliteSource:
 
     def _before(self, time: datetime) -> int:
         changes = quoted(self._state.what.changes)
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             row = connection.execute(
                 f"SELECT coalesce((SELECT seq - 1 FROM {changes} WHERE at > ? AND seq > 0 ORDER BY seq LIMIT 1), "
                 f"(SELECT max(seq) FROM {changes}), 0)",
@@ -200,7 +198,7 @@ class SqliteSource:
         changes = quoted(self._state.what.changes)
         old = f"FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))"
         before = [min(place.position for place in places)]
-        with self.store.opened("rw" if really else "ro") as connection:
+        with self.database.opened("rw" if really else "ro") as connection:
             connection.execute("BEGIN IMMEDIATE" if really else "BEGIN")
             gone = int(connection.execute(f"SELECT count(*) {old} AND seq > 0", before).fetchone()[0])
             if really:
@@ -220,8 +218,6 @@ class SqliteSource:
 
     def read_bent(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, all of them: with nulls where rows are set aside for a value."""
-        from plainstep.stores.recorded_order import in_order, rows_after
-
         # All that one statement did, by whatever triggers, has one time: the clock stands still while it runs.
         return in_order(self.recorded(window), self.key(), "at", partial(rows_after, self, window))
 
@@ -236,18 +232,12 @@ class SqliteSource:
 
     def in_order(self, numbers: list[int]) -> bool:
         """Whether changes, which are all that certain rows went through in certain transactions, can only be in their order."""
-        from plainstep.core.changes.batch import concat
-        from plainstep.core.changes.chains import surely_in_order
-
         picked = "seq IN (SELECT value FROM json_each(?))"
         changes = concat(self._rows(picked, [json.dumps(numbers)], self._images))
         return surely_in_order(changes, self.key(), "at")
 
     def read_lean(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, with old values of the key only: what costs is to make a value Python's."""
-        import pyarrow as pa
-
-        from plainstep.stores.sqlite.types import Column
 
         if self.on_bad_value == "quarantine":
             return self.read(window)
@@ -269,7 +259,7 @@ class SqliteSource:
             f"SELECT {self._unchanged('f.', 'l.')} FROM json_each(?) pair JOIN {changes} f ON f.seq = pair.value ->> 0 "
             f"JOIN {changes} l ON l.seq = pair.value ->> 1 ORDER BY pair.key"
         )
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             return [
                 bool(same) for (same,) in connection.execute(sql, [json.dumps(list(zip(firsts, lasts, strict=True)))])
             ]
@@ -308,7 +298,7 @@ class SqliteSource:
             f"FROM {quoted(self._state.what.changes)} WHERE {picked} ORDER BY seq"
         )
         none = True
-        with self.store.opened() as connection, closing(connection.execute(sql, values)) as cursor:
+        with self.database.opened() as connection, closing(connection.execute(sql, values)) as cursor:
             for rows in fetched(cursor, BATCH):
                 yield self._changes(rows, images)
                 none = False
@@ -316,16 +306,13 @@ class SqliteSource:
             yield self._changes([], images)
 
     def _changes(self, rows: list[tuple[Any, ...]], images: list[tuple[str, Column]]) -> Changes:
-        import pyarrow as pa
-
-        from plainstep.core.changes.batch import AT, Changes
 
         columns: Sequence[Sequence[Any]] = list(zip(*rows, strict=True)) if rows else [()] * (3 + len(images))
         seq = columns[0]
         table = {
             "op": pa.array(columns[1], pa.int8()),
             "seq": pa.array(seq, pa.int64()),
-            "at": pa.array(columns[2], pa.int64()).cast(pa.timestamp("ms", "UTC")).cast(AT),
+            "at": pa.array(columns[2], pa.int64()).cast(pa.timestamp("ms", "UTC")).cast(utc_time()),
         }
 
         def whose(index: int) -> str:
@@ -353,19 +340,17 @@ class SqliteSource:
     def settled(self, mark: Place, upto: Place) -> None:
         """Everything up to a place is merged: it may be trimmed."""
         with suppress(StoreError):  # a source that may only be read, or is locked: the next step tells it
-            readers.note(self.store, self._state.identity, self.reader, mark.position)
+            readers.note(self.database, self._state.identity, self.reader, mark.position)
 
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
         """The table as it stands, with the position it stands at, from one read transaction."""
-        with self.store.opened() as connection:
+        with self.database.opened() as connection:
             begin(connection)
             span = self._renewed_span(connection)
             yield Snapshot(span, self.schema(), self._batches(connection))
 
     def _batches(self, connection: sqlite3.Connection) -> Iterator[pa.RecordBatch]:
-        import pyarrow as pa
-
         selected = ", ".join(column.read_sql(quoted(column.name)) for column in self._columns)
         cursor = connection.execute(f"SELECT {selected} FROM {quoted(self._state.what.table)}")
         key = [index for index, column in enumerate(self._columns) if column.name in self.key()]

@@ -8,18 +8,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
+from plainstep.deferred import pa
 from plainstep.errors import DataError
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.stores.sqlite.types import Column
 
 
 def has_spellings(column: Column) -> bool:
     """Whether values of a column may be written in several ways."""
-    import pyarrow as pa
-
     return bool(pa.types.is_decimal(column.kind) or pa.types.is_temporal(column.kind))
 
 

@@ -21,7 +21,7 @@ from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.capture.triggers import CLOCK, Captured, tables_sql, triggers_sql
 
 if TYPE_CHECKING:
-    from plainstep.stores.sqlite.store import SqliteStore
+    from plainstep.stores.sqlite.database import SqliteDatabase
 
 # The format of what capture keeps in a file. Format 1 was not noted, and kept fewer notes of displaced rows; its triggers
 # are found to be of an earlier release, and made anew by a refresh.
@@ -195,22 +195,22 @@ def writing(connection: sqlite3.Connection) -> Iterator[None]:
     connection.execute("COMMIT")
 
 
-def turn_on(store: SqliteStore, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
+def turn_on(database: SqliteDatabase, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
     """Turn capture on for a table, by its primary key or another unique set of columns.
 
     Raises:
         Refused: no such table, no key to tell its rows apart.
     """
-    with store.opened("rw") as connection, writing(connection):
-        state = inspect(connection, store.name, table)
+    with database.opened("rw") as connection, writing(connection):
+        state = inspect(connection, database.name, table)
         if state:
             return info(connection, state), False
         found = catalog.find(connection, table)
         if found is None:
-            raise catalog.missing(table, connection, store.name)
+            raise catalog.missing(table, connection, database.name)
         connection.execute(REGISTRY)
-        install(connection, found, chosen_key(found, key, store.name))
-        state = inspect(connection, store.name, table)
+        install(connection, found, chosen_key(found, key, database.name))
+        state = inspect(connection, database.name, table)
         assert state is not None
         return info(connection, state), True
 
@@ -297,35 +297,35 @@ def _never_null(table: catalog.Table, columns: tuple[str, ...]) -> bool:
     return all(column.not_null for column in table.columns if column.name in columns)
 
 
-def turn_off(store: SqliteStore, table: str) -> CaptureInfo:
+def turn_off(database: SqliteDatabase, table: str) -> CaptureInfo:
     """Turn capture off, and forget what it holds."""
-    with store.opened("rw") as connection, writing(connection):
-        state = captured(connection, store, table)
+    with database.opened("rw") as connection, writing(connection):
+        state = captured(connection, database, table)
         found = info(connection, state)
         remove(connection, state.what)
         return found
 
 
-def captured(connection: sqlite3.Connection, store: SqliteStore, table: str) -> State:
+def captured(connection: sqlite3.Connection, database: SqliteDatabase, table: str) -> State:
     """A table's capture.
 
     Raises:
         Refused: it is off.
     """
-    state = inspect(connection, store.name, table)
+    state = inspect(connection, database.name, table)
     if state is None:
-        raise off(connection, store, table)
+        raise off(connection, database, table)
     return state
 
 
-def off(connection: sqlite3.Connection, store: SqliteStore, table: str) -> Refused:
+def off(connection: sqlite3.Connection, database: SqliteDatabase, table: str) -> Refused:
     """The error for a table that is not captured."""
     if catalog.find(connection, table) is None:
-        return catalog.missing(table, connection, store.name)
+        return catalog.missing(table, connection, database.name)
     return Refused(
-        f"Capture is off for {store.name}.{table}.",
+        f"Capture is off for {database.name}.{table}.",
         "No changes of it are recorded, so there is nothing to read.",
-        f"plainstep capture on {store.name}.{table}",
+        f"plainstep capture on {database.name}.{table}",
     )
 
 
@@ -348,11 +348,11 @@ def drop_triggers(connection: sqlite3.Connection, what: Captured) -> None:
             connection.execute(f"DROP TRIGGER {quoted(name)}")
 
 
-def list_all(store: SqliteStore, table: str = "") -> list[CaptureInfo]:
+def list_all(database: SqliteDatabase, table: str = "") -> list[CaptureInfo]:
     """What is captured in the file, of all tables or of one; nothing, if there is no file yet."""
-    if not store.path.exists():
+    if not database.path.exists():
         return []
-    with store.opened() as connection:
+    with database.opened() as connection:
         connection.execute("BEGIN")
         try:
             rows = connection.execute("SELECT table_name FROM plainstep_captures ORDER BY table_name").fetchall()
@@ -361,7 +361,7 @@ def list_all(store: SqliteStore, table: str = "") -> list[CaptureInfo]:
                 return []
             raise
         wanted = [name for (name,) in rows if table.lower() in ("", name.lower())]
-        states = [captured(connection, store, name) for name in wanted]
+        states = [captured(connection, database, name) for name in wanted]
         return [info(connection, state) for state in states]
 
 

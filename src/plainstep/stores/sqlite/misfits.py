@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 from decimal import ROUND_HALF_UP, Decimal
 from typing import TYPE_CHECKING, Any
 
+from plainstep.deferred import pa
 from plainstep.errors import BadValue
+from plainstep.stores.sqlite.types import Misfit, to_arrow
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from plainstep.stores.sqlite.types import Column
 
 
@@ -50,23 +50,17 @@ class Misfits:
         Raises:
             BadValue: one does not fit, and is not to be bent.
         """
-        from plainstep.stores.sqlite.types import Misfit, to_arrow
-
         try:
             return to_arrow(values, column.kind)
         except Misfit as misfit:
             if self.how == "refuse" or column.name in self.never:
                 raise self._refused(column, values[misfit.index], whose(misfit.index)) from None
-        import pyarrow as pa
 
         return pa.concat_arrays([self._bent(column, value, row, whose, out) for row, value in enumerate(values)])
 
     def _bent(
         self, column: Column, value: Any, row: int, whose: Callable[[int], str], out: dict[int, str] | None
     ) -> pa.Array:
-        import pyarrow as pa
-
-        from plainstep.stores.sqlite.types import Misfit, to_arrow
 
         try:
             return to_arrow([value], column.kind)
@@ -111,8 +105,6 @@ def rounded(value: Any, kind: pa.DataType) -> Decimal | int:
     Raises:
         ValueError: it is no number, or the type is of no numbers.
     """
-    import pyarrow as pa
-
     try:
         number = Decimal(str(value))
         whole = number.quantize(Decimal(1).scaleb(-kind.scale if pa.types.is_decimal(kind) else 0), ROUND_HALF_UP)

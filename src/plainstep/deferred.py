@@ -1,0 +1,64 @@
+"""Libraries that take long to import, imported when something of them is first used.
+
+``plainstep --help`` and a step that finds nothing to do need none of them: numpy, pyarrow and its compute functions take
+as long as all the rest of such a step. Those of an extra need not even be installed until then.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from importlib.util import find_spec
+from typing import TYPE_CHECKING, Any
+
+from plainstep.errors import ConfigError
+
+if TYPE_CHECKING:
+    import duckdb
+    import fastavro
+    import httpx
+    import numpy as np
+    import numpy.typing as npt
+    import pandas as pd
+    import pyarrow as pa
+    import pyarrow.compute as pc
+    import pyarrow.csv as pacsv
+    import pyarrow.json as pajson
+    import pyarrow.parquet as pq
+    import tenacity
+else:
+
+    class _Deferred:
+        """Stands for a module until something of it is asked for."""
+
+        def __init__(self, module: str) -> None:
+            self._module = module
+
+        def __getattr__(self, name: str) -> Any:
+            value = getattr(import_module(self._module), name)
+            setattr(self, name, value)  # the next use finds it here, at no cost
+            return value
+
+    duckdb, fastavro, httpx, np, npt, pd, pa, pc, pacsv, pajson, pq, tenacity = map(
+        _Deferred,
+        (
+            "duckdb", "fastavro", "httpx", "numpy", "numpy.typing", "pandas", "pyarrow", "pyarrow.compute", "pyarrow.csv",
+            "pyarrow.json", "pyarrow.parquet", "tenacity",
+        ),
+    )  # fmt: skip
+
+__all__ = ["duckdb", "fastavro", "httpx", "np", "npt", "pa", "pacsv", "pajson", "pc", "pd", "pq", "tenacity"]
+
+
+def need(library: str, extra: str, what: str) -> None:
+    """Refuse what needs a library that is not installed.
+
+    Args:
+        library: the library.
+        extra: the extra of Plain Step that installs it.
+        what: what needs it, as a sentence without its end.
+
+    Raises:
+        ConfigError: it is not installed.
+    """
+    if find_spec(library) is None:
+        raise ConfigError(f"{what}, and {library} is not installed.", "", f"pip install 'plainstep[{extra}]'")
