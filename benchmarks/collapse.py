@@ -99,9 +99,8 @@ def by_pandas(frame: pd.DataFrame, key: list[str]) -> pd.DataFrame:
     op = frame["op"].to_numpy()
     first_op, last_op = op[first], op[last]
     net = keys.iloc[last].reset_index(drop=True)
-    net["op"] = np.where(
-        first_op == 1, np.where(last_op == 3, None, "insert"), np.where(last_op == 3, "delete", "update")
-    )
+    came: Any = np.where(last_op == 3, np.array(None, object), "insert")
+    net["op"] = np.where(first_op == 1, came, np.where(last_op == 3, "delete", "update"))
     net["count"] = np.bincount(group)
     seq = frame["seq"].to_numpy()
     net["first_seq"], net["last_seq"], net["last_at"] = seq[first], seq[last], frame["at"].to_numpy()[last]

@@ -9,6 +9,7 @@ import sqlite3
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import fastavro
 import numpy as np
@@ -108,7 +109,7 @@ def write(folder: Path, table: pa.Table) -> None:
         "height_m": "double",
         "ward": "long",
     }
-    fields = [{"name": name, "type": kind} for name, kind in kinds.items()]
+    fields: list[dict[str, Any]] = [{"name": name, "type": kind} for name, kind in kinds.items()]
     fields.insert(1, {"name": "at", "type": {"type": "long", "logicalType": "timestamp-micros"}})
     with (landing / "new.avro").open("wb") as out:
         fastavro.writer(
@@ -253,8 +254,8 @@ def main() -> None:
         print(f"feeds: {COUNT:,} rows into changes, and the plain reading of the same rows (medians of 12)\n")
         row("feed", "Plain Step", "plain", "ours/plain", "rows a second")
         for name, peer in peers(folder).items():
-            source = plainstep.load_project(folder / "plainstep.toml").load(name).source
-            mine, theirs, ratio = in_pairs(12, lambda source=source: ours(source), peer)
+            read = plainstep.load_project(folder / "plainstep.toml").load(name).source
+            mine, theirs, ratio = in_pairs(12, lambda read=read: ours(read), peer)
             count = COUNT // 5 if name == "avro" else COUNT
             row(name, seconds(mine), seconds(theirs), f"{ratio:.2f} x", f"{count / mine:,.0f}")
 

@@ -137,8 +137,8 @@ def best_of(count: int, rows: int, runs: int) -> tuple[float, float]:
         for turn in range(runs):
             new, puts, drops = parts(count, rows, turn)
             works: list[Callable[[], float]] = [
-                lambda new=new, puts=puts, drops=drops, turn=turn: ours(target, turn, new, puts, drops),  # type: ignore[misc]
-                lambda puts=puts, drops=drops: by_hand(connection, puts, drops),  # type: ignore[misc]
+                lambda new=new, puts=puts, drops=drops, turn=turn: ours(target, turn, new, puts, drops),
+                lambda puts=puts, drops=drops: by_hand(connection, puts, drops),
             ]
             order = (0, 1) if turn % 2 else (1, 0)
             taken = {which: works[which]() for which in order}

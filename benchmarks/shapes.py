@@ -17,6 +17,7 @@ from contextlib import closing, contextmanager
 from pathlib import Path
 
 import duckdb
+import psycopg
 
 import plainstep
 from benchmarks import best_of, in_pairs, row, seconds, shapes_by_hand
@@ -136,7 +137,7 @@ def beside_sqlite(folder: Path, shape: str, mark: int) -> Iterator[tuple[Work, A
 def beside_postgresql(folder: Path, shape: str, mark: int) -> Iterator[tuple[Work, Agree]]:
     """The hand's copy of the target, in a schema of its own."""
     url = (folder / "url").read_text()
-    with shapes_by_hand.psycopg.connect(url, autocommit=True) as connection:
+    with psycopg.connect(url, autocommit=True) as connection:
         connection.execute(f"CREATE SCHEMA hand; CREATE TABLE hand.mark AS SELECT {mark}::bigint AS position")
         for [name] in connection.execute(
             "SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND starts_with(tablename, %s)", [shape]

@@ -10,7 +10,7 @@ import subprocess
 import sys
 import tempfile
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 from click.testing import CliRunner, Result
 from hypothesis import Phase
@@ -51,7 +51,7 @@ class Town:
         if statements:
             self.sql(*statements)
 
-    def __enter__(self) -> Town:
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -84,9 +84,9 @@ class Town:
             with duckdb.connect(str(self.path / "house.duckdb"), read_only=True) as connection:
                 found = [tuple(row.values()) for row in connection.sql(sql).to_arrow_table().to_pylist()]
         else:
-            connection = sqlite3.connect(self.path / f"{store}.db")
-            found = connection.execute(sql).fetchall()
-            connection.close()
+            file = sqlite3.connect(self.path / f"{store}.db")
+            found = file.execute(sql).fetchall()
+            file.close()
         return sorted(found, key=repr)
 
     def run(self, *words: str) -> Result:

@@ -198,11 +198,11 @@ class Comparing(unittest.TestCase):
         waiting = plainstep.collapse(flat(source.changes[seen:]), "k")
         target = Model(dict(merged_to)).play(spoilt).rows
         sides = [pa.Table.from_pylist(list(rows.values()), ROW).to_batches() for rows in (target, source.rows)]
-        with compared(("k",), ROW, *sides, waiting, undo=True) as found:
+        with compared(("k",), ROW, *sides, waiting=waiting, undo=True) as found:
             net = net_of(found)
             self.assertEqual(found.source_rows, len(merged_to))
         self.assertEqual(merged(target, net), merged_to)
-        with compared(("k",), ROW, *sides, waiting, undo=False) as found:
+        with compared(("k",), ROW, *sides, waiting=waiting, undo=False) as found:
             left = {key for table in found.tables() for key in _keys(table)}
         waits = set(waiting.to_arrow()["k"].to_pylist())
         wrong = {key for key in {*target, *merged_to} if target.get(key) != merged_to.get(key)}

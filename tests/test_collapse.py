@@ -170,7 +170,7 @@ class Laws(unittest.TestCase):
         random.shuffle(twice)
         self.assertEqual(facts(collapse(flat(twice), "k")), facts(collapse(flat(changes), "k")))
         collapser = Collapser(["k"])
-        collapser.SMALLEST = 3  # type: ignore[misc]
+        collapser.SMALLEST = 3
         at = 0
         collapser.add(as_changes(flat([])))
         while at < len(changes):  # batches that overlap, as a feed does that sends again what was not acknowledged
@@ -246,8 +246,8 @@ class Memory(unittest.TestCase):
         script = """
 import resource, sys
 import numpy as np, pyarrow as pa
-from plainstep.core.changes import Changes
-from plainstep.core.collapse import Collapser
+from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.collapse import Collapser
 
 chance, keys, size = np.random.default_rng(1), 50_000, 1 << 18
 collapser = Collapser(["k"])

@@ -26,7 +26,7 @@ for line in sys.stdin:
 DIE = "import os, signal\ndef die(*_, **__): os.kill(os.getpid(), signal.SIGKILL)\n"
 POINTS = {
     "before reading": "import plainstep.stores.sqlite.capture.source as m; m.SqliteSource._read = die; m.SqliteSource.snapshot = die",
-    "after reading": "import plainstep.step as m; m.commit_of = die",
+    "after reading": "import plainstep.loads.step as m; m.commit_of = die",
     "in the middle of applying": """
 import plainstep.stores.duckdb.target as d, plainstep.stores.sqlite.target as s
 for owner, name in ((d._Merge, "_insert"), (d._Merge, "_update"), (s._Merge, "_insert"), (s._Merge, "update")):

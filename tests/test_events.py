@@ -210,7 +210,7 @@ class Files(unittest.TestCase):
             town.project.capture_on("town.tree")
             town.project.step("alarm")
             town.sql("INSERT INTO tree VALUES (1, 'young'), (2, 'young')")
-            dies = "import plainstep, os; from plainstep import outbox; outbox.note = lambda *a: os._exit(9); plainstep.load_project('plainstep.toml').step('alarm')"
+            dies = "import plainstep, os; from plainstep.loads.delivery import outbox; outbox.note = lambda *a: os._exit(9); plainstep.load_project('plainstep.toml').step('alarm')"
             child = town.child(dies)
             child.communicate(timeout=60)
             self.assertEqual(child.returncode, 9)

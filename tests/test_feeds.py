@@ -25,7 +25,7 @@ from plainstep.core.changes.batch import Changes, as_changes
 from plainstep.core.diff import compared, difference
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window, parse_point, why_not_continue
 from plainstep.core.schema_drift import Fit, fit, holds, widens
-from plainstep.core.shapes.base import Found, Moment
+from plainstep.core.shapes.base import Found, Held, Moment
 from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.mirror import Mirror
 from plainstep.loads.check import check
@@ -160,7 +160,9 @@ class Steps(unittest.TestCase):
         now = Moment(datetime.now(UTC), 1, 2)
 
         def edits(deletes: str, own: bool) -> Edits:
-            [found] = Mirror(schema, ("k",), deletes, own_capture=own).edits(Found(net), now, None)
+            [found] = Mirror(schema, ("k",), deletes, own_capture=own).edits(
+                Found(net), now, unittest.mock.create_autospec(Held)
+            )
             return found
 
         self.assertEqual(edits("drop", own=True).drop.num_rows, 0)

@@ -190,7 +190,8 @@ class Landings(unittest.TestCase):
             "exponents": [[99], ["1e+20"]],
             "beyond": [[99], [2**63]],
         }
-        for what, files in {**plain, **odd}.items():
+        every: dict[str, Any] = {**plain, **odd}
+        for what, files in every.items():
             with self.subTest(what), Landing() as town:
                 said = []
                 for number, places in enumerate(files):

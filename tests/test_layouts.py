@@ -10,7 +10,7 @@ import tempfile
 import tomllib
 import unittest
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 import duckdb
 import pyarrow as pa
@@ -18,7 +18,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core.changes.batch import AT, Changes
+from plainstep.core.arrays import utc_time
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts.plausibility import doubt
 from tests import layouts
@@ -38,7 +39,7 @@ class Town:
         self.writers = layouts.Writers(self.path)
         self.model = Model()
 
-    def __enter__(self) -> Town:
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -172,7 +173,7 @@ class Wrong(unittest.TestCase):
                 ops = [int(Op.INSERT)] + [int(Op.UPDATE)] * changes
                 was = [None] + [row - (row <= signs) for row in range(1, changes + 1)]
                 table = {"op": pa.array(ops, pa.int8()), "seq": range(changes + 1), "place": [str(row) for row in range(changes + 1)],
-                         "at": pa.nulls(changes + 1, AT), WAS + "k": [None] + [1] * changes, NOW + "k": [1] * (changes + 1),
+                         "at": pa.nulls(changes + 1, utc_time()), WAS + "k": [None] + [1] * changes, NOW + "k": [1] * (changes + 1),
                          WAS + "a": pa.array(was, pa.int64()), NOW + "a": range(1, changes + 2)}  # fmt: skip
                 self.assertEqual(doubt(Changes(pa.table(table)), ("k",), True) is not None, doubtful)
 

@@ -22,6 +22,7 @@ from plainstep.core.positions import Place, Window
 from plainstep.export import openmetrics as metrics
 from plainstep.loads import runner as pacing
 from plainstep.loads.load import Load
+from plainstep.loads.step import step_together
 from plainstep.views.status import LoadStatus
 from tests.histories import Model, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town
@@ -327,7 +328,7 @@ class Pacing(unittest.TestCase):
             loads = [town.project.load(name) for name in ("house", "shed")]
             beats: list[pacing.Beat] = []
             turns = iter([ZeroDivisionError("once"), None, KeyError("twice"), KeyError("again")])
-            real = pacing.step_together
+            real = step_together
 
             def sometimes(loads: list[Load]) -> list[StepOutcome]:
                 wrong = next(turns, None) if loads[0].name == "shed" else None

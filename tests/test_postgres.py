@@ -387,11 +387,11 @@ class Shapes(unittest.TestCase):
 # Where a child is killed: it kills itself, at once and for good, at that point of its own step.
 POINTS = {
     "before reading": """
-import plainstep.stores.postgresql.captured_source as s, plainstep.stores.postgresql.table_source as b, plainstep.stores.postgresql.log_source as l
+import plainstep.stores.postgresql.capture.trigger_source as s, plainstep.stores.postgresql.capture.source as b, plainstep.stores.postgresql.capture.slot_source as l
 for source in (s.CapturedSource, l.LogSource):
     source.read = b.TableSource.snapshot = die
 """,
-    "after reading": "import plainstep.step as m; m.commit_of = die",
+    "after reading": "import plainstep.loads.step as m; m.commit_of = die",
     "in the middle of applying": """
 import plainstep.stores.duckdb.target as d, plainstep.stores.postgresql.target as t
 for owner, name in ((d._Merge, "_insert"), (t._Merge, "_copy"), (t._Merge, "update")):
@@ -1001,7 +1001,10 @@ class Held(unittest.TestCase):
             town.project.step(INTO[0], INTO[1])
             writers.act("commit", 0)
             writers.close()
-            positions = lambda *window: town.project.look(INTO[0], *window).changes.table["seq"].to_pylist()  # noqa: E731
+
+            def positions(*window: str | None) -> Any:
+                return town.project.look(INTO[0], *window).changes.table["seq"].to_pylist()
+
             self.assertEqual(
                 [positions("start"), positions("1"), positions("2", "3"), positions(None)],
                 [[1, 2, 3, 4], [2, 3, 4], [3], [1]],
@@ -1012,7 +1015,7 @@ class Held(unittest.TestCase):
             look = town.run("look", INTO[0], "--after", "start", "--upto", "5")
             self.assertIn("Note: 5 is amid a transaction, which is never split: 4 is taken instead.", look.output)
             loads = [town.project.load(name) for name in INTO[:2]]
-            places = [load.target.mark(load.name).place for load in loads]  # type: ignore[union-attr]
+            places = [load.target.mark(load.name).place for load in loads]
             self.assertEqual(loads[0].source.trim(places), 2)  # what both have merged but the newest
             self.assertEqual(positions(None), [1, 5, 6])
             for load in loads:

@@ -144,8 +144,8 @@ class Captured(Odd):
             remedy = self.refused(town, "kept as an earlier release kept them")
             self.assertEqual(town.run(*remedy.split()[1:]).exit_code, 0)
             self.same(source, target, town)
-            kinds = [event.change["op"] for event in town.project.trace("into_duckdb", "2").events]
-            self.assertEqual(kinds, ["insert", "update", "delete"])
+            ops = [event.change["op"] for event in town.project.trace("into_duckdb", "2").events]
+            self.assertEqual(ops, ["insert", "update", "delete"])
 
     def test_a_row_that_cannot_be_recorded_never_fails_its_writer(self) -> None:
         with park(TREE) as (source, target, town):

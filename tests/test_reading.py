@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from plainstep.core import casting as values
 from plainstep.core import position_labels as places
+from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes, as_changes
 from plainstep.core.changes.ops import Op
 from plainstep.core.diff import compared, difference
@@ -36,7 +37,7 @@ members = st.fixed_dictionaries(
     {}, optional={"i": st.none() | st.integers(-(2**63), 2**63 - 1), "f": st.none() | st.floats(-1e9, 1e9), "t": st.none() | texts,
                   "b": st.none() | st.booleans(), "d": st.none() | st.decimals(-999, 999, places=2)}
 )  # fmt: skip
-KINDS = {
+KINDS: dict[tuple[str, ...], pa.DataType] = {
     ("in", "i"): pa.int64(),
     ("in", "f"): pa.float64(),
     ("in", "t"): pa.string(),
@@ -46,7 +47,7 @@ KINDS = {
 
 
 # What a text may be read as.
-FITTING = [pa.int64(), pa.int32(), pa.float64(), pa.bool_(), pa.string(), pa.binary(), pa.date32(), pa.time64("us"), values.TIMES,
+FITTING = [pa.int64(), pa.int32(), pa.float64(), pa.bool_(), pa.string(), pa.binary(), pa.date32(), pa.time64("us"), utc_time(),
            pa.timestamp("us"), pa.decimal128(10, 2), pa.decimal128(38, 0)]  # fmt: skip
 CSV = kind_of("x.csv")
 
@@ -103,8 +104,8 @@ class Values(unittest.TestCase):
             ("0", pa.bool_(), False),
             ("0x0aff", pa.binary(), b"\x0a\xff"),
             ("2026-05-04", pa.date32(), date(2026, 5, 4)),
-            ("2026-05-04T10:00:00+02:00", values.TIMES, datetime(2026, 5, 4, 8, tzinfo=UTC)),
-            ("2026-05-04 10:00", values.TIMES, datetime(2026, 5, 4, 10, tzinfo=UTC)),
+            ("2026-05-04T10:00:00+02:00", utc_time(), datetime(2026, 5, 4, 8, tzinfo=UTC)),
+            ("2026-05-04 10:00", utc_time(), datetime(2026, 5, 4, 10, tzinfo=UTC)),
             ("oak", pa.string(), "oak"),
         ):
             column = pa.array([text, None, "nonsense of a value"], pa.string())

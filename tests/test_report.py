@@ -10,6 +10,7 @@ import tempfile
 import unittest
 from html import unescape
 from pathlib import Path
+from typing import Any
 
 from tests.support import TREE, Town
 
@@ -59,7 +60,7 @@ class Pages(unittest.TestCase):
                 town.sql(f"INSERT INTO tree VALUES ({number}, {number}, '{NASTY.replace(chr(39), chr(39) * 2)}')")
                 town.sql("UPDATE tree SET a = a + 10", "DELETE FROM tree WHERE k = 1")
                 town.project.step("house")
-            shown_in_notebooks = [
+            shown_in_notebooks: list[Any] = [
                 town.project.look("house", "start"), town.project.net("house", "start"), *town.project.check("house"),
                 *town.project.status("house"), *town.project.step("house"),
             ]  # fmt: skip

@@ -344,7 +344,7 @@ class Secrets(unittest.TestCase):
             page = town.path / "page.html"
             if town.run("report", "-o", str(page)).exit_code == 0:
                 self.unseen(page.read_text())
-            for words in (
+            for words in (  # type: ignore[assignment]
                 ("init", source, target),
                 ("--debug", "init", source, target, "-o", str(town.path / "made.toml")),
             ):
@@ -395,7 +395,7 @@ def certified(folder: Path, name: str) -> tuple[Path, Path]:
     """A certificate for this machine that nobody else has signed, and its key."""
     certificate, key = folder / f"{name}.crt", folder / f"{name}.key"
     words = ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost",
-             "-addext", "subjectAltName=DNS:localhost,IP:127.0.0.1", "-keyout", key, "-out", certificate]  # fmt: skip
+             "-addext", "subjectAltName=DNS:localhost,IP:127.0.0.1", "-keyout", str(key), "-out", str(certificate)]  # fmt: skip
     subprocess.run(words, check=True, capture_output=True)
     return certificate, key
 

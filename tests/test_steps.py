@@ -105,8 +105,8 @@ class Laws(unittest.TestCase):
                 self.assertEqual(town.run(words, name).exit_code, 0)
             self.assertEqual(town.run("trace", name, "1").exit_code, 0)
             self.assertEqual(town.run("look", name, "--format", "csv").exit_code, 0)
-        for words in (["status", "--json", "--metrics", "-"], ["ledger", "--totals"], ["trim", "town"], ["aside"]):
-            self.assertEqual(town.run(*words).exit_code, 0, words)
+        for command in (["status", "--json", "--metrics", "-"], ["ledger", "--totals"], ["trim", "town"], ["aside"]):
+            self.assertEqual(town.run(*command).exit_code, 0, command)
         if town.project.status("house")[0].mark:
             self.assertEqual(town.run("check", *TARGETS).exit_code, 0)
         self.assertEqual(town.fingerprint(), before)

@@ -255,6 +255,7 @@ class Judgement(Refusing):
         with town_into("house", more) as (town, run):
             town.project.step()
             town.sql("DELETE FROM tree WHERE k = 1")
+            from plainstep.loads import reading
             from plainstep.loads import step as stepping
 
             other, found = town.project, list[str]()
@@ -265,7 +266,7 @@ class Judgement(Refusing):
                     found[0] = other.step()[0].outcome
                 return read(*args, **named)
 
-            read = stepping.read_found
+            read = reading.read_found
             with mock.patch.object(stepping, "read_found", late):
                 [outcome] = town.project.step()
             self.assertEqual((found, outcome.outcome), (["stepped"], "nothing"))
@@ -331,9 +332,10 @@ class Formats(unittest.TestCase):
         with town_into("lake") as (town, run):
             town.project.step()
             town.sql("DELETE FROM tree WHERE k = 1")
+            from plainstep.loads import reading
             from plainstep.loads import step as stepping
 
-            read = stepping.read_found
+            read = reading.read_found
 
             def late(*args: Any, **named: Any) -> Any:
                 run("UPDATE plainstep.formats SET version = 99", "SELECT 1")

@@ -46,7 +46,7 @@ class Cuts(unittest.TestCase):
             for part in parts:
                 town.play(part)
             for name in self.NAMES:
-                source = town.project.load(name).source
+                source: Any = town.project.load(name).source
                 whole = self.read(source, Window.between(Place(0), source.span().end))
                 places = [str(row["place"]) for row in whole]
                 chosen = sorted(data.draw(st.sets(st.sampled_from(range(len(places))), max_size=3), label=name))

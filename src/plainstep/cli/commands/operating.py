@@ -49,7 +49,7 @@ def pace(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: 
 
     Each load named, or all. A step with nothing to read logs nothing. A load that fails rests longer and longer, and does not hold up the others.
     """
-    from plainstep.cli.output import run as beats
+    from plainstep.cli.output import runner as beats
     from plainstep.loads.runner import until_told
 
     going = project(ctx).pace(*loads, every=every, tell=beats.in_json if as_json else beats.in_text)

@@ -29,8 +29,8 @@ def look(ctx: click.Context, /, load: str, asked: Asked, unfiltered: bool, as_js
 
     By default those not yet merged. Counts are of the whole window, however few rows are shown.
     """
-    from plainstep import Filter
     from plainstep.cli.output import tables
+    from plainstep.core.changes.filter import Filter
     from plainstep.export import json as forms
 
     only, town = Filter(**chosen), project(ctx)
