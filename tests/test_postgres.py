@@ -1002,8 +1002,8 @@ class Held(unittest.TestCase):
             writers.act("commit", 0)
             writers.close()
 
-            def positions(*window: str | None) -> Any:
-                return town.project.look(INTO[0], *window).changes.table["seq"].to_pylist()
+            def positions(after: str | None, upto: str | None = None) -> Any:
+                return town.project.look(INTO[0], after, upto).changes.table["seq"].to_pylist()
 
             self.assertEqual(
                 [positions("start"), positions("1"), positions("2", "3"), positions(None)],
