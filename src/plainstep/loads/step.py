@@ -116,7 +116,7 @@ def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
                 _deliver(load, outcome)
     except PlainStepError as error:
         _let_go(error)
-        refused = isinstance(error, Refused) or error.exit_status == 4
+        refused = isinstance(error, Refused | DataError)
         outcomes = [StepOutcome(load.name, "refused" if refused else "failed", error=error) for load in loads]
         if refused:
             for load in loads:

@@ -82,7 +82,7 @@ class FolderTarget(SqliteTarget):
     def _files(self, name: str) -> list[str]:
         """A journal's files, oldest first."""
         sql = f"SELECT file FROM {FILES} WHERE table_name = ? ORDER BY step, file"
-        return [file for (file,) in self._rows(sql, [name])]
+        return [file for (file,) in self._rows(FILES, sql, [name])]
 
     def _there(self, file: str) -> Path:
         """Where a file is: a crash may have left it without its name."""
@@ -136,7 +136,7 @@ class FolderTarget(SqliteTarget):
 
     def finish(self) -> None:
         """Give committed files their names."""
-        if self._rows(f"SELECT 1 FROM {FILES} WHERE named = 0 LIMIT 1", []):
+        if self._rows(FILES, f"SELECT 1 FROM {FILES} WHERE named = 0 LIMIT 1", []):
             with self._alone():
                 self._name_what_was_committed()
 

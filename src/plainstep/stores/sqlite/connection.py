@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -92,6 +92,21 @@ def fetched(cursor: sqlite3.Cursor, size: int) -> Iterator[list[tuple[Any, ...]]
         if not rows:
             return
         yield rows
+
+
+def rows_if_there(
+    connection: sqlite3.Connection, table: str, sql: str, parameters: Sequence[Any] = ()
+) -> list[Any] | None:
+    """The rows of a query over a table of our own, or None where the table is not there (yet).
+
+    SQLite has one code for everything that is wrong with a statement: its catalogue says which it is.
+    """
+    try:
+        return connection.execute(sql, parameters).fetchall()
+    except sqlite3.OperationalError:
+        if connection.execute("SELECT 1 FROM sqlite_schema WHERE name = ?", [table]).fetchone():
+            raise
+        return None
 
 
 def explained(error: sqlite3.Error, path: Path, wait: float) -> PlainStepError:

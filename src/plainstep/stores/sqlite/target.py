@@ -17,7 +17,7 @@ from plainstep.stores import ledger as books
 from plainstep.stores.merge import IndexedMerge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.sqlite import catalog
-from plainstep.stores.sqlite.connection import fetched
+from plainstep.stores.sqlite.connection import fetched, rows_if_there
 from plainstep.stores.sqlite.types import Column, Misfit, arrow_type, declaration, to_arrow, to_sqlite
 
 if TYPE_CHECKING:
@@ -45,7 +45,8 @@ class SqliteTarget:
         with self._reading() as connection:
             if connection is None:
                 return []
-            return self._found(connection, sql(self._books(connection)), parameters)
+            kept = self._books(connection)
+            return rows_if_there(connection, kept.marks, sql(kept), parameters) or []
 
     @contextmanager
     def _reading(self) -> Iterator[sqlite3.Connection | None]:
@@ -56,17 +57,9 @@ class SqliteTarget:
         with self.database.opened() as connection:
             yield connection
 
-    def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
+    def _rows(self, table: str, sql: str, parameters: Sequence[Any]) -> list[Any]:
         with self._reading() as connection:
-            return self._found(connection, sql, parameters) if connection else []
-
-    def _found(self, connection: sqlite3.Connection, sql: str, parameters: Sequence[Any]) -> list[Any]:
-        try:
-            return connection.execute(sql, parameters).fetchall()
-        except sqlite3.OperationalError as error:
-            if "no such table" in str(error):
-                return []
-            raise
+            return (rows_if_there(connection, table, sql, parameters) or []) if connection else []
 
     def mark(self, load: str) -> Mark | None:
         """A load's mark, or None before its first step."""
@@ -79,7 +72,9 @@ class SqliteTarget:
 
     def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
         """The newest steps, or the newest that were refused, oldest first."""
-        return [books.entry_of(row) for row in reversed(self._rows(*books.EMBEDDED.find_entries(load, limit, refused)))]
+        kept = books.EMBEDDED
+        rows = self._rows(kept.refusals if refused else kept.ledger, *kept.find_entries(load, limit, refused))
+        return [books.entry_of(row) for row in reversed(rows)]
 
     def record_refusal(self, entry: LedgerEntry) -> None:
         """Write down that a step was refused, unless that is written already."""
@@ -88,7 +83,7 @@ class SqliteTarget:
 
     def aside(self, load: str) -> list[Aside]:
         """The rows of a load that are set aside, oldest first."""
-        return [Aside(*row) for row in self._rows(books.EMBEDDED.find_aside, [load])]
+        return [Aside(*row) for row in self._rows(books.EMBEDDED.kept, books.EMBEDDED.find_aside, [load])]
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none.

@@ -97,6 +97,7 @@ class State:
         table: the table as it is now, or None if it is gone.
         problem: what is wrong, or empty; then changes may have been missed.
         remedy: the command that mends it.
+        early: the trigger of the application that fires before capture's, or empty.
         outdated: whether its triggers were made by an earlier release, or for columns that are gone.
         unreadable: whether its changes are kept as an earlier release kept them.
         ours: whether nobody could make anything run who reads its changes.
@@ -116,6 +117,7 @@ class State:
     table: catalog.Table | None = None
     problem: str = ""
     remedy: str = ""
+    early: str = ""
     outdated: bool = False
     unreadable: bool = False
     ours: bool = False

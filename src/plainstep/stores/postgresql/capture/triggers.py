@@ -63,7 +63,8 @@ class Capture(Way):
             if found.pop(name) != "A":
                 return f"the trigger {name} was switched off, so changes were not recorded"
         if found:
-            return f"the trigger {next(iter(found))} fires before capture's, so what it does is recorded too early"
+            state.early = next(iter(found))
+            return f"the trigger {state.early} fires before capture's, so what it does is recorded too early"
         if not catalog.exists(connection, state.change_table):
             return f"its change table {state.change_table} is gone"
         state.ours = trust.held(connection, state.change_table)
@@ -155,9 +156,8 @@ class Capture(Way):
 
 
 def _way_out(state: State, table: catalog.Table) -> str:
-    if "fires before" in state.problem:
-        name = state.problem.split()[2]
-        return f"ALTER TRIGGER {quoted(name)} ON {table.sql} RENAME TO {quoted('a_' + name)};"
+    if state.early:
+        return f"ALTER TRIGGER {quoted(state.early)} ON {table.sql} RENAME TO {quoted('a_' + state.early)};"
     return state.remedy
 
 

@@ -9,6 +9,7 @@ from plainstep.core.positions import Place
 from plainstep.stores.records import Reader
 from plainstep.stores.sqlite.capture.state import READERS, since_epoch
 from plainstep.stores.sqlite.capture.triggers import CLOCK
+from plainstep.stores.sqlite.connection import rows_if_there
 
 if TYPE_CHECKING:
     from plainstep.stores.sqlite.database import SqliteDatabase
@@ -42,12 +43,7 @@ def _known(database: SqliteDatabase, identity: str, reader: str) -> int | None:
 
 
 def _rows(connection: sqlite3.Connection, sql: str, *values: str) -> list[tuple[Any, ...]]:
-    try:
-        return connection.execute(sql, values).fetchall()
-    except sqlite3.OperationalError as error:
-        if "no such table" in str(error):
-            return []
-        raise
+    return rows_if_there(connection, "plainstep_readers", sql, values) or []
 
 
 def every(database: SqliteDatabase, table: str = "") -> list[Reader]:

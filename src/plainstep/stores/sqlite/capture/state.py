@@ -19,6 +19,7 @@ from plainstep.stores.ledger import EMBEDDED
 from plainstep.stores.records import CaptureInfo
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.capture.triggers import CLOCK, Captured, tables_sql, triggers_sql
+from plainstep.stores.sqlite.connection import rows_if_there
 
 if TYPE_CHECKING:
     from plainstep.stores.sqlite.database import SqliteDatabase
@@ -81,19 +82,11 @@ def inspect(connection: sqlite3.Connection, store: str, table: str) -> State | N
         Refused: a later release keeps it.
     """
     _refuse_later_format(connection)
-    try:
-        row = connection.execute(
-            "SELECT table_name, identity, key_columns, columns, since FROM plainstep_captures "
-            "WHERE lower(table_name) = lower(?)",
-            [table],
-        ).fetchone()
-    except sqlite3.OperationalError as error:
-        if "no such table" in str(error):
-            return None
-        raise
-    if row is None:
+    sql = "SELECT table_name, identity, key_columns, columns, since FROM plainstep_captures WHERE lower(table_name) = lower(?)"
+    rows = rows_if_there(connection, "plainstep_captures", sql, [table])
+    if not rows:
         return None
-    name, identity, key, columns, since = row
+    [(name, identity, key, columns, since)] = rows
     what = Captured(name, tuple(json.loads(key)), tuple(json.loads(columns)))
     state = State(what, identity, since_epoch(since), catalog.find(connection, name))
     _judge(connection, store, state)
@@ -101,15 +94,12 @@ def inspect(connection: sqlite3.Connection, store: str, table: str) -> State | N
 
 
 def _refuse_later_format(connection: sqlite3.Connection) -> None:
-    try:
-        row = connection.execute("SELECT version FROM plainstep_formats WHERE part = 'source'").fetchone()
-    except sqlite3.OperationalError as error:
-        if "no such table" in str(error):
+    sql = "SELECT version FROM plainstep_formats WHERE part = 'source'"
+    for (version,) in rows_if_there(connection, "plainstep_formats", sql) or ():
+        if version <= FORMAT:
             return
-        raise
-    if row and row[0] > FORMAT:
         raise Refused(
-            f"What is captured in this file is kept in format {row[0]}, and this release knows formats up to {FORMAT}.",
+            f"What is captured in this file is kept in format {version}, and this release knows formats up to {FORMAT}.",
             "A later release of Plain Step wrote it.",
             "Use that release: pip install --upgrade plainstep.",
         )
@@ -174,13 +164,10 @@ def _with_names(sql: str, names: dict[str, str], sides: tuple[str, ...]) -> str:
 
 def _cleared(connection: sqlite3.Connection, what: Captured) -> str:
     """Whether the change table is gone or empty, which it never is by itself."""
-    try:
-        row = connection.execute(f"SELECT 1 FROM {quoted(what.changes)} LIMIT 1").fetchone()
-    except sqlite3.OperationalError as error:
-        if "no such table" not in str(error):
-            raise
+    rows = rows_if_there(connection, what.changes, f"SELECT 1 FROM {quoted(what.changes)} LIMIT 1")
+    if rows is None:
         return f"its change table {what.changes} is gone"
-    return "" if row else f"the changes in {what.changes} were cleared"
+    return "" if rows else f"the changes in {what.changes} were cleared"
 
 
 @contextmanager
@@ -354,12 +341,8 @@ def list_all(database: SqliteDatabase, table: str = "") -> list[CaptureInfo]:
         return []
     with database.opened() as connection:
         connection.execute("BEGIN")
-        try:
-            rows = connection.execute("SELECT table_name FROM plainstep_captures ORDER BY table_name").fetchall()
-        except sqlite3.OperationalError as error:
-            if "no such table" in str(error):
-                return []
-            raise
+        sql = "SELECT table_name FROM plainstep_captures ORDER BY table_name"
+        rows = rows_if_there(connection, "plainstep_captures", sql) or []
         wanted = [name for (name,) in rows if table.lower() in ("", name.lower())]
         states = [captured(connection, database, name) for name in wanted]
         return [info(connection, state) for state in states]
