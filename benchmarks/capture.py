@@ -17,6 +17,7 @@ from pathlib import Path
 
 from benchmarks import row
 from plainstep.demo.town import trees
+from plainstep.stores.capabilities import with_capture
 from plainstep.stores.registry import open_store
 
 ROWS = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000
@@ -55,7 +56,7 @@ def barest_audit(path: Path) -> None:
 
 
 def capture(path: Path) -> None:
-    open_store("town", f"sqlite:///{path.name}", path.parent).capture_on("tree")
+    with_capture(open_store("town", f"sqlite:///{path.name}", path.parent)).capture_on("tree", (), "capture", False)
 
 
 def measured(prepare: Callable[[Path], None], folder: Path) -> list[float]:

@@ -26,6 +26,7 @@ from plainstep.core.positions import Mark, Window
 from plainstep.core.schema_drift import Fit
 from plainstep.core.shapes.edits import Edits
 from plainstep.demo.town import trees
+from plainstep.stores.capabilities import with_capture, with_target
 from plainstep.stores.records import Commit, LedgerEntry, Part
 from plainstep.stores.registry import open_store
 
@@ -133,7 +134,7 @@ def best_of(count: int, rows: int, runs: int) -> tuple[float, float]:
         fill(database, "hand", rows)
         times = []
         # Each keeps its connection: a new one must first map the server's memory, page by page.
-        target, connection = open_store("target", database.url, Path()).target(), database.connect()
+        target, connection = with_target(open_store("target", database.url, Path())).target(), database.connect()
         for turn in range(runs):
             new, puts, drops = parts(count, rows, turn)
             works: list[Callable[[], float]] = [
@@ -180,9 +181,9 @@ def transactions(how: str, turn_seconds: int = 8) -> Callable[[], float]:
                 f"CREATE TRIGGER audit AFTER INSERT OR UPDATE OR DELETE ON pgbench_{table} FOR EACH ROW EXECUTE FUNCTION audit()"
             )
     elif how != "nothing":
-        store = open_store("source", database.url, Path())
+        store = with_capture(open_store("source", database.url, Path()), how)
         for table in TABLES:
-            store.capture_on(f"pgbench_{table}", (), how)
+            store.capture_on(f"pgbench_{table}", (), how, False)
 
     def measure() -> float:
         done = subprocess.run(

@@ -18,6 +18,7 @@ from plainstep.cli.main import cli
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.inference import guess
 from plainstep.formats.lines import kind_of
+from plainstep.stores.capabilities import with_tables
 from plainstep.stores.files.listing import Seen, copies, listed, packed, unpacked
 from tests import layouts
 from tests.histories import histories
@@ -150,8 +151,9 @@ class Targets(unittest.TestCase):
             for url in ("sqlite:///house.db", database.url):
                 text = layouts.config(*self.NAMES).replace("duckdb:///house.duckdb", url)
                 with Town(config=text) as town:
-                    for history in ([("insert", 0, {"a": 1, "b": "oak"})], one, other):
-                        town.play(history)
+                    for number, history in enumerate(([], one, other)):
+                        # A window of nothing but truncates would be doubted.
+                        town.play([("insert", 10 + number, {"a": 1, "b": "oak"}), *history])
                         town.project.step()
                         for name in self.NAMES:
                             self.assertEqual(self.rows(town, database, url, name), town.truth, (url, name))
@@ -260,14 +262,12 @@ class Refusals(unittest.TestCase):
     def test_what_a_folder_of_files_is_no_place_for(self) -> None:
         with Town("csv") as town:
             town.play(list(HISTORY))
-            store = town.project.stores["landing"]
-            for refused in (
-                lambda: store.source("x", {}, "capture", ""), lambda: store.table("x", {}),
-                lambda: store.capture_on("x"), lambda: store.capture_off("x"), lambda: store.capture_refresh("x"),
-            ):  # fmt: skip
-                with self.assertRaisesRegex(plainstep.PlainStepError, "folder of files"):
-                    refused()
-            self.assertEqual(store.captures(), [])
+            project = town.project
+            for refused in (project.capture_on, project.capture_off, project.capture_refresh):
+                for how in ("capture", "log"):
+                    self.assertRaisesRegex(plainstep.Refused, "is a folder of files", refused, "landing.x", how=how)
+            self.assertRaisesRegex(plainstep.Refused, "folder of files", with_tables, town.project.stores["landing"])
+            self.assertEqual(town.project.captures("landing"), [])
             self.assertRaises(plainstep.PlainStepError, town.project.load("csv").source.trim, [])
 
     def test_settings_that_exclude_each_other(self) -> None:

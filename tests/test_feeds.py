@@ -33,6 +33,7 @@ from plainstep.loads.load import Load
 from plainstep.loads.step import reload, step
 from plainstep.settings.models import LoadConfig
 from plainstep.sources.factory import SourceFactory
+from plainstep.stores.capabilities import BaseStore, with_target
 from plainstep.stores.records import Snapshot
 from plainstep.stores.registry import open_store
 from tests.histories import ROW, Model, Row, flat, histories, merged
@@ -111,7 +112,7 @@ class Feed:
 
 def load_of(feed: Feed, url: str, folder: Path, **settings: Any) -> Load:
     config = LoadConfig.model_validate({"from": "feed.tree", "into": "t.tree", **settings})
-    store = open_store("t", url, folder)
+    store = with_target(open_store("t", url, folder))
     load = Load(SourceFactory(), "tree", config, store, "tree", store, "tree")
     load.__dict__["source"] = feed
     return load
@@ -181,20 +182,19 @@ class Steps(unittest.TestCase):
             self.assertIn("shed", result.output)
 
 
-class OtherPeoplesStore:
+class OtherPeoplesStore(BaseStore):
     """A store as another package would add it."""
 
+    methods = ("log",)
+
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
-        self.name, self.url, self.base, self.wait = name, url, base, wait
+        self.name, self.url, self.place, self.wait = name, url, url, wait
 
     def source(self, table: str, types: dict[str, str], how: str, reader: str) -> Feed:
         return Feed(Model().play([("insert", 1, {"a": 1, "b": table}), ("insert", 2, {"a": 2, "b": None})]))
 
-    def kept_open(self) -> contextlib.AbstractContextManager[None]:
+    def moment(self, tables: Any) -> contextlib.AbstractContextManager[None]:
         return contextlib.nullcontext()
-
-    def captures(self) -> list[Any]:
-        return []
 
 
 class EntryPoints(unittest.TestCase):
@@ -202,7 +202,7 @@ class EntryPoints(unittest.TestCase):
         point = EntryPoint("feed", f"{__name__}:OtherPeoplesStore", "plainstep.stores")
         ours = entry_points(group="plainstep.stores")
         with Town() as town, unittest.mock.patch("plainstep.stores.registry.entry_points", return_value=[*ours, point]):
-            loads = '[loads.feed]\nfrom = "line.oak"\ninto = "house.oak"\n[stores.line]\nurl = "feed://anywhere"\nwait = 3\n'
+            loads = '[loads.feed]\nfrom = "line.oak"\ninto = "house.oak"\nchanges = "log"\n[stores.line]\nurl = "feed://anywhere"\nwait = 3\n'
             town.config.write_text(town.config.read_text().replace("[loads.house]", loads + "[loads.house]", 1))
             project = town.project
             self.assertEqual(project.step("feed")[0].outcome, "stepped")

@@ -19,6 +19,7 @@ from plainstep.core.positions import Mark, Place
 from plainstep.core.schema_drift import Fit
 from plainstep.core.shapes.edits import Edits
 from plainstep.stores.api import Target
+from plainstep.stores.capabilities import with_target
 from plainstep.stores.duckdb.types import declaration as duckdb_declaration
 from plainstep.stores.records import Commit, LedgerEntry, Part
 from plainstep.stores.registry import open_store
@@ -479,7 +480,7 @@ class Primitives(unittest.TestCase):
     def test_put_patch_drop_append_add(self) -> None:
         for url in ("duckdb:///house.duckdb", "sqlite:///shed.db"):
             with self.subTest(url), Town() as town:
-                target = open_store("t", url, town.path).target()
+                target = with_target(open_store("t", url, town.path)).target()
 
                 def rows(target: Target = target) -> list[tuple[Any, ...]]:
                     found = pa.Table.from_batches(target.rows("tree", self.SCHEMA), self.SCHEMA).to_pylist()

@@ -20,6 +20,7 @@ from plainstep.errors import PlainStepError
 from plainstep.sources.sql_feed import SqlFeed
 from plainstep.sql.engine import connection, evaluated
 from plainstep.sql.expressions import checked
+from plainstep.stores.capabilities import with_tables
 from plainstep.stores.registry import open_store
 from tests import layouts
 from tests.histories import histories
@@ -92,7 +93,7 @@ class Positions(unittest.TestCase):
             with database.connect() as server:
                 server.cursor().executemany(insert.replace("?", "%s"), rows)
             urls = ("sqlite:///p.db", "duckdb:///p.duckdb", database.url)
-            tables = [open_store("s", url, town.path).table("log", {}) for url in urls]
+            tables = [with_tables(open_store("s", url, town.path)).table("log", {}) for url in urls]
             yield [SqlFeed(table, position) for table in tables]
 
     def test_numbers_texts_and_bytes(self) -> None:

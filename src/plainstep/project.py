@@ -12,6 +12,7 @@ from plainstep.core.durations import duration
 from plainstep.deferred import need
 from plainstep.errors import ConfigError, Refused
 from plainstep.loads.load import Load
+from plainstep.stores.capabilities import Store, captures_of, with_capture
 
 if TYPE_CHECKING:
     from datetime import datetime, timedelta
@@ -25,7 +26,6 @@ if TYPE_CHECKING:
     from plainstep.loads.retention import Trimmed
     from plainstep.loads.runner import Beat, Pace
     from plainstep.loads.step import StepOutcome
-    from plainstep.stores.api import Store
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
     from plainstep.views.changes import LookResult
     from plainstep.views.net import NetResult
@@ -289,7 +289,7 @@ class Project:
 
     def forget(self, store: str, reader: str) -> int:
         """Strike a reader out that will never come back; return how many tables it was written down for."""
-        return self._store(store).forget(reader)
+        return with_capture(self._store(store)).forget(reader)
 
     def _store(self, name: str) -> Store:
         if name not in self.stores:
@@ -314,7 +314,7 @@ class Project:
             Refused: it cannot be captured as it is.
         """
         store, table = self._table(place)
-        return store.capture_on(table, key, how, despite_row_security)
+        return with_capture(store, how).capture_on(table, key, how, despite_row_security)
 
     def capture_off(self, place: str, how: str = "capture", really: bool = False) -> CaptureInfo:
         """Turn capture off for ``STORE.TABLE`` and forget its changes.
@@ -339,17 +339,17 @@ class Project:
                 "With capture, what was recorded is forgotten.",
                 f"plainstep step merges them; plainstep capture off {place} --yes forgets them.",
             )
-        return store.capture_off(table, how)
+        return with_capture(store, how).capture_off(table, how)
 
     def capture_refresh(self, place: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring the capture of ``STORE.TABLE`` up to the table's columns; say what was done."""
         store, table = self._table(place)
-        return store.capture_refresh(table, how)
+        return with_capture(store, how).capture_refresh(table, how)
 
     def captures(self, store: str | None = None) -> list[tuple[str, CaptureInfo]]:
         """What is captured, by store: pairs of the store's name and the capture."""
         names = [self._store(store).name] if store is not None else list(self.stores)
-        return [(name, info) for name in names for info in self.stores[name].captures()]
+        return [(name, info) for name in names for info in captures_of(self.stores[name])]
 
 
 def find_table(place: str, stores: dict[str, Store], usage: str) -> tuple[Store, str]:

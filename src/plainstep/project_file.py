@@ -18,11 +18,11 @@ from plainstep.redaction import keep_secret
 from plainstep.settings.locations import explained, line_of
 from plainstep.settings.models import Config
 from plainstep.sources.factory import SourceFactory
+from plainstep.stores.capabilities import Store, with_target
 from plainstep.stores.registry import open_store
 
 if TYPE_CHECKING:
     from plainstep.settings.models import LoadConfig
-    from plainstep.stores.api import Store
 
 from plainstep.project import Project, find_table, unknown
 
@@ -86,8 +86,9 @@ def _load(path: Path, text: str, stores: dict[str, Store], name: str, said: Load
         return f"{path}, line {line_of(text, ['loads', name, setting])}"
 
     from_store, from_table = find_table(said.source, stores, f"{where('from')}: from = STORE.TABLE")
-    into_store, into_table = find_table(said.into, stores, f"{where('into')}: into = STORE.TABLE")
-    if from_store is into_store and from_table == into_table:
+    named, into_table = find_table(said.into, stores, f"{where('into')}: into = STORE.TABLE")
+    into_store = with_target(named)
+    if from_store is named and from_table == into_table:
         raise ConfigError(f"{where('into')}: the load {name} would merge {said.into} into itself.")
     _refuse_misplaced(where, said, into_store.appends_only)
     deliver = _filled(path, text, ["loads", name, "deliver"], said.deliver)

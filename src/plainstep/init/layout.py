@@ -17,12 +17,12 @@ from plainstep.deferred import np, pa
 from plainstep.errors import PlainStepError
 from plainstep.settings.models import LayoutConfig, LoadConfig
 from plainstep.sources.layout_binding import bound
+from plainstep.stores.capabilities import HasFeed, Store, with_tables
 
 if TYPE_CHECKING:
     from plainstep.core.layouts.inference import Proposal
     from plainstep.core.layouts.layout import Layout
     from plainstep.core.layouts.plausibility import Doubt
-    from plainstep.stores.api import Store
 
 # Rows that are looked at, and that are shown.
 ROWS, SHOWN = 2000, 5
@@ -46,7 +46,7 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
     """
     rows = _sample(store, table)
     fields = fields_of(rows)
-    found = guess(rows, fields, ordered=hasattr(store, "feed"))
+    found = guess(rows, fields, ordered=isinstance(store, HasFeed))
     if key:
         found.key = Guess("key", list(key), "you said so", True)
     absent = _absent(rows, found)
@@ -67,10 +67,9 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
 
 
 def _sample(store: Store, table: str) -> pa.Table:
-    if hasattr(store, "feed"):
-        rows: pa.Table = store.feed(table, LayoutConfig(), None).sample()
-        return rows
-    found = store.table(table, {})
+    if isinstance(store, HasFeed):
+        return store.feed(table, LayoutConfig(), None).sample()
+    found = with_tables(store).table(table, {})
     with found.reading() as reading:
         batches = list(reading.select(found.schema().names, {}, f"LIMIT {ROWS}"))
     if not batches:

@@ -5,16 +5,13 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, PlainStepError
 from plainstep.init.layout import on_one_line, toml
 from plainstep.redaction import shown_url
+from plainstep.stores.capabilities import HasTables, Store, captures_of, with_tables
 from plainstep.stores.registry import open_store
-
-if TYPE_CHECKING:
-    from plainstep.stores.api import Store
 
 
 @dataclass(frozen=True)
@@ -52,13 +49,13 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
     names = _named(source), _named(target)
     names = names if names[0] != names[1] else (f"{names[0]}_source", f"{names[1]}_target")
     store, _ = (open_store(name, url, base, 10.0) for name, url in zip(names, (source, target), strict=True))
-    there = store.tables()
+    there = store.tables() if isinstance(store, HasTables) else []
     unknown = [name for name in tables if name not in there]
     if unknown:
         raise ConfigError(
             f"{shown_url(source)} has no table {unknown[0]!r}.", "", f"Its tables: {', '.join(there) or 'none'}."
         )
-    captured = {one.table for one in store.captures()}
+    captured = {one.table for one in captures_of(store)}
     found = [_look(store, name, name in captured) for name in (tables or there)]
     lines = ["# Written by plainstep init. Mend what is wrong, then:"]
     lines += [
@@ -92,7 +89,7 @@ def _without_password(url: str, store: str) -> tuple[str, str]:
 
 def _look(store: Store, name: str, captured: bool) -> Found:
     try:
-        table = store.table(name, {})
+        table = with_tables(store).table(name, {})
         schema = table.schema()
         untyped = [field.name for field in schema if pa.types.is_null(field.type)]
         trouble, hint = "", ""

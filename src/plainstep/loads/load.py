@@ -9,9 +9,12 @@ from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
+from plainstep.stores.capabilities import Store
+
 if TYPE_CHECKING:
     from plainstep.settings.models import LoadConfig
-    from plainstep.stores.api import Source, Store, Target
+    from plainstep.stores.api import Source, Target
+    from plainstep.stores.capabilities import HasTarget
 
 
 class Sources(Protocol):
@@ -48,7 +51,7 @@ class Load:
     config: LoadConfig
     from_store: Store
     from_table: str
-    into_store: Store
+    into_store: HasTarget
     into_table: str
     rows_store: Store | None = None
     rows_table: str = ""

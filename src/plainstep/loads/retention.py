@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Window
 from plainstep.errors import ConfigError, PlainStepError
+from plainstep.stores.capabilities import HasCapture, Store, with_capture
 
 if TYPE_CHECKING:
-    from plainstep.stores.api import Source, Store
+    from plainstep.stores.api import Source
     from plainstep.stores.records import CaptureInfo, Reader
 
 # A reader that has not been heard of for so long, while changes wait for it, may never come back.
@@ -72,6 +73,7 @@ def trim(store: Store, keep: timedelta | None = None, table: str = "", really: b
     Raises:
         ConfigError: the table is not captured.
     """
+    store = with_capture(store)
     captures = store.captures(table, "capture")
     if table and not captures:
         raise ConfigError(f"{store.name}.{table} is not captured.", "", f"plainstep capture list {store.name}")
@@ -82,7 +84,7 @@ def trim(store: Store, keep: timedelta | None = None, table: str = "", really: b
     ]
 
 
-def _trim(store: Store, info: CaptureInfo, readers: list[Reader], keep: timedelta | None, really: bool) -> Trimmed:
+def _trim(store: HasCapture, info: CaptureInfo, readers: list[Reader], keep: timedelta | None, really: bool) -> Trimmed:
     found = Trimmed(store.name, info.table, info.held)
     if info.problem:
         found.why_not = f"{info.problem}: {info.remedy}"
@@ -102,6 +104,7 @@ def _trim(store: Store, info: CaptureInfo, readers: list[Reader], keep: timedelt
 def unmerged(store: Store, table: str, how: str) -> list[ReaderStanding]:
     """The readers of a captured table for which changes wait; none where its capture cannot be read any more."""
     try:
+        store = with_capture(store, how)
         source = store.source(table, {}, how, "")
         standings = [_standing(source, one) for one in store.readers() if (one.table, one.how) == (table, how)]
     except PlainStepError:

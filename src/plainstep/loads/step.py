@@ -33,6 +33,7 @@ from plainstep.loads.windows import (
     span_of,
 )
 from plainstep.progress import counted
+from plainstep.stores.capabilities import with_source
 from plainstep.stores.ledger import moved
 from plainstep.stores.records import LedgerEntry, Part
 from plainstep.stores.retry import retried
@@ -211,7 +212,9 @@ def _once(loads: Sequence[Load]) -> list[StepOutcome]:
     loads[0].target.finish()
     with ExitStack() as reading:
         if len(loads) > 1 and _needs_moment(loads):
-            reading.enter_context(source.moment([load.from_table for load in loads]))
+            reading.enter_context(
+                with_source(source, loads[0].config.changes).moment([load.from_table for load in loads])
+            )
         heads: dict[tuple[str, str], Span] = {}
         found = [_planned(load, reading, heads) for load in loads]
         plans = [one for one in found if isinstance(one, _Plan)]

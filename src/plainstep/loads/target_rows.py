@@ -9,6 +9,7 @@ from plainstep.core.diff import known, widened
 from plainstep.core.schema_drift import as_held
 from plainstep.deferred import pa, pc
 from plainstep.sql.literals import quoted
+from plainstep.stores.capabilities import with_tables
 
 if TYPE_CHECKING:
     from plainstep.core.shapes.base import TargetTable
@@ -98,7 +99,7 @@ class TargetRows:
     def _table(self, suffix: str) -> Table:
         """One of the tables, to be read."""
         if suffix not in self._read:
-            table = self.load.into_store.table(beside(self.load.into_table, suffix), {})
+            table = with_tables(self.load.into_store).table(beside(self.load.into_table, suffix), {})
             table.schema()  # known from here on: not looked up while the table is being read
             self._read[suffix] = table
         return self._read[suffix]

@@ -15,6 +15,7 @@ from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.sources.feed import refuse_key
 from plainstep.sources.full_table import whole_rows
+from plainstep.stores.capabilities import with_tables
 from plainstep.stores.records import Snapshot
 
 if TYPE_CHECKING:
@@ -38,7 +39,7 @@ class DiffSource:
 
     def __init__(self, load: Load) -> None:
         self.load = load
-        self.table = load.from_store.table(load.from_table, load.config.types)
+        self.table = with_tables(load.from_store).table(load.from_table, load.config.types)
 
     def key(self) -> tuple[str, ...]:
         """The columns that tell rows apart."""

@@ -16,6 +16,7 @@ from plainstep.sources.projected import narrows, scoped
 from plainstep.sources.sql_feed import SqlFeed
 from plainstep.sql.literals import text
 from plainstep.stores.api import LooselyTyped
+from plainstep.stores.capabilities import HasFeed, with_source, with_tables
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
@@ -47,7 +48,8 @@ class SourceFactory:
 
 
 def _captured(load: Load) -> Source:
-    source = load.from_store.source(load.from_table, load.config.types, load.config.changes, load.reader)
+    how = load.config.changes
+    source = with_source(load.from_store, how).source(load.from_table, load.config.types, how, load.reader)
     if load.config.on_bad_value == "refuse":
         return source
     if not isinstance(source, LooselyTyped):
@@ -63,7 +65,7 @@ def _captured(load: Load) -> Source:
 def _rows(load: Load) -> Table | None:
     if load.rows_store is None:
         return None
-    return load.rows_store.table(load.rows_table, {})
+    return with_tables(load.rows_store).table(load.rows_table, {})
 
 
 def _table(load: Load) -> FeedSource:
@@ -109,17 +111,17 @@ def _table(load: Load) -> FeedSource:
 
 def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:
     store = load.from_store
-    if hasattr(store, "feed"):
-        found: Feed = store.feed(load.from_table, said, overlap)
-        return found
+    if isinstance(store, HasFeed):
+        return store.feed(load.from_table, said, overlap)
     if not said.position:
         raise ConfigError(
             f"The layout of {load.name} names no position.",
             "A table has no order of its own.",
             f'Name the columns that order its rows: position = ["..."] in [loads.{load.name}.layout].',
         )
-    table = store.table(load.from_table, load.config.types)
-    times = None if isinstance(said.time, str) else store.table(said.time.table, {})
+    tables = with_tables(store)
+    table = tables.table(load.from_table, load.config.types)
+    times = None if isinstance(said.time, str) else tables.table(said.time.table, {})
     aside = frozenset(bookkeeping(said)) - set(load.config.key)
     return SqlFeed(table, tuple(said.position), said.time, times, _old_first(table, said), overlap, aside)
 
@@ -139,7 +141,7 @@ def _column(load: Load) -> FeedSource:
         raise ConfigError(
             f"The load {load.name} reads by a column that grows, and names none.", "", 'Add column = ["..."].'
         )
-    table = load.from_store.table(load.from_table, config.types)
+    table = with_tables(load.from_store).table(load.from_table, config.types)
     key = tuple(config.key) or table.key()
     if not key:
         raise refuse_key(load.name)

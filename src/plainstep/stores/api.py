@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from plainstep.core.positions import Mark, Place, Span, TableMark, Waiting, Window
 from plainstep.deferred import pa
-from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, LeftOut, Reader, Snapshot, TableInfo
+from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, LeftOut, Snapshot, TableInfo
 
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
@@ -331,92 +331,4 @@ class Target(Protocol):
             MarkMoved: a mark is no longer where it was read.
             Refused: the edits cannot be made; nothing was written.
         """
-        ...
-
-
-class Store(Protocol):
-    """A place with a URL that holds tables.
-
-    Attributes:
-        name: its name in plainstep.toml.
-        url: its URL, without a password.
-        place: what tells it from every other store: a path, or a server and a database.
-        wait: how many seconds to wait for a lock, or to come back to a server that was lost.
-        exclusive: whether it cannot be written while it is being read.
-        appends_only: whether rows can only be added to it.
-    """
-
-    name: str
-    url: str
-    place: str
-    wait: float
-    exclusive: bool
-    appends_only: bool
-
-    def source(self, table: str, types: dict[str, str], how: str, reader: str) -> Source:
-        """The changes of one table. Nothing is opened yet.
-
-        Args:
-            table: the table's name.
-            types: what columns hold, where it is not what they are declared as.
-            how: how its changes are read: ``capture`` or ``log``.
-            reader: who reads, by a name that is the same at every step.
-
-        Raises:
-            Refused: the store is no source.
-        """
-        ...
-
-    def table(self, name: str, types: dict[str, str]) -> Table:
-        """One of its tables or views, to be read as it is. Nothing is opened yet.
-
-        Args:
-            name: its name.
-            types: what columns hold, where it is not what they are declared as.
-
-        Raises:
-            Refused: the store has no tables.
-        """
-        ...
-
-    def tables(self) -> list[str]:
-        """The tables that it holds, without Plain Step's own."""
-        ...
-
-    def target(self) -> Target:
-        """The store as a place to merge into."""
-        ...
-
-    def capture_on(
-        self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
-    ) -> tuple[CaptureInfo, bool]:
-        """Turn capture on; say what is captured, and whether it was off before."""
-        ...
-
-    def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
-        """Turn capture off and forget its changes."""
-        ...
-
-    def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
-        """Bring capture up to the table's columns; say what was done."""
-        ...
-
-    def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
-        """What is captured in this store; of one table, or in one way, where these are named."""
-        ...
-
-    def moment(self, tables: Sequence[str]) -> AbstractContextManager[None]:
-        """Meanwhile, the spans and snapshots of these captured tables are of one moment."""
-        ...
-
-    def kept_open(self) -> AbstractContextManager[None]:
-        """Keep what costs to open open meanwhile, so that many small looks cost little."""
-        ...
-
-    def readers(self, table: str = "") -> list[Reader]:
-        """Who reads its captured tables, or one of them, as far as they are written down."""
-        ...
-
-    def forget(self, reader: str) -> int:
-        """Strike a reader out; return how many tables it was written down for."""
         ...

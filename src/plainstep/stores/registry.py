@@ -9,7 +9,7 @@ from typing import cast
 
 from plainstep.errors import ConfigError
 from plainstep.redaction import keep_secret, shown_url
-from plainstep.stores.api import Store
+from plainstep.stores.capabilities import Store
 
 GROUP = "plainstep.stores"
 

@@ -11,6 +11,7 @@ from plainstep.core.positions import Span, Window
 from plainstep.deferred import pa
 from plainstep.errors import DataError, Refused
 from plainstep.stores.api import LooselyTyped
+from plainstep.stores.capabilities import with_tables
 from plainstep.stores.rows_by_key import matching
 
 if TYPE_CHECKING:
@@ -77,7 +78,7 @@ def _table(load: Load) -> Table:
     """The table itself, its values read as those of its changes are."""
     if isinstance(load.whole_source, LooselyTyped):
         return load.whole_source.table()
-    return load.from_store.table(load.from_table, load.config.types)
+    return with_tables(load.from_store).table(load.from_table, load.config.types)
 
 
 def _named(row: dict[str, Any], key: tuple[str, ...]) -> str:

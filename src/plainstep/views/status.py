@@ -15,6 +15,7 @@ from plainstep.loads.delivery.outbox import counts
 from plainstep.loads.readiness import judged
 from plainstep.loads.windows import ahead, shown, span_of
 from plainstep.stores.api import CapturedTable, ForeignSource
+from plainstep.stores.capabilities import with_capture
 from plainstep.views.capture_probe import missed
 
 if TYPE_CHECKING:
@@ -185,7 +186,9 @@ def _weigh_risk(load: Load, found: LoadStatus, keep: timedelta | None) -> None:
     """Whether what waits may be forgotten before it is merged."""
     step = f"plainstep step {load.name}"
     table = found.capture.table if found.capture else ""
-    if load.config.changes == "capture" and load.reader not in {one.name for one in load.from_store.readers(table)}:
+    if load.config.changes == "capture" and load.reader not in {
+        one.name for one in with_capture(load.from_store).readers(table)
+    }:
         found.health, found.remedy = "at risk", step
         found.reason = f"{load.config.source} does not know this load as a reader (it may only be read), so trim may forget what waits"
     elif keep is not None and found.lag_seconds and found.lag_seconds > keep.total_seconds():

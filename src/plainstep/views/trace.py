@@ -20,6 +20,7 @@ from plainstep.loads.keys import key_of
 from plainstep.loads.planning import held_by, shape_of
 from plainstep.loads.windows import resolve, shown, span_of
 from plainstep.sources.projected import narrows, scope_of
+from plainstep.stores.capabilities import with_tables
 from plainstep.stores.records import LedgerEntry
 from plainstep.stores.rows_by_key import matching
 from plainstep.views.changes import read_changes, with_bad_values
@@ -168,8 +169,8 @@ def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) 
 def _table(load: Load) -> Table | None:
     """The table that the changes are of, if it can be read."""
     if load.source.own_capture:
-        return load.from_store.table(load.from_table, load.config.types)
-    return load.rows_store.table(load.rows_table, load.config.types) if load.rows_store else None
+        return with_tables(load.from_store).table(load.from_table, load.config.types)
+    return with_tables(load.rows_store).table(load.rows_table, load.config.types) if load.rows_store else None
 
 
 def _at_target(load: Load, wanted: pa.Table) -> dict[str, Any] | None:

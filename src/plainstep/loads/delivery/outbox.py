@@ -11,6 +11,7 @@ from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.events import outbox_schema
 from plainstep.deferred import pa
 from plainstep.sql.literals import text
+from plainstep.stores.capabilities import with_tables
 from plainstep.stores.records import Aside, Commit, LedgerEntry, Part
 
 if TYPE_CHECKING:
@@ -53,7 +54,7 @@ def counts(load: Load) -> tuple[int, int]:
     """How many events wait, and how many are set aside."""
     if load.target.table(load.into_table, ()) is None:
         return 0, 0
-    table = load.into_store.table(load.into_table, {})
+    table = with_tables(load.into_store).table(load.into_table, {})
     with table.reading() as reading:
         found = reading.first(
             f"SELECT coalesce(sum(CASE state WHEN 'waiting' THEN 1 ELSE 0 END), 0), "
@@ -87,6 +88,6 @@ def _rows(load: Load, condition: str, names: Sequence[str] = ()) -> list[dict[st
     if load.target.table(load.into_table, ()) is None:
         return []
     schema: pa.Schema = pa.schema([outbox_schema().field(name) for name in names]) if names else outbox_schema()
-    with load.into_store.table(load.into_table, {}).reading() as reading:
+    with with_tables(load.into_store).table(load.into_table, {}).reading() as reading:
         batches = reading.select(schema.names, {}, f"WHERE {condition}")
         return [row for batch in batches for row in batch.cast(schema).to_pylist()]

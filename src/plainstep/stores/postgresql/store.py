@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from contextlib import AbstractContextManager, nullcontext
 from typing import TYPE_CHECKING
 
+from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.capture import registry
 from plainstep.stores.postgresql.capture.slot import Log
@@ -20,11 +20,12 @@ if TYPE_CHECKING:
     from plainstep.stores.records import CaptureInfo, Reader
 
 
-class PostgresqlStore(PostgresqlDatabase):
+class PostgresqlStore(PostgresqlDatabase, BaseStore):
     """A PostgreSQL database as a store. See ``PostgresqlDatabase`` for its arguments."""
 
     exclusive = False
     appends_only = False
+    methods = ("capture", "log")
 
     def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
         """The changes of one table, from its change table or from the server's log."""
@@ -62,10 +63,6 @@ class PostgresqlStore(PostgresqlDatabase):
         ways = [how] if how else ["capture", "log"]
         with self.opened() as connection:
             return [info for way in ways for info in self._way(way).list_all(connection, table)]
-
-    def kept_open(self) -> AbstractContextManager[None]:
-        """Nothing to do: nothing here costs much to open."""
-        return nullcontext()
 
     def readers(self, table: str = "") -> list[Reader]:
         """Who reads its captured tables, or one of them, as far as they are written down."""

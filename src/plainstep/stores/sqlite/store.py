@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from plainstep.errors import Refused
+from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.capture import readers
 from plainstep.stores.sqlite.capture import refresh as refreshing
@@ -18,15 +19,15 @@ if TYPE_CHECKING:
     from plainstep.stores.records import CaptureInfo, Reader
 
 
-class SqliteStore(SqliteDatabase):
+class SqliteStore(SqliteDatabase, BaseStore):
     """A SQLite file as a store. See ``SqliteDatabase`` for its arguments."""
 
     exclusive = True
     appends_only = False
+    methods = ("capture",)
 
     def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> SqliteSource:
         """The changes of one captured table."""
-        self._refuse_log(how)
         return SqliteSource(self, table, types, reader)
 
     def table(self, name: str, types: dict[str, str]) -> SqliteTable:
@@ -46,26 +47,25 @@ class SqliteStore(SqliteDatabase):
         self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
     ) -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before."""
-        self._refuse_log(how)
         return capture.turn_on(self, table, key)
 
     def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
         """Turn capture off and forget its changes."""
-        self._refuse_log(how)
         return capture.turn_off(self, table)
 
     def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring capture up to the table's columns; say what was done."""
-        self._refuse_log(how)
         return refreshing.refresh(self, table)
 
-    def _refuse_log(self, how: str) -> None:
-        if how == "log":
-            raise Refused(
+    def lacking(self, what: str) -> Refused:
+        """Why it lacks something: a file keeps no log."""
+        if what == "log":
+            return Refused(
                 f"{self.name} is a SQLite file, which keeps no log of changes that could be read.",
                 "",
                 "Use changes = 'capture', or capture on without --how.",
             )
+        return super().lacking(what)
 
     def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
         """What is captured in this file; of one table, where it is named."""

@@ -1,0 +1,218 @@
+"""What a store can: it says so by what it has. And what is told of one that lacks what is asked of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import AbstractContextManager, nullcontext
+from typing import TYPE_CHECKING, Protocol, runtime_checkable
+
+from plainstep.errors import Refused
+
+if TYPE_CHECKING:
+    from datetime import timedelta
+
+    from plainstep.settings.models import LayoutConfig
+    from plainstep.stores.api import Source, Table, Target
+    from plainstep.stores.feed import Feed
+    from plainstep.stores.records import CaptureInfo, Reader
+
+
+class Store(Protocol):
+    """A place with a URL. It is made from a name, a URL, the folder that relative paths start from, and a wait.
+
+    Attributes:
+        name: its name in plainstep.toml.
+        url: its URL, without a password.
+        place: what tells it from every other store: a path, or a server and a database.
+        wait: how many seconds to wait for a lock, or to come back to a server that was lost.
+    """
+
+    name: str
+    url: str
+    place: str
+    wait: float
+
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Keep what costs to open open meanwhile, so that many small looks cost little."""
+        ...
+
+    def lacking(self, what: str) -> Refused:
+        """Why it lacks something (``capture``, ``log``, ``tables``, ``feed`` or ``target``), and what to do instead."""
+        ...
+
+
+@runtime_checkable
+class HasTables(Store, Protocol):
+    """A store whose tables can be read as they are."""
+
+    def table(self, name: str, types: dict[str, str]) -> Table:
+        """One of its tables or views. Nothing is opened yet.
+
+        Args:
+            name: its name.
+            types: what columns hold, where it is not what they are declared as.
+        """
+        ...
+
+    def tables(self) -> list[str]:
+        """The tables that it holds, without Plain Step's own."""
+        ...
+
+
+@runtime_checkable
+class HasFeed(Store, Protocol):
+    """A store that holds feeds, whose rows are in an order of their own."""
+
+    def feed(self, name: str, layout: LayoutConfig, overlap: int | timedelta | None) -> Feed:
+        """One of its feeds. Nothing is opened yet.
+
+        Args:
+            name: its name, or a pattern.
+            layout: how its rows are read.
+            overlap: how far before the mark to begin, or None.
+        """
+        ...
+
+
+@runtime_checkable
+class HasSource(Store, Protocol):
+    """A store that tells the changes of its tables.
+
+    Attributes:
+        methods: the ways in which it does: ``capture`` (recorded by triggers), ``log`` (its own log).
+    """
+
+    methods: tuple[str, ...]
+
+    def source(self, table: str, types: dict[str, str], how: str, reader: str) -> Source:
+        """The changes of one table. Nothing is opened yet.
+
+        Args:
+            table: the table's name.
+            types: what columns hold, where it is not what they are declared as.
+            how: one of its methods.
+            reader: who reads, by a name that is the same at every step.
+        """
+        ...
+
+    def moment(self, tables: Sequence[str]) -> AbstractContextManager[None]:
+        """Meanwhile, the spans and snapshots of these tables are of one moment."""
+        ...
+
+
+@runtime_checkable
+class HasCapture(HasSource, Protocol):
+    """A store whose changes are told only of tables for which that was turned on."""
+
+    def capture_on(
+        self, table: str, key: tuple[str, ...], how: str, despite_row_security: bool
+    ) -> tuple[CaptureInfo, bool]:
+        """Turn capture on; say what is captured, and whether it was off before."""
+        ...
+
+    def capture_off(self, table: str, how: str) -> CaptureInfo:
+        """Turn capture off and forget its changes."""
+        ...
+
+    def capture_refresh(self, table: str, how: str) -> tuple[CaptureInfo, str]:
+        """Bring capture up to the table's columns; say what was done."""
+        ...
+
+    def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
+        """What is captured in this store; of one table, or in one way, where these are named."""
+        ...
+
+    def readers(self, table: str = "") -> list[Reader]:
+        """Who reads its captured tables, or one of them, as far as they are written down."""
+        ...
+
+    def forget(self, reader: str) -> int:
+        """Strike a reader out; return how many tables it was written down for."""
+        ...
+
+
+@runtime_checkable
+class HasTarget(Store, Protocol):
+    """A store that can be merged into.
+
+    Attributes:
+        exclusive: whether it cannot be written while it is being read.
+        appends_only: whether rows can only be added to it.
+    """
+
+    exclusive: bool
+    appends_only: bool
+
+    def target(self) -> Target:
+        """The store as a place to merge into."""
+        ...
+
+
+class BaseStore:
+    """What a store is that has nothing to keep open, and nothing to say of what it lacks."""
+
+    name: str
+
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Nothing to do: nothing here costs much to open."""
+        return nullcontext()
+
+    def lacking(self, what: str) -> Refused:
+        """What it lacks, without advice."""
+        told = {
+            "capture": "cannot record changes by triggers",
+            "log": "keeps no log of changes that could be read",
+            "tables": "has no tables that could be read",
+            "feed": "holds no feed of changes",
+            "target": "cannot be merged into",
+        }
+        return Refused(f"{self.name} {told.get(what, f'cannot do {what}')}.", "", "")
+
+
+def with_tables(store: Store) -> HasTables:
+    """A store that has tables.
+
+    Raises:
+        Refused: it has none.
+    """
+    if not isinstance(store, HasTables):
+        raise store.lacking("tables")
+    return store
+
+
+def with_source(store: Store, how: str) -> HasSource:
+    """A store that tells changes in a way.
+
+    Raises:
+        Refused: it does not.
+    """
+    if not isinstance(store, HasSource) or how not in store.methods:
+        raise store.lacking(how)
+    return store
+
+
+def with_capture(store: Store, how: str = "capture") -> HasCapture:
+    """A store in which capture is turned on and off, in a way.
+
+    Raises:
+        Refused: it does not.
+    """
+    if not isinstance(store, HasCapture) or how not in store.methods:
+        raise store.lacking(how)
+    return store
+
+
+def with_target(store: Store) -> HasTarget:
+    """A store that can be merged into.
+
+    Raises:
+        Refused: it cannot.
+    """
+    if not isinstance(store, HasTarget):
+        raise store.lacking("target")
+    return store
+
+
+def captures_of(store: Store) -> list[CaptureInfo]:
+    """What is captured in a store; nothing where it records no changes."""
+    return store.captures() if isinstance(store, HasCapture) else []
