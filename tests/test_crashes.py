@@ -106,7 +106,8 @@ class Busy(unittest.TestCase):
                 steps = 0
                 while any(writer.poll() is None for writer in writers):
                     steps += sum(one.outcome == "stepped" for one in here.project.step())
-                    self.assertEqual(here.run("status").exit_code, 0)
+                    status = here.run("status")
+                    self.assertEqual(status.exit_code, 0, status.output)
                 for writer in writers:
                     self.assertEqual((writer.communicate(timeout=60)[0], writer.returncode), ("", 0))
                 here.project.step()

@@ -83,7 +83,7 @@ def _without_password(url: str, store: str) -> tuple[str, str]:
     user, colon, password = who.partition(":")
     if password:
         return f"{scheme}://{user}{colon}${{{variable}}}{at}{where}", variable
-    taken = re.sub(r"(?i)([?&]\w*pass\w*=)[^&#]*", rf"\g<1>${{{variable}}}", url)
+    taken = re.sub(r"(?i)([?&]\w*pass\w*=)[^&]*", rf"\g<1>${{{variable}}}", url)
     return taken, variable if taken != url else ""
 
 

@@ -8,17 +8,12 @@ from typing import TYPE_CHECKING
 from plainstep.core.diff import known, widened
 from plainstep.core.schema_drift import as_held
 from plainstep.deferred import pa, pc
-from plainstep.sql.literals import quoted
-from plainstep.stores.capabilities import with_tables
 
 if TYPE_CHECKING:
     from plainstep.core.shapes.base import TargetTable
     from plainstep.loads.load import Load
-    from plainstep.stores.api import Table
+    from plainstep.stores.api import KeyedRows
     from plainstep.stores.records import TableInfo
-
-# Up to so many groups are asked for their first values one by one; of more, all their values are read at once.
-ONE_BY_ONE = 200
 
 
 class TargetRows:
@@ -33,7 +28,7 @@ class TargetRows:
         self.load = load
         self.tables = {table.suffix: table for table in tables}
         self._known: dict[str, TableInfo | None] = {}
-        self._read: dict[str, Table] = {}
+        self._read: dict[str, KeyedRows] = {}
 
     def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
         """Rows of one of the tables; see ``plainstep.core.shapes.base.Held``."""
@@ -46,8 +41,7 @@ class TargetRows:
             return schema.empty_table()
         wanted = pa.schema([field for field in schema if field.name in found.schema.names])
         asked = keys.cast(pa.schema([self.tables[suffix].schema.field(name) for name in keys.column_names]))
-        with self._table(suffix).reading() as reading:
-            batches = [batch.cast(wanted) for batch in reading.matching(wanted.names, asked, where_null)]
+        batches = self._by_key(suffix).matching(wanted, asked, where_null)
         return _widened(pa.Table.from_batches(batches, wanted), schema)
 
     def schema(self, suffix: str) -> pa.Schema:
@@ -78,16 +72,8 @@ class TargetRows:
         schema = pa.schema([self.tables[suffix].schema.field(name) for name in names])
         if self.found(suffix) is None:
             return schema.empty_table()
-        if group.num_rows > ONE_BY_ONE or not _ordered_alike(group.schema, schema.field(value).type):
-            return self.rows(suffix, names, group)
-        parts: list[pa.RecordBatch] = []
-        table = self._table(suffix)
-        with table.reading() as reading:
-            for row in group.to_pylist():
-                of = " AND ".join(f"{quoted(name)} = {table.literal(name, str(found))}" for name, found in row.items())
-                tail = f"WHERE {of} ORDER BY {quoted(value)} {'DESC' if largest else 'ASC'} LIMIT {count}"
-                parts += [batch.cast(schema) for batch in reading.select(names, {}, tail)]
-        return pa.Table.from_batches(parts, schema)
+        batches = self._by_key(suffix).first_values(schema, group, value, count, largest)
+        return pa.Table.from_batches(batches, schema)
 
     def found(self, suffix: str) -> TableInfo | None:
         """One of the tables as it is at the target, or None if it is not there yet."""
@@ -96,12 +82,10 @@ class TargetRows:
             self._known[suffix] = self.load.target.table(name, self.tables[suffix].key)
         return self._known[suffix]
 
-    def _table(self, suffix: str) -> Table:
-        """One of the tables, to be read."""
+    def _by_key(self, suffix: str) -> KeyedRows:
+        """The rows of one of the tables, to be looked up."""
         if suffix not in self._read:
-            table = with_tables(self.load.into_store).table(beside(self.load.into_table, suffix), {})
-            table.schema()  # known from here on: not looked up while the table is being read
-            self._read[suffix] = table
+            self._read[suffix] = self.load.target.by_key(beside(self.load.into_table, suffix))
         return self._read[suffix]
 
 
@@ -115,9 +99,3 @@ def _widened(rows: pa.Table, schema: pa.Schema) -> pa.Table:
     if rows.schema.names == schema.names:
         return rows
     return pa.Table.from_batches([widened(batch, schema) for batch in rows.to_batches()], schema)
-
-
-def _ordered_alike(group: pa.Schema, value: pa.DataType) -> bool:
-    """Whether every store writes such groups, and orders such values, in the same way."""
-    known = all(pa.types.is_integer(field.type) or pa.types.is_string(field.type) for field in group)
-    return known and (pa.types.is_integer(value) or pa.types.is_floating(value) or pa.types.is_date(value))

@@ -277,6 +277,34 @@ class ForeignSource(Source, Protocol):
         ...
 
 
+class KeyedRows(Protocol):
+    """The rows of one table."""
+
+    def matching(self, schema: pa.Schema, keys: pa.Table, where_null: str = "") -> Iterator[pa.RecordBatch]:
+        """The rows with these values of some columns, in batches; if asked, only where one column is null.
+
+        Args:
+            schema: the columns that are wanted, and their types.
+            keys: the values.
+            where_null: the column that must be null, or empty.
+        """
+        ...
+
+    def first_values(
+        self, schema: pa.Schema, groups: pa.Table, value: str, count: int, largest: bool
+    ) -> Iterator[pa.RecordBatch]:
+        """For each group, at least its first values in order, where it has so many.
+
+        Args:
+            schema: the columns of groups, then the value, and their types.
+            groups: the groups.
+            value: the value's column.
+            count: how many values are wanted of each group.
+            largest: whether the largest come first.
+        """
+        ...
+
+
 class Target(Protocol):
     """Where rows, marks and ledger are kept."""
 
@@ -318,6 +346,10 @@ class Target(Protocol):
 
     def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """All rows of a table, in the given columns and types."""
+        ...
+
+    def by_key(self, name: str) -> KeyedRows:
+        """The rows of a table, to be looked up by key."""
         ...
 
     def finish(self) -> None:

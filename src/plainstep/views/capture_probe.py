@@ -11,7 +11,7 @@ from plainstep.core.positions import Span, Window
 from plainstep.deferred import pa
 from plainstep.errors import DataError, Refused
 from plainstep.stores.api import LooselyTyped
-from plainstep.stores.capabilities import with_tables
+from plainstep.stores.capabilities import with_source, with_tables
 from plainstep.stores.rows_by_key import matching
 
 if TYPE_CHECKING:
@@ -21,8 +21,6 @@ if TYPE_CHECKING:
 
 # How many of the newest changes are looked at.
 PROBED = 20
-# While the table is being written, a row may have changed since its changes were read: then both are read again.
-TRIES = 3
 
 
 def missed(load: Load, span: Span) -> str:
@@ -36,12 +34,11 @@ def missed(load: Load, span: Span) -> str:
     """
     if not load.source.own_capture or load.config.changes != "capture":
         return ""
-    found = _differing(load, span)
-    for _ in range(TRIES - 1):
-        if not found:
-            return ""
-        found &= _differing(load, load.whole_source.span())
-    return min(found, default="")
+    if not _differing(load, span):
+        return ""
+    # A row may have changed since its changes were read: then both are read as they stand at one moment.
+    with with_source(load.from_store, "capture").moment([load.from_table]):
+        return min(_differing(load, load.whole_source.span()), default="")
 
 
 def _differing(load: Load, span: Span) -> set[str]:

@@ -14,7 +14,10 @@ from plainstep.deferred import duckdb, pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import quoted, text
 from plainstep.stores import ledger as books
+from plainstep.stores.api import KeyedRows
+from plainstep.stores.duckdb.table import DuckdbTable
 from plainstep.stores.duckdb.types import declaration, plain
+from plainstep.stores.keyed_rows import SqlRows
 from plainstep.stores.merge import Merge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 
@@ -113,6 +116,10 @@ class DuckdbTarget:
         with self.database.opened(read_only=True) as connection:
             for batch in connection.sql(f"SELECT {selected} FROM {quoted(name)}").to_arrow_reader(1 << 16):
                 yield batch.cast(schema)
+
+    def by_key(self, name: str) -> KeyedRows:
+        """The rows of a table, to be looked up by key."""
+        return SqlRows(DuckdbTable(self.database, name, {}))
 
     def finish(self) -> None:
         """Nothing: a commit leaves nothing to be done."""

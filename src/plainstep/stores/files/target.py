@@ -24,6 +24,8 @@ from plainstep.core.positions import TableMark
 from plainstep.deferred import np, pa, pc, pq
 from plainstep.errors import Refused, StoreError
 from plainstep.formats.writer import file_name, writer
+from plainstep.stores.api import KeyedRows
+from plainstep.stores.keyed_rows import ScannedRows
 from plainstep.stores.ledger import Found
 from plainstep.stores.merge import Merge, run
 from plainstep.stores.records import Commit, TableInfo
@@ -133,6 +135,10 @@ class FolderTarget(SqliteTarget):
                 "They changed their types since, so the whole of it cannot be compared. Steps go on.",
                 f"plainstep ledger tells when the columns of {name} changed.",
             ) from None
+
+    def by_key(self, name: str) -> KeyedRows:
+        """The rows of a journal, to be looked up by key: by reading all of them."""
+        return ScannedRows(self, name)
 
     def finish(self) -> None:
         """Give committed files their names."""

@@ -60,5 +60,9 @@ class PostgresqlDatabase:
     def read_only(self, connection: Connection) -> None:
         """Read in this transaction, which has just begun, what stood at one moment."""
         connection.execute(READ_ONLY)
+        self.as_of_the_moment(connection)
+
+    def as_of_the_moment(self, connection: Connection) -> None:
+        """See in this transaction, which has just begun, what stood at the moment that is looked at, if there is one."""
         if self.in_moment:
             connection.execute(f"SET TRANSACTION SNAPSHOT '{self._moment.snapshot}'")

@@ -105,6 +105,7 @@ class PostgresqlTable:
         """Read it, in one transaction."""
         with self.database.opened() as connection, connection.transaction():
             connection.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+            self.database.as_of_the_moment(connection)
             connection.execute("SET LOCAL TimeZone = 'UTC'")
             yield PostgresqlReading(self, connection)
 

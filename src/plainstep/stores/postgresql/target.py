@@ -14,10 +14,13 @@ from plainstep.deferred import pa
 from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.sql.literals import quoted, text
 from plainstep.stores import ledger as bookkeeping
+from plainstep.stores.api import KeyedRows
+from plainstep.stores.keyed_rows import SqlRows
 from plainstep.stores.merge import IndexedMerge, run
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.copy import read, write
+from plainstep.stores.postgresql.table import PostgresqlTable
 from plainstep.stores.postgresql.types import Column, arrow_type, declaration
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.retry import retried
@@ -143,6 +146,10 @@ class PostgresqlTarget:
                 return
             for batch in read(connection, f"SELECT {selected} FROM {table.sql}", columns, name):
                 yield batch.cast(schema)
+
+    def by_key(self, name: str) -> KeyedRows:
+        """The rows of a table, to be looked up by key."""
+        return SqlRows(PostgresqlTable(self.database, name, {}))
 
     def finish(self) -> None:
         """Nothing: a commit leaves nothing to be done."""

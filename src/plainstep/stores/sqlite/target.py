@@ -14,10 +14,13 @@ from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
 from plainstep.sql.literals import literal, quoted
 from plainstep.stores import ledger as books
+from plainstep.stores.api import KeyedRows
+from plainstep.stores.keyed_rows import SqlRows
 from plainstep.stores.merge import IndexedMerge, run
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import fetched, rows_if_there
+from plainstep.stores.sqlite.table import SqliteTable
 from plainstep.stores.sqlite.types import Column, Misfit, arrow_type, declaration, to_arrow, to_sqlite
 
 if TYPE_CHECKING:
@@ -132,6 +135,10 @@ class SqliteTarget:
                             "Mend the value and run the command again.",
                         ) from None
                 yield pa.record_batch(arrays, schema=schema)
+
+    def by_key(self, name: str) -> KeyedRows:
+        """The rows of a table, to be looked up by key."""
+        return SqlRows(SqliteTable(self.database, name, {}))
 
     def finish(self) -> None:
         """Nothing: a commit leaves nothing to be done."""

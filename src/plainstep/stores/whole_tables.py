@@ -1,0 +1,197 @@
+"""A target that keeps its tables whole, as Arrow tables: what a commit makes of them, and everything else that is kept.
+
+For stores that write all they hold at once, and the plainest there is: what the others do in SQL is told here in few lines.
+"""
+
+from __future__ import annotations
+
+import time
+import uuid
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
+
+from plainstep.core.positions import Mark, TableMark
+from plainstep.core.shapes.apply import Applied, applied
+from plainstep.deferred import pa
+from plainstep.stores.keyed_rows import ScannedRows
+from plainstep.stores.ledger import contradicted, half_a_row, moved
+from plainstep.stores.records import Aside, Commit, LedgerEntry, Part, TableInfo
+
+if TYPE_CHECKING:
+    from plainstep.core.schema_drift import Fit
+    from plainstep.stores.api import KeyedRows
+
+
+@dataclass(frozen=True)
+class Held:
+    """Everything that a target holds.
+
+    Attributes:
+        tables: its tables, by name.
+        identities: what tells each from another one of its name.
+        marks: how far each load is merged.
+        steps: the ledger, oldest first.
+        refused: the steps that were refused, oldest first.
+        aside: the rows of each load that are set aside.
+    """
+
+    tables: dict[str, pa.Table] = field(default_factory=dict)
+    identities: dict[str, str] = field(default_factory=dict)
+    marks: dict[str, Mark] = field(default_factory=dict)
+    steps: tuple[LedgerEntry, ...] = ()
+    refused: tuple[LedgerEntry, ...] = ()
+    aside: dict[str, list[Aside]] = field(default_factory=dict)
+
+
+class WholeTarget(ABC):
+    """A target that keeps its tables whole."""
+
+    @abstractmethod
+    def held(self) -> Held:
+        """What it holds now."""
+
+    @abstractmethod
+    def change(self, change: Callable[[Held], Held]) -> None:
+        """Put what a function makes of what is held in its place, whole, while nobody else does. If it raises, nothing is changed."""
+
+    def mark(self, load: str) -> Mark | None:
+        """A load's mark, or None before its first step."""
+        return self.held().marks.get(load)
+
+    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
+        """Every load's mark and the step that set it, at once."""
+        held = self.held()
+        last = {entry.load: entry for entry in held.steps}
+        return {load: (mark, last[load]) for load, mark in held.marks.items()}
+
+    def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
+        """The newest steps, or the newest that were refused, oldest first."""
+        held = self.held()
+        found = [one for one in (held.refused if refused else held.steps) if load in (None, one.load)]
+        return found if limit is None else found[len(found) - min(limit, len(found)) :]
+
+    def record_refusal(self, entry: LedgerEntry) -> None:
+        """Write down that a step was refused, unless that is written already."""
+
+        def noted(held: Held) -> Held:
+            known = any((one.load, one.step, one.note) == (entry.load, entry.step, entry.note) for one in held.refused)
+            return held if known else replace(held, refused=(*held.refused, entry))
+
+        self.change(noted)
+
+    def aside(self, load: str) -> list[Aside]:
+        """The rows of a load that are set aside, oldest first."""
+        return self.held().aside.get(load, [])
+
+    def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
+        """A table's columns, or None if there is none."""
+        held = self.held()
+        table = held.tables.get(name)
+        return None if table is None else TableInfo(table.schema, table.num_rows > 0, held.identities.get(name, ""))
+
+    def standing_table(self, name: str) -> TableMark | None:
+        """A table as it stands, as a mark would keep it; None if there is none."""
+        info = self.table(name, ())
+        return None if info is None else TableMark(name, info.identity, info.rows)
+
+    def fits(self, schema: pa.Schema) -> pa.Schema:
+        """The schema as it is: every type of Arrow's is held as it is."""
+        return schema
+
+    def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
+        """All rows of a table, in the given columns and types."""
+        yield from self.held().tables[name].select(schema.names).cast(schema).to_batches()
+
+    def by_key(self, name: str) -> KeyedRows:
+        """The rows of a table, to be looked up by key."""
+        return ScannedRows(self, name)
+
+    def finish(self) -> None:  # noqa: B027 (most have nothing to finish)
+        """Nothing: a commit leaves nothing to be done."""
+
+    def commit(self, *commits: Commit) -> None:
+        """Make all edits, move the marks and add the ledger rows, at once.
+
+        Raises:
+            MarkMoved: a mark is no longer where it was read.
+            Refused: the edits cannot be made; nothing was written.
+        """
+        self.change(lambda held: committed(held, commits))
+
+
+def committed(held: Held, commits: Sequence[Commit]) -> Held:
+    """What a target holds after some commits.
+
+    Raises:
+        MarkMoved: a mark is no longer where it was read.
+        Refused: the edits cannot be made.
+    """
+    for commit in commits:
+        now = held.marks.get(commit.mark.load)
+        if not commit.amends and (now and now.step) != (commit.before and commit.before.step):
+            raise moved(commit.mark.load)
+        for part in commit.parts:
+            held = _merged(held, commit, part)
+        if commit.tolerated is not None and commit.entry.contradictions > commit.tolerated:
+            raise contradicted(commit)
+        held = held if commit.amends else _noted(held, commit)
+    return held
+
+
+def _merged(held: Held, commit: Commit, part: Part) -> Held:
+    """What is held after one part of a commit."""
+    before = held.tables.get(part.table)
+    identity = held.identities.get(part.table, "")
+    info = None if before is None else TableInfo(before.schema, before.num_rows > 0, identity)
+    fit = part.fit(info)
+    commit.entry.note = "; ".join(filter(None, (fit.note, commit.entry.note)))
+    done = applied(_fitted(before, part, fit), part.key, part.edits)
+    if done.halves and part.edits.whole:
+        raise half_a_row(commit, done.halves)
+    if part.edits.sure:
+        commit.entry.contradictions += done.odd
+    if part.counted:
+        _count(commit.entry, done)
+    identities = held.identities | {part.table: identity or uuid.uuid4().hex}
+    return replace(held, tables=held.tables | {part.table: done.rows}, identities=identities)
+
+
+def _fitted(table: pa.Table | None, part: Part, fit: Fit) -> pa.Table:
+    """A table with the columns that rows are to fit into."""
+    if table is None:
+        return part.schema.empty_table()
+    table = table.drop_columns(fit.shed)
+    for name in fit.added:
+        table = table.append_column(part.schema.field(name), pa.nulls(table.num_rows, part.schema.field(name).type))
+    for name in fit.widened:
+        index, wider = table.schema.get_field_index(name), part.schema.field(name)
+        table = table.set_column(index, wider, table[name].cast(wider.type))
+    return table
+
+
+def _count(entry: LedgerEntry, done: Applied) -> None:
+    for name in ("put", "patch", "drop", "append", "add"):
+        setattr(entry, name, getattr(entry, name) + getattr(done, name))
+
+
+def _noted(held: Held, commit: Commit) -> Held:
+    """What is held with a commit's mark, its ledger row, and the rows that are set aside."""
+    load, left_out, entry = commit.mark.load, commit.left_out(), commit.entry
+    entry.note = "; ".join(filter(None, (entry.note, *left_out.notes)))
+    entry.seconds = time.perf_counter() - commit.began
+    tables = tuple(
+        TableMark(part.table, held.identities[part.table], held.tables[part.table].num_rows > 0)
+        for part in commit.parts
+    )
+    mark = replace(commit.mark, tables=tables or commit.mark.tables)
+    gone = {*left_out.back, *(row.place for row in left_out.aside)}
+    kept = [row for row in held.aside.get(load, []) if row.place not in gone]
+    fresh = [replace(row, step=mark.step) for row in left_out.aside]
+    return replace(
+        held,
+        marks=held.marks | {load: mark},
+        steps=(*held.steps, entry),
+        aside=held.aside | {load: [*kept, *fresh]},
+    )

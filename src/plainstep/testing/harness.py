@@ -1,0 +1,120 @@
+"""What the suite needs of a store beside the store itself: tables in it, and somebody who changes them."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, closing, contextmanager
+from pathlib import Path
+from typing import Any
+
+from plainstep.deferred import pa
+from plainstep.sql.literals import quoted
+from plainstep.testing.histories import Act
+
+
+class Harness(ABC):
+    """Somebody who uses a store as its own applications do.
+
+    Args:
+        folder: an empty folder of the test's own; relative paths in the URL start from it.
+
+    Attributes:
+        url: the store's URL.
+        method: in which way its changes are read (``changes`` in a load): ``capture`` or ``log``.
+    """
+
+    url: str
+    method = "capture"
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def named(self, table: str) -> str:
+        """A table's name as plainstep.toml has it."""
+        return table
+
+    @abstractmethod
+    def create(self, table: str, schema: pa.Schema, key: Sequence[str]) -> None:
+        """Make an empty table."""
+
+    @abstractmethod
+    def write(self, table: str, acts: Sequence[Act]) -> None:
+        """Change a table, in one transaction where the store knows such."""
+
+    def drop(self, table: str) -> None:
+        """Remove a table."""
+        raise NotImplementedError
+
+    def held_open(self, table: str, acts: Sequence[Act]) -> AbstractContextManager[None]:
+        """Meanwhile, the acts are made and not committed; they are at the end."""
+        raise NotImplementedError
+
+    def close(self) -> None:  # noqa: B027 (most have nothing to close)
+        """Let go of the store: the test is over."""
+
+
+class SqlHarness(Harness):
+    """An application of a SQL database.
+
+    Attributes:
+        parameter: how a value is written in a statement.
+        types: the declared types, by Arrow's names of them.
+    """
+
+    parameter = "?"
+    types: dict[str, str]
+
+    @abstractmethod
+    def connect(self) -> Any:
+        """A connection, as Python's database API has it, that commits by ``commit``."""
+
+    def adapted(self, value: Any) -> Any:
+        """A value as the driver takes it."""
+        return value
+
+    def create(self, table: str, schema: pa.Schema, key: Sequence[str]) -> None:
+        """Make an empty table."""
+        columns = [
+            f"{quoted(field.name)} {self.types[str(field.type)]}{' NOT NULL' if field.name in key else ''}"
+            for field in schema
+        ]
+        names = ", ".join(map(quoted, key))
+        with closing(self.connect()) as connection:
+            connection.cursor().execute(f"CREATE TABLE {quoted(table)} ({', '.join(columns)}, PRIMARY KEY ({names}))")
+            connection.commit()
+
+    def write(self, table: str, acts: Sequence[Act]) -> None:
+        """Change a table, in one transaction."""
+        with closing(self.connect()) as connection:
+            self._act(connection, table, acts)
+            connection.commit()
+
+    def drop(self, table: str) -> None:
+        """Remove a table."""
+        with closing(self.connect()) as connection:
+            connection.cursor().execute(f"DROP TABLE {quoted(table)}")
+            connection.commit()
+
+    @contextmanager
+    def held_open(self, table: str, acts: Sequence[Act]) -> Iterator[None]:
+        """Meanwhile, the acts are made and not committed."""
+        with closing(self.connect()) as connection:
+            self._act(connection, table, acts)
+            yield
+            connection.commit()
+
+    def _act(self, connection: Any, table: str, acts: Sequence[Act]) -> None:
+        cursor, on = connection.cursor(), quoted(table)
+        for act in acts:
+            now = {} if act.now is None else {name: self.adapted(value) for name, value in act.now.items()}
+            if act.was is None:
+                names, marks = ", ".join(map(quoted, now)), ", ".join([self.parameter] * len(now))
+                cursor.execute(f"INSERT INTO {on} ({names}) VALUES ({marks})", list(now.values()))
+                continue
+            where = f"{quoted('k')} = {self.parameter}"
+            if act.now is None:
+                cursor.execute(f"DELETE FROM {on} WHERE {where}", [act.was["k"]])
+            else:
+                sets = ", ".join(f"{quoted(name)} = {self.parameter}" for name in now)
+                cursor.execute(f"UPDATE {on} SET {sets} WHERE {where}", [*now.values(), act.was["k"]])
