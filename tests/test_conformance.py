@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import shutil
 import sqlite3
+import sys
+import tempfile
+import tomllib
 import unittest
 from collections.abc import Sequence
 from pathlib import Path
@@ -10,9 +14,12 @@ from typing import Any
 
 import duckdb
 import psycopg
+import pyarrow as pa
 
 from plainstep.testing import (
+    Act,
     Captured,
+    Harness,
     KilledReaders,
     KilledWriters,
     OpenTransactions,
@@ -119,6 +126,64 @@ class FilesTarget(TargetConformance, KilledWriters, RacingWriters, unittest.Test
     harness_of = Files
     keeps_rows = False
     shapes: Sequence[str] = ("journal",)
+
+
+# The example lies in a folder of its own, as another package does that is installed.
+EXAMPLE = Path(__file__).parents[1] / "examples" / "memory_store"
+
+
+class Memory(Harness):
+    """Tables in memory, which only this process sees."""
+
+    method = "log"
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        import memory_store
+
+        self.store, self.url = memory_store, f"memory://{folder.name}"
+        self.memory = memory_store.MEMORIES.setdefault(self.url, memory_store.Memory())
+
+    def create(self, table: str, schema: pa.Schema, key: Sequence[str]) -> None:
+        self.memory.tables[table] = self.store.MemoryTable(schema, tuple(key))
+
+    def write(self, table: str, acts: Sequence[Act]) -> None:
+        for act in acts:
+            self.memory.tables[table].write(act.was, act.now)
+
+
+class Installed:
+    """Makes the example known as an installed package is: by its name on the path, and its entry point."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = Path(tempfile.mkdtemp(prefix="plainstep-example-"))
+        about = tomllib.loads((EXAMPLE / "pyproject.toml").read_text())["project"]
+        told = folder / f"memory_store-{about['version']}.dist-info"
+        told.mkdir()
+        (told / "METADATA").write_text(f"Metadata-Version: 2.1\nName: {about['name']}\nVersion: {about['version']}\n")
+        [(group, points)] = about["entry-points"].items()
+        lines = [f"[{group}]", *(f"{name} = {value}" for name, value in points.items())]
+        (told / "entry_points.txt").write_text("\n".join(lines))
+        shutil.copy(EXAMPLE / "memory_store.py", folder)
+        cls.folder_of_the_package = str(folder)
+        sys.path.insert(0, str(folder))
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        sys.path.remove(cls.folder_of_the_package)
+        shutil.rmtree(cls.folder_of_the_package)
+
+
+class MemorySource(Installed, SourceConformance, unittest.TestCase):
+    harness_of = Memory
+
+
+class MemoryTarget(Installed, TargetConformance, RowTarget, RacingWriters, unittest.TestCase):
+    harness_of = Memory
+
+    def test_it_is_small(self) -> None:
+        self.assertLess(len((EXAMPLE / "memory_store.py").read_text().splitlines()), 200)
 
 
 if __name__ == "__main__":
