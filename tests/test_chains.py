@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep.core.changes.batch import Changes, as_changes
-from plainstep.core.changes.chains import Repeats, in_chain, replaced
+from plainstep.core.changes.chains import in_chain, replaced
+from plainstep.core.changes.repeats import Repeats
 from tests.histories import ROW, Model, flat, histories, merged
 from tests.support import TREE, WITHOUT_SHRINKING, Town, examples
 from tests.test_postgres import park

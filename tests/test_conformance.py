@@ -139,7 +139,7 @@ class Memory(Harness):
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder)
-        import memory_store
+        import memory_store  # type: ignore[import-not-found]
 
         self.store, self.url = memory_store, f"memory://{folder.name}"
         self.memory = memory_store.MEMORIES.setdefault(self.url, memory_store.Memory())
@@ -154,6 +154,8 @@ class Memory(Harness):
 
 class Installed:
     """Makes the example known as an installed package is: by its name on the path, and its entry point."""
+
+    folder_of_the_package: str
 
     @classmethod
     def setUpClass(cls) -> None:

@@ -30,7 +30,8 @@ from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.mirror import Mirror
 from plainstep.loads.check import check
 from plainstep.loads.load import Load
-from plainstep.loads.step import reload, step
+from plainstep.loads.reload import reload
+from plainstep.loads.step import step
 from plainstep.settings.models import LoadConfig
 from plainstep.sources.factory import SourceFactory
 from plainstep.stores.capabilities import BaseStore, with_target

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.diff import Scope
     from plainstep.init.project import beginning_of
-    from plainstep.loads.step import StepOutcome
+    from plainstep.loads.outcome import StepOutcome
     from plainstep.project import Project
     from plainstep.project_file import load_project
     from plainstep.settings.models import config_schema
@@ -32,7 +32,7 @@ _HOMES = {
     "NetChanges": "plainstep.core.changes.net",
     "Scope": "plainstep.core.diff",
     "Project": "plainstep.project",
-    "StepOutcome": "plainstep.loads.step",
+    "StepOutcome": "plainstep.loads.outcome",
     "beginning_of": "plainstep.init.project",
     "collapse": "plainstep.core.changes.collapse",
     "config_schema": "plainstep.settings.models",

@@ -22,10 +22,10 @@ if TYPE_CHECKING:
     from plainstep.core.changes.filter import Filter
     from plainstep.core.diff import Scope
     from plainstep.loads.check import CheckResult
+    from plainstep.loads.outcome import StepOutcome
     from plainstep.loads.quarantine import PutBack
     from plainstep.loads.retention import Trimmed
     from plainstep.loads.runner import Beat, Pace
-    from plainstep.loads.step import StepOutcome
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
     from plainstep.views.changes import LookResult
     from plainstep.views.net import NetResult
@@ -108,9 +108,9 @@ class Project:
         Raises:
             PlainStepError: it could not be made; nothing was written.
         """
-        from plainstep.loads import step
+        from plainstep.loads import reload
 
-        return step.reload(self.load(name))
+        return reload.reload(self.load(name))
 
     def look(
         self,
@@ -269,9 +269,9 @@ class Project:
             to: a position, an ISO 8601 time, ``start`` or ``head``.
             reason: why, for the ledger.
         """
-        from plainstep.loads import step
+        from plainstep.loads import reload
 
-        return step.move_mark(self.load(name), to, reason)
+        return reload.move_mark(self.load(name), to, reason)
 
     def trim(self, place: str, keep: timedelta | None = None, really: bool = False) -> list[Trimmed]:
         """Forget captured changes that every known reader has merged.

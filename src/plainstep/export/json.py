@@ -9,9 +9,9 @@ from plainstep.display.records import changes, differences, nets
 
 if TYPE_CHECKING:
     from plainstep.loads.check import CheckResult
+    from plainstep.loads.outcome import StepOutcome
     from plainstep.loads.quarantine import PutBack
     from plainstep.loads.retention import Trimmed
-    from plainstep.loads.step import StepOutcome
     from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
     from plainstep.views.changes import LookResult
     from plainstep.views.ledger import Totals

@@ -9,9 +9,10 @@ from plainstep.core.casting import as_text
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts.fields import fields_of
-from plainstep.core.layouts.inference import Guess, guess
+from plainstep.core.layouts.inference import guess
 from plainstep.core.layouts.layout import interpret
 from plainstep.core.layouts.plausibility import doubt
+from plainstep.core.layouts.proposal import Guess
 from plainstep.core.layouts.rows import PLACE, Raw
 from plainstep.deferred import np, pa
 from plainstep.errors import PlainStepError
@@ -20,9 +21,9 @@ from plainstep.sources.layout_binding import bound
 from plainstep.stores.capabilities import HasFeed, Store, with_tables
 
 if TYPE_CHECKING:
-    from plainstep.core.layouts.inference import Proposal
     from plainstep.core.layouts.layout import Layout
     from plainstep.core.layouts.plausibility import Doubt
+    from plainstep.core.layouts.proposal import Proposal
 
 # Rows that are looked at, and that are shown.
 ROWS, SHOWN = 2000, 5

@@ -7,11 +7,11 @@ from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
-from plainstep.core.changes.chains import Repeats
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.key_moves import MovedRows
 from plainstep.core.changes.numbering import Numbering
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.repeats import Repeats
 from plainstep.core.diff import difference
 from plainstep.core.layouts.plausibility import swapped
 from plainstep.core.positions import Window

@@ -17,7 +17,8 @@ from tempfile import gettempdir
 from typing import IO, TYPE_CHECKING
 
 from plainstep.errors import PlainStepError, Refused
-from plainstep.loads.step import StepOutcome, step_together
+from plainstep.loads.outcome import StepOutcome
+from plainstep.loads.step import step_together
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load

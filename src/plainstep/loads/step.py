@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from itertools import chain, islice
 from traceback import clear_frames
@@ -15,20 +15,16 @@ from plainstep.core.diff import with_keys
 from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import pa
-from plainstep.display import html
 from plainstep.errors import DataError, MarkMoved, PlainStepError, Refused
-from plainstep.loads.commit import commit_of, commit_to, entry_of, tell_source
+from plainstep.loads.commit import commit_of, entry_of, tell_source
 from plainstep.loads.delivery.deliver import deliver
-from plainstep.loads.difference import differences_of
-from plainstep.loads.planning import in_held_types, moment_of, parts_of, shape_of, window_parts
+from plainstep.loads.outcome import StepOutcome, stepped
+from plainstep.loads.planning import moment_of, parts_of, shape_of, window_parts
 from plainstep.loads.readiness import fitting_shape, judged_idle, refuse_foreign_rows, refuse_guesses
 from plainstep.loads.reading import news, read_found
 from plainstep.loads.windows import (
     ahead,
-    another_target,
-    refuse_another_shape,
     refuse_unless_continuous,
-    resolve,
     shown,
     span_of,
 )
@@ -40,61 +36,10 @@ from plainstep.stores.retry import retried
 
 if TYPE_CHECKING:
     from plainstep.core.shapes.base import Found, Shape
-    from plainstep.loads.delivery.deliver import Delivery
     from plainstep.loads.load import Load
 
 # Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
 TRIES = 5
-
-
-@dataclass
-class StepOutcome:
-    """What one step did.
-
-    Attributes:
-        load: the load's name.
-        outcome: ``stepped``, ``nothing`` (there was nothing to do), ``failed`` or ``refused``.
-        entry: the ledger row, if there is a new one.
-        after, upto: the mark before and after.
-        seconds: how long it took.
-        error: why it failed or refused.
-        warnings: what a person should know all the same.
-        delivery: what became of its events, where it sends any.
-    """
-
-    load: str
-    outcome: str
-    entry: LedgerEntry | None = None
-    after: int | str | None = None
-    upto: int | str | None = None
-    seconds: float = 0.0
-    error: PlainStepError | None = None
-    warnings: list[str] = field(default_factory=list)
-    delivery: Delivery | None = None
-
-    def _repr_html_(self) -> str:
-        told = str(self.error) if self.error else f"{self.changes:,} changes read, {self.seconds:.3f} s"
-        counts = {**self.net, **self.edits}
-        return html.table(f"{self.load}: {self.outcome}. {told}", counts, [counts.values()])
-
-    @property
-    def changes(self) -> int:
-        """How many changes were read."""
-        return self.entry.changes if self.entry else 0
-
-    @property
-    def net(self) -> dict[str, int]:
-        """How many net changes there were, by operation."""
-        entry = self.entry
-        if entry is None:
-            return {"insert": 0, "update": 0, "delete": 0}
-        return {"insert": entry.inserts, "update": entry.updates, "delete": entry.deletes}
-
-    @property
-    def edits(self) -> dict[str, int]:
-        """How many rows were edited at the target, by primitive."""
-        names = ("put", "patch", "drop", "append", "add")
-        return {name: getattr(self.entry, name) if self.entry else 0 for name in names}
 
 
 def step(load: Load) -> StepOutcome:
@@ -242,7 +187,7 @@ def _needs_moment(loads: Sequence[Load]) -> bool:
 
 def _done(plan: _Plan) -> StepOutcome:
     tell_source(plan.load, plan.span)
-    return _stepped(plan.load, plan.entry)
+    return stepped(plan.load, plan.entry)
 
 
 def _planned(load: Load, reading: ExitStack, heads: dict[tuple[str, str], Span]) -> _Plan | _Idle:
@@ -297,11 +242,6 @@ def _nothing(idle: _Idle) -> StepOutcome:
         load.source.settled(mark.place, idle.seen)
     here = shown(load, mark.place)
     return StepOutcome(load.name, "nothing", None, here, here, warnings=load.source.warnings())
-
-
-def _stepped(load: Load, entry: LedgerEntry) -> StepOutcome:
-    after, upto = entry.after_shown or entry.after, entry.upto_shown or entry.upto
-    return StepOutcome(load.name, "stepped", entry, after, upto, entry.seconds, None, load.source.warnings())
 
 
 def _first(load: Load, span: Span, began: float, reading: ExitStack) -> _Plan:
@@ -366,50 +306,3 @@ def _merged(
     entry.deletes = counts["delete"]
     parts = window_parts(load, shape, found, moment_of(entry, span.head_at), mark)
     return _Plan(load, parts, mark, span, entry, began)
-
-
-def reload(load: Load) -> StepOutcome:
-    """A fresh snapshot, merged as differences: readers of the target never see it empty.
-
-    Raises:
-        PlainStepError: it could not be made; nothing was written.
-    """
-    began = time.perf_counter()
-    mark = load.target.mark(load.name)
-    if mark is None:
-        raise Refused(
-            f"{load.name} has not begun, so there is nothing to load again.",
-            "",
-            f"plainstep step {load.name}",
-        )
-    refuse_guesses(load)
-    refuse_another_shape(load, mark)
-    if another_target(load, mark):
-        refuse_foreign_rows(load, load.target.table(load.into_table, ()))
-    load.source.reserve()
-    with load.source.snapshot() as snapshot:
-        span = snapshot.span
-        entry = entry_of(load, "reload", span, mark)
-        moment = moment_of(entry, span.head_at)
-        shape = in_held_types(shape_of(load), load.target.table(load.into_table, ()))
-        rows = counted(snapshot.batches, f"{load.name}: rows")
-        net, edits = differences_of(load, shape, rows, moment)
-    counts = net.counts
-    entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
-    parts = parts_of(load, shape, edits, mark, started=True, anew=True)
-    return _stepped(load, commit_to(load, parts, mark, span, entry, began))
-
-
-def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
-    """Move a load's mark without merging anything.
-
-    Raises:
-        ConfigError: the position is beyond the source's head, or none.
-    """
-    began = time.perf_counter()
-    span = load.source.span()
-    place = resolve(load, span, to)
-    mark = load.target.mark(load.name)
-    there = Span(span.identity, span.oldest, place.position, load.source.time_of(place), place.token)
-    entry = entry_of(load, "mark", there, mark, note=reason or "moved by hand")
-    return commit_to(load, [], mark, there, entry, began)

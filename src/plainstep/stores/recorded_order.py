@@ -6,8 +6,9 @@ from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
 from plainstep.core.changes.batch import concat
-from plainstep.core.changes.chains import Repeats, in_chain, replaced
+from plainstep.core.changes.chains import in_chain, replaced
 from plainstep.core.changes.ops import WAS
+from plainstep.core.changes.repeats import Repeats
 from plainstep.core.positions import Place, Window
 from plainstep.deferred import pa
 from plainstep.stores.rows_by_key import matching
@@ -15,7 +16,7 @@ from plainstep.stores.spool import Spool
 
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
-    from plainstep.core.changes.chains import Standing
+    from plainstep.core.changes.chain_links import Standing
     from plainstep.stores.api import RecordedSource
 
 

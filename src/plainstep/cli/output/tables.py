@@ -10,7 +10,7 @@ from plainstep.display.text import counts, local, many, printable, shown, size, 
 if TYPE_CHECKING:
     from plainstep.loads.check import CheckResult
     from plainstep.loads.load import Load
-    from plainstep.loads.step import StepOutcome
+    from plainstep.loads.outcome import StepOutcome
     from plainstep.stores.records import LedgerEntry
     from plainstep.views.changes import LookResult
     from plainstep.views.ledger import Totals

@@ -6,11 +6,11 @@ Nothing here is certain but what the rows show. Every guess says why it was made
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import Any
 
 from plainstep.core.casting import as_text
+from plainstep.core.layouts.proposal import Guess, Proposal
 from plainstep.core.layouts.rows import PLACE, Raw
 from plainstep.deferred import np, pa, pc
 
@@ -31,50 +31,6 @@ MEANINGS = {
     "update_was": ("before", "old", "was", "update before", "from"),
     "update_now": ("after", "now", "update after", "to"),
 }
-
-
-@dataclass
-class Guess:
-    """One setting, and why it was guessed.
-
-    Attributes:
-        name: the setting.
-        value: what was guessed.
-        why: what in the rows speaks for it.
-        sure: whether the rows leave little doubt.
-    """
-
-    name: str
-    value: Any
-    why: str
-    sure: bool = False
-
-
-@dataclass
-class Proposal:
-    """A whole layout that was guessed.
-
-    Attributes:
-        guesses: its settings.
-        codes: how often each code of the operation stands in the rows.
-        key: the columns that seem to tell rows apart.
-        few: where nothing tells the operation, the columns of few values that might, with these values.
-    """
-
-    guesses: list[Guess] = field(default_factory=list)
-    codes: dict[str, int] = field(default_factory=dict)
-    key: Guess | None = None
-    few: dict[str, list[str]] = field(default_factory=dict)
-
-    def unsure(self) -> list[str]:
-        """The settings that the rows leave in doubt; the operation also where nothing tells it."""
-        doubted = [one.name for one in [self.key, *self.guesses] if one and one.value != [] and not one.sure]
-        told = self.value("operation") is not None or self.value("deleted") is not None
-        return doubted if told else ["operation", *doubted]
-
-    def value(self, name: str) -> Any:
-        """What was guessed for a setting, or None."""
-        return next((one.value for one in self.guesses if one.name == name), None)
 
 
 class _Rows:

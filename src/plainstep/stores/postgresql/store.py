@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.postgresql import catalog
-from plainstep.stores.postgresql.capture import registry
+from plainstep.stores.postgresql.capture import readers
 from plainstep.stores.postgresql.capture.slot import Log
 from plainstep.stores.postgresql.capture.slot_source import LogSource
 from plainstep.stores.postgresql.capture.trigger_source import CapturedSource
@@ -67,12 +67,12 @@ class PostgresqlStore(PostgresqlDatabase, BaseStore):
     def readers(self, table: str = "") -> list[Reader]:
         """Who reads its captured tables, or one of them, as far as they are written down."""
         with self.opened() as connection:
-            return [one for one in registry.readers(connection) if table in ("", one.table)]
+            return [one for one in readers.every(connection) if table in ("", one.table)]
 
     def forget(self, reader: str) -> int:
         """Strike a reader out; return how many tables it was written down for."""
         with self.opened() as connection:
-            return registry.forget(connection, reader)
+            return readers.forget(connection, reader)
 
     def _way(self, how: str) -> Capture | Log:
         return Log(self) if how == "log" else Capture(self)

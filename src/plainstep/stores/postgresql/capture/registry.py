@@ -2,26 +2,21 @@
 
 from __future__ import annotations
 
-import re
 import uuid
-from abc import ABC, abstractmethod
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING, ClassVar
+from typing import TYPE_CHECKING
 
 from psycopg.types.json import Jsonb
 
-from plainstep.core.positions import Place
-from plainstep.errors import PlainStepError, Refused
+from plainstep.errors import Refused
 from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql import catalog, trust
+from plainstep.stores.postgresql.capture import readers
 from plainstep.stores.postgresql.connection import Connection
-from plainstep.stores.records import CaptureInfo, Reader
 
 if TYPE_CHECKING:
-    from plainstep.stores.postgresql.database import PostgresqlDatabase
+    pass
 
 # The format of these tables. Format 1 kept no number of its own, and no fingerprint of a publication; in format 2, any reader
 # could move another one's mark.
@@ -35,40 +30,6 @@ CREATE TABLE IF NOT EXISTS plainstep.captures (
     trimmed_before bigint NOT NULL DEFAULT 0, fingerprint text NOT NULL DEFAULT '', PRIMARY KEY (table_oid, how)
 )"""
 MIGRATE = "ALTER TABLE plainstep.captures ADD COLUMN IF NOT EXISTS fingerprint text NOT NULL DEFAULT ''"
-READERS = """
-CREATE TABLE IF NOT EXISTS plainstep.readers (
-    identity text NOT NULL, reader text NOT NULL, mark bigint, upto bigint NOT NULL, token text NOT NULL DEFAULT '',
-    seen timestamptz NOT NULL DEFAULT now(), written_by name NOT NULL DEFAULT current_user,
-    PRIMARY KEY (identity, reader, written_by)
-)"""
-# Whoever reads writes rows of his own, and of nobody else: else one reader could have forgotten what another needs. (Rows that
-# an earlier release wrote tell nobody's name, and are anybody's.)
-OWN_ROWS = (
-    "ALTER TABLE plainstep.readers ENABLE ROW LEVEL SECURITY",
-    "CREATE POLICY shown ON plainstep.readers FOR SELECT USING (true)",
-    "CREATE POLICY come ON plainstep.readers FOR INSERT WITH CHECK (written_by = current_user)",
-    "CREATE POLICY change ON plainstep.readers FOR UPDATE USING (written_by = current_user)",
-    "CREATE POLICY go ON plainstep.readers FOR DELETE USING (written_by IN (current_user, ''))",
-)
-MIGRATE_READERS = (
-    "ALTER TABLE plainstep.readers ADD COLUMN written_by name NOT NULL DEFAULT ''",
-    "ALTER TABLE plainstep.readers ALTER COLUMN written_by SET DEFAULT current_user",
-    "ALTER TABLE plainstep.readers DROP CONSTRAINT readers_pkey",
-    "ALTER TABLE plainstep.readers ADD PRIMARY KEY (identity, reader, written_by)",
-    *OWN_ROWS,
-)
-# Finds a table of readers in which any reader could move another one's mark.
-OF_ANYBODY = """SELECT 1 WHERE to_regclass('plainstep.readers') IS NOT NULL AND NOT EXISTS (
-    SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass('plainstep.readers') AND attname = 'written_by')"""
-NOTED = """INSERT INTO plainstep.readers (identity, reader, mark, upto, token)
-VALUES (%(identity)s, %(reader)s, %(mark)s, %(upto)s, %(token)s) ON CONFLICT (identity, reader, written_by)
-DO UPDATE SET mark = excluded.mark, upto = excluded.upto, token = excluded.token, seen = now()"""
-READ = """SELECT reader, table_name, how, coalesce(mark, upto), token, seen FROM plainstep.readers
-JOIN plainstep.captures USING (identity) ORDER BY table_name, how, reader"""
-OF_NOBODY = "SELECT 1 FROM plainstep.readers WHERE identity = %s AND reader = %s AND written_by = ''"
-KNOWN = """SELECT mark, upto, token FROM plainstep.readers
-WHERE identity = %s AND reader = %s AND written_by = current_user"""
-SNAPSHOT = re.compile(r"\d{1,19}:\d{1,19}:(\d{1,19}(,\d{1,19})*)?")
 # This very database: its changes mean nothing in a copy of it, where transactions are numbered anew.
 SYSTEM = """SELECT c.system_identifier || '/' || d.oid FROM pg_control_system() c, pg_database d
 WHERE d.datname = current_database()"""
@@ -209,91 +170,6 @@ def refuse_later_format(connection: Connection) -> None:
         )
 
 
-def readers(connection: Connection) -> list[Reader]:
-    """Who reads what is captured in this database, as far as they are written down."""
-    if not catalog.exists(connection, "plainstep.readers"):
-        return []
-    with connection.transaction():
-        trust.held(connection, "plainstep.readers", "plainstep.captures")
-        with by_policy(connection):
-            rows = connection.execute(READ).fetchall()
-    return [Reader(name, table, how, _place(mark, token), seen) for name, table, how, mark, token, seen in rows]
-
-
-def _place(mark: int, token: str) -> Place:
-    """Where a reader stands. What is no place holds everything back: others may have written it."""
-    return Place(mark, token) if not token or _is_snapshot(token) else Place(0)
-
-
-def _is_snapshot(token: str) -> bool:
-    """Whether the server takes a text for one of its snapshots."""
-    if not SNAPSHOT.fullmatch(token):
-        return False
-    xmin, xmax, listed = token.split(":")
-    every = [int(xmin), *(int(one) for one in listed.split(",") if one), int(xmax)]
-    return every[0] > 0 and every == sorted(every) and every[-1] < 1 << 63
-
-
-def forget(connection: Connection, reader: str) -> int:
-    """Strike a reader out."""
-    if not catalog.exists(connection, "plainstep.readers"):
-        return 0
-    with connection.transaction():
-        trust.held(connection, "plainstep.readers", mode="ROW EXCLUSIVE")
-        with by_policy(connection):
-            return connection.execute("DELETE FROM plainstep.readers WHERE reader = %s", [reader]).rowcount
-
-
-def forget_readers(connection: Connection, identity: str) -> None:
-    """Strike the readers of a capture out that is no more."""
-    if catalog.exists(connection, "plainstep.readers"):
-        with connection.transaction(), by_policy(connection):
-            connection.execute("DELETE FROM plainstep.readers WHERE identity = %s", [identity])
-
-
-def known_reader(
-    connection: Connection, identity: str, reader: str, mode: str = "ROW EXCLUSIVE"
-) -> tuple[int | None, int, str] | None:
-    """What is written down of a reader: its mark, how far there is nothing for it, and the mark's token.
-
-    Args:
-        connection: in the transaction in which this may be written anew.
-        identity: that of the capture.
-        reader: its name.
-        mode: the lock under which the readers are kept as they are.
-    """
-    with connection.transaction():
-        trust.held(connection, "plainstep.readers", mode=mode)
-        with by_policy(connection):
-            return connection.execute(KNOWN, [identity, reader]).fetchone()
-
-
-def note_reader(
-    connection: Connection, identity: str, reader: str, mark: int | None, upto: int, token: str = ""
-) -> None:
-    """Write down where a reader stands, in the transaction in which it was looked for."""
-    values = {"identity": identity, "reader": reader, "mark": mark, "upto": upto, "token": token}
-    with by_policy(connection):
-        if connection.execute(OF_NOBODY, [identity, reader]).fetchone():
-            connection.execute(f"DELETE {OF_NOBODY.removeprefix('SELECT 1 ')}", [identity, reader])
-        connection.execute(NOTED, values)
-
-
-def slowest_reader(connection: Connection, identity: str) -> int | None:
-    """How far there is nothing for the slowest reader of a capture, within a transaction."""
-    with by_policy(connection):
-        row = connection.execute("SELECT min(upto) FROM plainstep.readers WHERE identity = %s", [identity]).fetchone()
-        return row[0] if row else None
-
-
-@contextmanager
-def by_policy(connection: Connection) -> Iterator[None]:
-    """Policies say who may write which readers' rows. Elsewhere they are off, so that no row is left out unseen."""
-    connection.execute("SET LOCAL row_security = on")
-    yield
-    connection.execute("SET LOCAL row_security = off")
-
-
 def system(connection: Connection) -> str:
     """Which database this is."""
     row = connection.execute(SYSTEM).fetchone()
@@ -329,12 +205,7 @@ def ready(connection: Connection) -> None:
     elif kept_format(connection) < FORMAT:
         connection.execute(MIGRATE)
         connection.execute(NOTE_FORMAT)
-    if row[2] is None:
-        for statement in (READERS, *OWN_ROWS):
-            connection.execute(statement)
-    elif connection.execute(OF_ANYBODY).fetchone():
-        for statement in MIGRATE_READERS:
-            connection.execute(statement)
+    readers.ready(connection, there=row[2] is not None)
 
 
 def register(
@@ -367,172 +238,3 @@ def register(
         connection.execute(
             f"INSERT INTO plainstep.captures ({', '.join(values)}) VALUES ({marks})", list(values.values())
         )
-
-
-class Way(ABC):
-    """One way of capturing: what both ways have in common.
-
-    Args:
-        store: the database.
-    """
-
-    how: ClassVar[str]
-    # What is said of a table that is not captured, and why that matters.
-    absent: ClassVar[tuple[str, str]]
-
-    def __init__(self, database: PostgresqlDatabase) -> None:
-        self.database = database
-
-    @abstractmethod
-    def wrong(self, connection: Connection, state: State, table: catalog.Table) -> str:
-        """What is wrong with a capture, or nothing."""
-
-    @abstractmethod
-    def fill_in(self, connection: Connection, state: State, info: CaptureInfo) -> None:
-        """Tell how much is held, and between which positions."""
-
-    def look_for_earlier(self, connection: Connection, state: State) -> None:
-        """Tell whether a capture, or what it recorded, is that of an earlier release, or of columns that are gone."""
-        return
-
-    def command(self, verb: str, table: str) -> str:
-        """A command for a table, as a person types it."""
-        return f"plainstep capture {verb} {self.database.name}.{table}" + (" --how log" if self.how == "log" else "")
-
-    def inspect(self, connection: Connection, table: str) -> State | None:
-        """Look at one table's capture, or None if it is off.
-
-        Raises:
-            Refused: the table was renamed, or dropped and made again.
-        """
-        found = catalog.find(connection, table)
-        if found is None:
-            self._renamed(connection, table)
-            return None
-        states = registered(connection, self.how, found.oid)
-        if not states:
-            self._made_again(connection, table)
-            return None
-        self._judge(connection, states[0], found, table)
-        return states[0]
-
-    def trusted(self, connection: Connection, table: str) -> State:
-        """A table's capture, if it is on and has missed nothing.
-
-        Raises:
-            Refused: it is off, or may have missed changes.
-        """
-        state = self.inspect(connection, table)
-        if state is None:
-            raise self.off(connection, table)
-        if state.table:
-            catalog.refuse_hidden_rows(connection, state.table, f"{self.database.name}.{table}")
-            catalog.refuse_inherited(state.table, f"{self.database.name}.{table}")
-        if state.unreadable:
-            raise Refused(
-                f"The changes of {self.database.name}.{table} are kept as an earlier release kept them.",
-                "This one reads them in another form.",
-                self.command("refresh", table),
-            )
-        if state.problem:
-            raise Refused(
-                f"The capture of {self.database.name}.{table} cannot be trusted: {state.problem}.",
-                "Changes may have been missed or recorded out of order.",
-                f"{state.remedy}, then plainstep reload LOAD",
-            )
-        return state
-
-    def _judge(self, connection: Connection, state: State, found: catalog.Table, table: str) -> None:
-        state.table = found
-        state.problem = self.wrong(connection, state, found)
-        self.look_for_earlier(connection, state)
-        state.unreadable |= connection.execute(OF_ANYBODY).fetchone() is not None
-        if state.lost_partitions:
-            state.problem = f"a partition of {found.name} was detached or dropped, and its rows with it"
-        if state.problem or state.stale:
-            state.remedy = self.command("refresh", table)
-
-    def _renamed(self, connection: Connection, table: str) -> None:
-        for state in registered(connection, self.how):
-            now = catalog.by_number(connection, state.oid) if state.name == table else None
-            if now:
-                name = f"{now.schema}.{now.name}"
-                raise Refused(
-                    f"The table {table} of {self.database.name} is called {name} now.",
-                    "Its capture went with it; a load that names it must follow.",
-                    f'Change the load\'s "from" to {self.database.name}.{name}, then {self.command("refresh", name)}',
-                )
-
-    def _made_again(self, connection: Connection, table: str) -> None:
-        if any(state.name == table for state in registered(connection, self.how)):
-            raise Refused(
-                f"The table {table} of {self.database.name} was dropped and made again since capture was turned on.",
-                "Nothing records the new table's changes.",
-                f"{self.command('off', table)}, then on again, then plainstep reload LOAD",
-            )
-
-    def whatever_became_of(self, connection: Connection, table: str) -> State:
-        """A table's capture, also of a table that is gone or was made again.
-
-        Raises:
-            Refused: it is off.
-        """
-        found = catalog.find(connection, table)
-        states = registered(connection, self.how, found.oid) if found else []
-        states = states or [one for one in registered(connection, self.how) if one.name == table]
-        if not states:
-            raise self.off(connection, table)
-        states[0].table = found if found and found.oid == states[0].oid else None
-        return states[0]
-
-    def off(self, connection: Connection, table: str) -> PlainStepError:
-        """The error for a table that is not captured in this way."""
-        if catalog.find(connection, table) is None:
-            return catalog.missing(connection, table, self.database.name)
-        what, why = self.absent
-        return Refused(what.format(f"{self.database.name}.{table}"), why, self.command("on", table))
-
-    def policies(self, table: str) -> Refused:
-        """The error for a table of which policies keep rows from some roles."""
-        return Refused(
-            f"Policies keep rows of {self.database.name}.{table} from some roles (row-level security).",
-            "What is captured holds every row, for whoever may read it.",
-            f"{self.command('on', table)} --despite-row-security; grant the right to read changes to nobody who may not see all rows",
-        )
-
-    def list_all(self, connection: Connection, table: str = "") -> list[CaptureInfo]:
-        """What is captured in this way in the database, of all tables or of one."""
-        infos = []
-        one = catalog.find(connection, table) if table else None
-        if table and one is None:
-            return []
-        for state in registered(connection, self.how, one.oid if one else None):
-            found = catalog.by_number(connection, state.oid)
-            if found:
-                self._judge(connection, state, found, state.name)
-            else:
-                state.problem, state.remedy = "the table is gone", self.command("off", state.name)
-            infos.append(self.info(connection, state))
-        return infos
-
-    def info(self, connection: Connection, state: State) -> CaptureInfo:
-        """What there is to say of a capture."""
-        info = CaptureInfo(
-            state.name,
-            state.key,
-            state.columns,
-            state.since,
-            state.identity,
-            waiting_columns=state.waiting,
-            problem=state.problem,
-            remedy=state.remedy,
-            how=self.how,
-        )
-        self.fill_in(connection, state, info)
-        return info
-
-    def told(self, connection: Connection, table: str) -> CaptureInfo:
-        """What there is to say of a table's capture, which is on."""
-        state = self.inspect(connection, table)
-        assert state is not None
-        return self.info(connection, state)

@@ -16,9 +16,10 @@ from psycopg.types.json import Jsonb
 from plainstep.errors import Refused, StoreError
 from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql import catalog
-from plainstep.stores.postgresql.capture import registry
+from plainstep.stores.postgresql.capture import readers, registry
 from plainstep.stores.postgresql.capture import triggers as capture
-from plainstep.stores.postgresql.capture.registry import State, Way
+from plainstep.stores.postgresql.capture.method import Way
+from plainstep.stores.postgresql.capture.registry import State
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import CaptureInfo
 
@@ -270,7 +271,7 @@ def _remove(connection: Connection, state: State) -> None:
     registry.held_to_write(connection)
     _drop_slot(connection, state.changes)
     connection.execute(f"DROP PUBLICATION IF EXISTS {quoted(publication(state.oid))}")
-    registry.forget_readers(connection, state.identity)
+    readers.forget_readers(connection, state.identity)
     connection.execute("DELETE FROM plainstep.captures WHERE table_oid = %s AND how = 'log'", [state.oid])
 
 
@@ -288,7 +289,7 @@ def _take_in(connection: Connection, state: State) -> str:
             "UPDATE plainstep.captures SET columns = %s, partitions = %s, identity = %s WHERE identity = %s",
             [Jsonb([*state.table.layout, *kept]), list(state.table.partitions), identity, state.identity],
         )
-        with registry.by_policy(connection):
+        with readers.by_policy(connection):
             connection.execute(
                 "UPDATE plainstep.readers SET identity = %s WHERE identity = %s", [identity, state.identity]
             )

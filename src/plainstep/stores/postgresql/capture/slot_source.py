@@ -19,7 +19,7 @@ from plainstep.errors import Refused, StoreError
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.garbage_collection import held_off
 from plainstep.stores.postgresql import catalog, pgoutput
-from plainstep.stores.postgresql.capture import registry, snapshots
+from plainstep.stores.postgresql.capture import readers, snapshots
 from plainstep.stores.postgresql.capture import slot as log
 from plainstep.stores.postgresql.capture.source import TableSource
 from plainstep.stores.postgresql.connection import Connection
@@ -95,7 +95,7 @@ class LogSource(TableSource):
         if row is None:
             raise StoreError(f"The slot {self.state.changes} is gone.")
         confirmed, _, held_back = row
-        known = registry.known_reader(connection, self.state.identity, self.reader, "ACCESS SHARE")
+        known = readers.known_reader(connection, self.state.identity, self.reader, "ACCESS SHARE")
         oldest = confirmed
         if known and known[0] is not None and known[1] >= confirmed:
             oldest = min(oldest, known[0])  # what lies between is known to hold nothing of this table
@@ -159,8 +159,8 @@ class LogSource(TableSource):
         """From here on the slot does not move past where it is, until this reader has merged."""
         with self.database.opened() as connection, connection.transaction():
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
-            registry.known_reader(connection, self.state.identity, self.reader)
-            registry.note_reader(connection, self.state.identity, self.reader, None, self._confirmed())
+            readers.known_reader(connection, self.state.identity, self.reader)
+            readers.note_reader(connection, self.state.identity, self.reader, None, self._confirmed())
 
     def settled(self, mark: Place, upto: Place) -> None:
         """Everything up to a place is merged, or holds nothing of this table: the slot may move on."""
@@ -168,11 +168,11 @@ class LogSource(TableSource):
             return  # what the snapshot did not see may lie before its place: the slot waits for the next step
         with self.database.opened() as connection, connection.transaction():
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
-            known = registry.known_reader(connection, self.state.identity, self.reader)
+            known = readers.known_reader(connection, self.state.identity, self.reader)
             if known and known[0] == mark.position and upto.position - known[1] < IDLE:
                 return
-            registry.note_reader(connection, self.state.identity, self.reader, mark.position, upto.position)
-            slowest = registry.slowest_reader(connection, self.state.identity)
+            readers.note_reader(connection, self.state.identity, self.reader, mark.position, upto.position)
+            slowest = readers.slowest_reader(connection, self.state.identity)
         if slowest is not None and slowest > self._confirmed():
             self._advance(slowest)
 

@@ -12,7 +12,8 @@ from plainstep.core.positions import Span
 from plainstep.deferred import pa
 from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql import catalog
-from plainstep.stores.postgresql.capture.registry import State, Way
+from plainstep.stores.postgresql.capture.method import Way
+from plainstep.stores.postgresql.capture.registry import State
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.copy import read
 from plainstep.stores.records import CaptureInfo, Snapshot

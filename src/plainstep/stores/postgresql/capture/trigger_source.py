@@ -17,7 +17,7 @@ from plainstep.deferred import pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import text
 from plainstep.stores.postgresql import catalog, trust
-from plainstep.stores.postgresql.capture import registry, snapshots
+from plainstep.stores.postgresql.capture import readers, registry, snapshots
 from plainstep.stores.postgresql.capture.source import TableSource
 from plainstep.stores.postgresql.capture.trigger_sql import UNRECORDED
 from plainstep.stores.postgresql.capture.triggers import Capture
@@ -236,9 +236,9 @@ FROM newest""",
         try:
             with connection.transaction():  # what is lost with the power is told by the next step
                 connection.execute("SET LOCAL synchronous_commit = off")
-                known = registry.known_reader(connection, self.state.identity, self.reader)
+                known = readers.known_reader(connection, self.state.identity, self.reader)
                 if known is None or (known[0], known[2]) != (mark.position, mark.token):
-                    registry.note_reader(
+                    readers.note_reader(
                         connection, self.state.identity, self.reader, mark.position, mark.position, mark.token
                     )
         except (psycopg.errors.InsufficientPrivilege, psycopg.errors.UndefinedTable):

@@ -16,9 +16,10 @@ from psycopg.types.json import Jsonb
 from plainstep.errors import Refused, StoreError
 from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql import catalog, trust
-from plainstep.stores.postgresql.capture import registry
+from plainstep.stores.postgresql.capture import readers, registry
 from plainstep.stores.postgresql.capture import trigger_sql as triggers
-from plainstep.stores.postgresql.capture.registry import State, Way
+from plainstep.stores.postgresql.capture.method import Way
+from plainstep.stores.postgresql.capture.registry import State
 from plainstep.stores.postgresql.capture.trigger_sql import RECORD, TRUNCATE
 from plainstep.stores.postgresql.connection import Connection, holders
 from plainstep.stores.records import CaptureInfo
@@ -246,7 +247,7 @@ def _remove(connection: Connection, state: State) -> None:
             connection.execute(f"DROP TRIGGER IF EXISTS {quoted(TRUNCATE)} ON {name}")
     connection.execute(f"DROP FUNCTION IF EXISTS plainstep.{quoted(f'record_{state.oid}')}()")
     connection.execute(f"DROP TABLE IF EXISTS {state.change_table}")
-    registry.forget_readers(connection, state.identity)
+    readers.forget_readers(connection, state.identity)
     connection.execute("DELETE FROM plainstep.captures WHERE table_oid = %s AND how = 'capture'", [state.oid])
 
 

@@ -1,0 +1,50 @@
+"""A layout that is proposed: guesses, each with its reason."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+
+@dataclass
+class Guess:
+    """One setting, and why it was guessed.
+
+    Attributes:
+        name: the setting.
+        value: what was guessed.
+        why: what in the rows speaks for it.
+        sure: whether the rows leave little doubt.
+    """
+
+    name: str
+    value: Any
+    why: str
+    sure: bool = False
+
+
+@dataclass
+class Proposal:
+    """A whole layout that was guessed.
+
+    Attributes:
+        guesses: its settings.
+        codes: how often each code of the operation stands in the rows.
+        key: the columns that seem to tell rows apart.
+        few: where nothing tells the operation, the columns of few values that might, with these values.
+    """
+
+    guesses: list[Guess] = field(default_factory=list)
+    codes: dict[str, int] = field(default_factory=dict)
+    key: Guess | None = None
+    few: dict[str, list[str]] = field(default_factory=dict)
+
+    def unsure(self) -> list[str]:
+        """The settings that the rows leave in doubt; the operation also where nothing tells it."""
+        doubted = [one.name for one in [self.key, *self.guesses] if one and one.value != [] and not one.sure]
+        told = self.value("operation") is not None or self.value("deleted") is not None
+        return doubted if told else ["operation", *doubted]
+
+    def value(self, name: str) -> Any:
+        """What was guessed for a setting, or None."""
+        return next((one.value for one in self.guesses if one.name == name), None)

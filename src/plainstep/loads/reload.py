@@ -1,0 +1,72 @@
+"""A fresh snapshot merged as differences, and a watermark moved by hand: what begins a load anew."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING
+
+from plainstep.core.positions import Span
+from plainstep.errors import Refused
+from plainstep.loads.commit import commit_to, entry_of
+from plainstep.loads.difference import differences_of
+from plainstep.loads.planning import in_held_types, moment_of, parts_of, shape_of
+from plainstep.loads.readiness import refuse_foreign_rows, refuse_guesses
+from plainstep.loads.windows import (
+    another_target,
+    refuse_another_shape,
+    resolve,
+)
+from plainstep.progress import counted
+from plainstep.stores.records import LedgerEntry
+
+if TYPE_CHECKING:
+    from plainstep.loads.load import Load
+
+from plainstep.loads.outcome import StepOutcome, stepped
+
+
+def reload(load: Load) -> StepOutcome:
+    """A fresh snapshot, merged as differences: readers of the target never see it empty.
+
+    Raises:
+        PlainStepError: it could not be made; nothing was written.
+    """
+    began = time.perf_counter()
+    mark = load.target.mark(load.name)
+    if mark is None:
+        raise Refused(
+            f"{load.name} has not begun, so there is nothing to load again.",
+            "",
+            f"plainstep step {load.name}",
+        )
+    refuse_guesses(load)
+    refuse_another_shape(load, mark)
+    if another_target(load, mark):
+        refuse_foreign_rows(load, load.target.table(load.into_table, ()))
+    load.source.reserve()
+    with load.source.snapshot() as snapshot:
+        span = snapshot.span
+        entry = entry_of(load, "reload", span, mark)
+        moment = moment_of(entry, span.head_at)
+        shape = in_held_types(shape_of(load), load.target.table(load.into_table, ()))
+        rows = counted(snapshot.batches, f"{load.name}: rows")
+        net, edits = differences_of(load, shape, rows, moment)
+    counts = net.counts
+    entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
+    parts = parts_of(load, shape, edits, mark, started=True, anew=True)
+    return stepped(load, commit_to(load, parts, mark, span, entry, began))
+
+
+def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
+    """Move a load's mark without merging anything.
+
+    Raises:
+        ConfigError: the position is beyond the source's head, or none.
+    """
+    began = time.perf_counter()
+    span = load.source.span()
+    place = resolve(load, span, to)
+    mark = load.target.mark(load.name)
+    there = Span(span.identity, span.oldest, place.position, load.source.time_of(place), place.token)
+    entry = entry_of(load, "mark", there, mark, note=reason or "moved by hand")
+    return commit_to(load, [], mark, there, entry, began)
