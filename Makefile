@@ -44,9 +44,9 @@ $(VENV)/ready: $(VENV)/made pyproject.toml
 	@touch $@
 
 $(VENV)/ready-dev: $(VENV)/made pyproject.toml
-	@$(BIN)/python -m pip install -q --disable-pip-version-check -e '.[dev]'
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -e '.[all]' --group dev
 	@touch $@ $(VENV)/ready
 
 $(VENV)/ready-bench: $(VENV)/made pyproject.toml
-	@$(BIN)/python -m pip install -q --disable-pip-version-check -e '.[bench]'
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -e '.[all]' --group bench
 	@touch $@

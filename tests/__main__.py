@@ -18,7 +18,18 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 # These take longest, and begin first.
-LONG = ("test_postgres", "test_crashes", "test_shapes", "test_groups", "test_layouts", "test_steps", "test_files")
+LONG = (
+    "test_postgres",
+    "test_conformance",
+    "test_crashes",
+    "test_shapes",
+    "test_scope",
+    "test_archive",
+    "test_groups",
+    "test_layouts",
+    "test_steps",
+    "test_files",
+)
 
 
 def classes(suite: unittest.TestSuite) -> Iterator[str]:

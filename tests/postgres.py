@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import contextlib
 import functools
 import itertools
 import os
@@ -13,11 +14,89 @@ import subprocess
 import tempfile
 import unittest
 import uuid
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
 import psycopg
+
+from tests.support import Town
+
+
+class Writers:
+    """Three connections in transactions of their own, none of which waits for another: a statement that would is left out."""
+
+    def __init__(self, database: Database) -> None:
+        self.connections = [database.connect() for _ in range(3)]
+        for connection in self.connections:
+            connection.execute("SET lock_timeout = '15ms'")
+
+    def close(self) -> None:
+        for connection in self.connections:
+            connection.close()
+
+    def act(self, what: str, who: int, key: int = 0) -> None:
+        connection = self.connections[who]
+        inside = connection.info.transaction_status != psycopg.pq.TransactionStatus.IDLE
+        words = {
+            "begin": "" if inside else "BEGIN",
+            "commit": "COMMIT" if inside else "",
+            "rollback": "ROLLBACK" if inside else "",
+            "savepoint": "SAVEPOINT here" if inside else "",
+            "undo": "ROLLBACK TO here" if inside else "",
+            "put": f"INSERT INTO tree VALUES ({key}, {who}, 'x') ON CONFLICT (k) DO UPDATE SET a = coalesce(tree.a, 0) + 7, b = '{who}'",
+            "delete": f"DELETE FROM tree WHERE k = {key}",
+            "rekey": f"UPDATE tree SET k = k + 10 WHERE k = {key}",
+            "xid": "SELECT pg_current_xact_id()" if inside else "",  # a number now, and writes only later
+        }[what]
+        if not words:
+            return
+        if inside and what in ("put", "delete", "rekey"):
+            with contextlib.suppress(psycopg.Error), connection.transaction():
+                connection.execute(words)
+        else:
+            with contextlib.suppress(psycopg.Error):
+                connection.execute(words)
+                return
+            if what == "undo":  # there was no savepoint
+                connection.execute("ROLLBACK")
+
+
+VALUES = """INSERT INTO "Odd schema"."tree ""x"" é.1" VALUES
+    (%s, -3, 7, 9007199254740993, 1.1, 1e300, 12345.678, 123456789012345678901234567890.12, 0.10, E'a"b,c\\n\\\\', '', 'ab', true,
+     '1999-12-31', '23:59:59.5', '2020-02-29 12:00:00.000001', '2020-06-01 12:00+05:30', '1 mon -2 days 03:04:05.6',
+     'C0FFEE00-0000-0000-0000-000000000000', '\\x00ff', '{"b" : [1,  2]}', '{"z": null}', '{1,NULL,3}', '{"a,b","",null}', 'park', '[1,5)',
+     '[2020-01-01 00:00+00,)', 12.5, '10.0.0.1/8', B'101', 'reserved')"""
+
+TREE = "CREATE TABLE tree (k int PRIMARY KEY, a int, b text)"
+
+ROWS = "INSERT INTO tree SELECT n, n, 'oak' FROM generate_series(1, 200) n"
+
+ODD = '"Odd schema"."tree ""x"" é.1"'
+
+EDITS = [
+    "UPDATE tree SET a = a + 1 WHERE k < 100",
+    "DELETE FROM tree WHERE k % 7 = 0",
+    "INSERT INTO tree VALUES (500, 5, 'elm')",
+]
+
+COMMANDS = (
+    ("capture", "on", "source.public.tree"), ("step",), ("--debug", "step"), ("step", "--json"), ("status",), ("status", "--json"),
+    ("status", "--metrics"), ("look", "tree"), ("net", "tree"), ("trace", "tree", "1"), ("ledger",), ("ledger", "--json"), ("check",),
+    ("capture", "list"), ("trim", "source", "--yes"), ("mark", "tree"), ("reload", "tree"), ("report", "-o", os.devnull),
+    ("--debug", "status"), ("--debug", "reload", "tree"),
+)  # fmt: skip
+
+# A password is made of these, with signs between them that mean something in a URL. Neither may be seen anywhere.
+CHUNKS = ("zqxj7", "vkwy9")
+
+ALL_TYPES = """CREATE TYPE kind AS ENUM ('street', 'park');
+CREATE DOMAIN girth AS numeric(6, 1) CHECK (VALUE > 0);
+CREATE TABLE "Odd schema"."tree ""x"" é.1" (
+    k bigint PRIMARY KEY, i2 smallint, i4 int, i8 bigint, f4 real, f8 double precision, n numeric(12, 3), big numeric(60, 2),
+    free numeric, t text, v varchar(9), c char(4), b boolean, d date, tm time, ts timestamp, tz timestamptz, iv interval,
+    u uuid, by bytea, j json, jb jsonb, a int[], at text[], e kind, r int4range, tr tstzrange, g girth, ip inet, bits bit(3),
+    "select" text, made int GENERATED ALWAYS AS (i4 + 1) STORED)"""
 
 HBA = """
 local all all trust
@@ -169,3 +248,23 @@ def role(options: str = "") -> str:
     with cluster().connect() as connection:
         connection.execute(f"CREATE ROLE {name} LOGIN {options}")
     return name
+
+
+INTO = ("into_postgres", "into_duckdb", "into_sqlite")
+
+
+@contextlib.contextmanager
+def park(
+    *statements: str, how: str = "capture", table: str = "public.tree", more: str = ""
+) -> Iterator[tuple[Database, Database, Town]]:
+    """A source database, a target database, and a town with loads from the one into the other and into two files."""
+    with Database(*statements) as source, Database() as target, Town() as town:
+        loads = "".join(
+            f"[loads.{name}]\nfrom = 'source.{table}'\ninto = '{into}'\nchanges = '{how}'\n{more}\n"
+            for name, into in zip(INTO, ("target.copied", "house.copied", "shed.copied"), strict=True)
+        )
+        stores = f"[stores.source]\nurl = '{source.url}'\n[stores.target]\nurl = '{target.url}'\n"
+        files = "[stores.house]\nurl = 'duckdb:///house.duckdb'\n[stores.shed]\nurl = 'sqlite:///shed.db'\n"
+        town.config.write_text(stores + files + loads)
+        town.project.capture_on(f"source.{table}", (), how)
+        yield source, target, town

@@ -17,6 +17,9 @@ from hypothesis import Phase
 
 import plainstep
 from plainstep.cli.main import cli
+from tests.histories import Model
+
+TARGETS = ("house", "shed")
 
 # Shrinking an example that starts processes and opens files takes minutes, and tells little more.
 WITHOUT_SHRINKING = (Phase.explicit, Phase.reuse, Phase.generate)
@@ -119,3 +122,27 @@ class Town:
 def quote(value: str) -> str:
     """A string as TOML writes it."""
     return '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def act(town: Town, model: Model, acts: list[Any], store: str = "town") -> None:
+    """Make the model's acts in the town's database, in one transaction each."""
+    connection = sqlite3.connect(town.path / f"{store}.db", isolation_level=None)
+    for what, key, value in acts:
+        if what == "truncate":
+            what, changed = "delete all", model.act("truncate", None, None)
+        else:
+            changed = model.act(what, key, value)
+        if not changed:
+            continue
+        if what == "insert":
+            connection.execute("INSERT INTO tree VALUES (?, ?, ?)", [key, value["a"], value["b"]])
+        elif what == "update":
+            connection.execute("UPDATE tree SET a = ?, b = ? WHERE k = ?", [value["a"], value["b"], key])
+        elif what == "rekey":
+            connection.execute("UPDATE tree SET k = ? WHERE k = ?", [value, key])
+        else:
+            connection.execute(
+                "DELETE FROM tree" + ("" if what == "delete all" else " WHERE k = ?"),
+                [key][: what == "delete"],
+            )
+    connection.close()

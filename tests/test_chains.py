@@ -17,9 +17,9 @@ from plainstep.core.changes.batch import Changes, as_changes
 from plainstep.core.changes.chains import in_chain, replaced
 from plainstep.core.changes.repeats import Repeats
 from tests.histories import ROW, Model, flat, histories, merged
+from tests.postgres import park
+from tests.sqlite_tables import KINDS, statements
 from tests.support import TREE, WITHOUT_SHRINKING, Town, examples
-from tests.test_postgres import park
-from tests.test_sqlite_capture import KINDS, statements
 
 
 def recorded(model: Model, units: list[int]) -> Changes:

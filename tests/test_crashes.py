@@ -7,38 +7,8 @@ import sqlite3
 import time
 import unittest
 
+from tests.kills import DIE, POINTS, RACER, STEP
 from tests.support import TREE, Town
-
-STEP = """
-import sys, plainstep
-for outcome in plainstep.load_project("plainstep.toml").step(*sys.argv[1:]):
-    print(outcome.outcome)
-"""
-
-RACER = """
-import sys, plainstep
-project = plainstep.load_project("plainstep.toml")
-for line in sys.stdin:
-    print(*[one.outcome for one in project.step()], flush=True)
-"""
-
-# Where a child is killed: it kills itself, at once and for good, at that point of its own step.
-DIE = "import os, signal\ndef die(*_, **__): os.kill(os.getpid(), signal.SIGKILL)\n"
-POINTS = {
-    "before reading": "import plainstep.stores.sqlite.capture.source as m; m.SqliteSource._read = die; m.SqliteSource.snapshot = die",
-    "after reading": "import plainstep.loads.step as m; m.commit_of = die",
-    "in the middle of applying": """
-import plainstep.stores.duckdb.target as d, plainstep.stores.sqlite.target as s
-for owner, name in ((d._Merge, "_insert"), (d._Merge, "_update"), (s._Merge, "_insert"), (s._Merge, "update")):
-    setattr(owner, name, lambda self, *rows, done=getattr(owner, name): (done(self, *rows), die()))
-""",
-    "before the commit": "import plainstep.stores.ledger as m; m.entry_values = die",
-    "after the commit": """
-import plainstep.stores.duckdb.target as d, plainstep.stores.sqlite.target as s
-for target in (d.DuckdbTarget, s.SqliteTarget):
-    target.commit = lambda self, *commits, done=target.commit: (done(self, *commits), die())
-""",
-}
 
 
 def town() -> Town:

@@ -10,27 +10,21 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-from click.testing import CliRunner, Result
 from hypothesis import HealthCheck, given, settings
 
 import plainstep
-from plainstep.cli.main import cli
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.inference import guess
 from plainstep.formats.lines import kind_of
 from plainstep.stores.capabilities import with_tables
 from plainstep.stores.files.listing import Seen, copies, listed, packed, unpacked
 from tests import layouts
+from tests.feed_town import HISTORY, Town, run
 from tests.histories import histories
 from tests.postgres import Database
 from tests.support import WITHOUT_SHRINKING
-from tests.test_layouts import HISTORY, Town
 
 import pyarrow as pa  # isort: skip
-
-
-def run(town: Town, *words: str) -> Result:
-    return CliRunner().invoke(cli, ["-c", str(town.config), *words])
 
 
 class Commands(unittest.TestCase):

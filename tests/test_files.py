@@ -25,8 +25,8 @@ import plainstep
 from plainstep.core.positions import Place, Window
 from plainstep.errors import PlainStepError
 from plainstep.formats.prefetch import ahead, fetched
-from tests.test_crashes import DIE, POINTS
-from tests.test_layouts import Town
+from tests.feed_town import Town
+from tests.kills import DIE, POINTS
 
 CONFIG = """
 [stores.landing]

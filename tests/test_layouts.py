@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import re
-import shutil
 import sqlite3
-import tempfile
 import tomllib
 import unittest
 from pathlib import Path
-from typing import Any, Self
+from typing import Any
 
 import duckdb
 import pyarrow as pa
@@ -23,44 +21,11 @@ from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts.plausibility import doubt
 from tests import layouts
-from tests.histories import Model, histories
+from tests.feed_town import HISTORY, Town
+from tests.histories import histories
 from tests.support import WITHOUT_SHRINKING
 
 ROOT = Path(__file__).parents[1]
-
-
-class Town:
-    """A folder with every feed of one table, a warehouse and a plainstep.toml."""
-
-    def __init__(self, *only: str, config: str = "") -> None:
-        self.path = Path(tempfile.mkdtemp(prefix="plainstep-test-"))
-        self.config = self.path / "plainstep.toml"
-        self.config.write_text(config or layouts.config(*only))
-        self.writers = layouts.Writers(self.path)
-        self.model = Model()
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        shutil.rmtree(self.path, ignore_errors=True)
-
-    @property
-    def project(self) -> plainstep.Project:
-        return plainstep.load_project(self.config)
-
-    def play(self, history: list[tuple[str, Any, Any]]) -> None:
-        known = len(self.model.changes)
-        self.model.play(history)
-        self.writers.write(self.model.changes[known:])
-
-    def target(self, table: str) -> dict[int, tuple[Any, ...]]:
-        with duckdb.connect(str(self.path / "house.duckdb"), read_only=True) as connection:
-            return {row[0]: row for row in connection.execute(f'SELECT k, a, b FROM "{table}"').fetchall()}
-
-    @property
-    def truth(self) -> dict[int, tuple[Any, ...]]:
-        return {key: (key, row["a"], row["b"]) for key, row in self.model.rows.items()}
 
 
 class Laws(unittest.TestCase):
@@ -86,15 +51,6 @@ class Laws(unittest.TestCase):
                 self.assertEqual(outcome.outcome, "nothing", outcome.load)
             for check in town.project.check():
                 self.assertTrue(check.ok or check.load in layouts.BLIND, check.load)
-
-
-# Every operation, some of them twice on one row.
-HISTORY = (
-    [("insert", key, {"a": key, "b": "oak"}) for key in range(6)]
-    + [("update", key, {"a": key + 7, "b": "elm"}) for key in range(5)]
-    + [("delete", 1, None), ("delete", 2, None), ("insert", 1, {"a": 5, "b": "ash"})]
-    + [("update", key, {"a": key + 20, "b": "elm"}) for key in (0, 1, 3)]
-)
 
 
 class Wrong(unittest.TestCase):

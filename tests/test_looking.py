@@ -17,12 +17,10 @@ from hypothesis import strategies as st
 
 from plainstep import Filter
 from tests import layouts
+from tests.feed_town import HISTORY, run
+from tests.feed_town import Town as FeedTown
 from tests.histories import Model, histories
-from tests.support import TREE, WITHOUT_SHRINKING, Town
-from tests.test_feed_commands import run
-from tests.test_layouts import HISTORY
-from tests.test_layouts import Town as FeedTown
-from tests.test_steps import act
+from tests.support import TREE, WITHOUT_SHRINKING, Town, act
 
 
 class Looks(unittest.TestCase):

@@ -25,8 +25,7 @@ from plainstep.loads.load import Load
 from plainstep.loads.step import step_together
 from plainstep.views.status import LoadStatus
 from tests.histories import Model, histories
-from tests.support import TREE, WITHOUT_SHRINKING, Town
-from tests.test_steps import act
+from tests.support import TREE, WITHOUT_SHRINKING, Town, act
 
 MORE = '[loads.more_{0}]\nfrom = "town.tree"\ninto = "shed.more_{0}"\n'
 PACE = "import sys; from plainstep.cli.main import cli; cli(['pace', '--every', '0.1s', *sys.argv[1:]])"

@@ -9,9 +9,8 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.postgres import Database, role
+from tests.postgres import INTO, Database, park, role
 from tests.support import WITHOUT_SHRINKING, Town
-from tests.test_postgres import INTO, park
 
 TREE = "CREATE TABLE tree (k int PRIMARY KEY, a int, b text)"
 PARTED = (

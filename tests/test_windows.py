@@ -23,10 +23,10 @@ from plainstep.sql.expressions import checked
 from plainstep.stores.capabilities import with_tables
 from plainstep.stores.registry import open_store
 from tests import layouts
+from tests.feed_town import HISTORY, Town
 from tests.histories import histories
 from tests.postgres import Database
 from tests.support import WITHOUT_SHRINKING
-from tests.test_layouts import HISTORY, Town
 
 # Texts that would end a string, a name, a path or a comment, if they were let.
 AWKWARD = ["", "'", '"', "a/b", "100%", "%2F", "ä ö", "--", ";", "\\", "2026-05-04", "0x01", "null", "a\tb"]

@@ -7,13 +7,25 @@ Read the changes in a window, collapse them to net changes, merge them, move the
     project = plainstep.load_project("plainstep.toml")
     [outcome] = project.step("tree")
     net = plainstep.collapse(changes, key=["tree_id"])
+
+What is in ``__all__`` is what users call, what they get back, the errors, and what stores of other packages are made of.
 """
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from plainstep.errors import ConfigError, DataError, MarkMoved, PlainStepError, Refused, StoreError
+from plainstep.errors import (
+    BadValue,
+    ConfigError,
+    DataError,
+    LostConnection,
+    MarkMoved,
+    PlainStepError,
+    Refused,
+    StoreError,
+    Unreachable,
+)
 
 if TYPE_CHECKING:
     from plainstep.core.changes.collapse import collapse
@@ -21,18 +33,49 @@ if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.diff import Scope
     from plainstep.init.project import beginning_of
+    from plainstep.loads.check import CheckResult
+    from plainstep.loads.load import Load
     from plainstep.loads.outcome import StepOutcome
+    from plainstep.loads.quarantine import PutBack
+    from plainstep.loads.retention import Trimmed
+    from plainstep.loads.runner import Beat, Pace
     from plainstep.project import Project
     from plainstep.project_file import load_project
     from plainstep.settings.models import config_schema
+    from plainstep.stores.capabilities import BaseStore, HasCapture, HasFeed, HasSource, HasTables, HasTarget, Store
+    from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
+    from plainstep.views.changes import LookResult
+    from plainstep.views.net import NetResult
+    from plainstep.views.status import LoadStatus
+    from plainstep.views.trace import TraceResult
 
 # Loaded when first asked for: `plainstep --help` should not wait for Arrow.
 _HOMES = {
+    "Aside": "plainstep.stores.records",
+    "BaseStore": "plainstep.stores.capabilities",
+    "Beat": "plainstep.loads.runner",
+    "CaptureInfo": "plainstep.stores.records",
+    "CheckResult": "plainstep.loads.check",
     "Filter": "plainstep.core.changes.filter",
+    "HasCapture": "plainstep.stores.capabilities",
+    "HasFeed": "plainstep.stores.capabilities",
+    "HasSource": "plainstep.stores.capabilities",
+    "HasTables": "plainstep.stores.capabilities",
+    "HasTarget": "plainstep.stores.capabilities",
+    "LedgerEntry": "plainstep.stores.records",
+    "Load": "plainstep.loads.load",
+    "LoadStatus": "plainstep.views.status",
+    "LookResult": "plainstep.views.changes",
     "NetChanges": "plainstep.core.changes.net",
-    "Scope": "plainstep.core.diff",
+    "NetResult": "plainstep.views.net",
+    "Pace": "plainstep.loads.runner",
     "Project": "plainstep.project",
+    "PutBack": "plainstep.loads.quarantine",
+    "Scope": "plainstep.core.diff",
     "StepOutcome": "plainstep.loads.outcome",
+    "Store": "plainstep.stores.capabilities",
+    "TraceResult": "plainstep.views.trace",
+    "Trimmed": "plainstep.loads.retention",
     "beginning_of": "plainstep.init.project",
     "collapse": "plainstep.core.changes.collapse",
     "config_schema": "plainstep.settings.models",
@@ -40,17 +83,40 @@ _HOMES = {
 }
 
 __all__ = [
+    "Aside",
+    "BadValue",
+    "BaseStore",
+    "Beat",
+    "CaptureInfo",
+    "CheckResult",
     "ConfigError",
     "DataError",
     "Filter",
+    "HasCapture",
+    "HasFeed",
+    "HasSource",
+    "HasTables",
+    "HasTarget",
+    "LedgerEntry",
+    "Load",
+    "LoadStatus",
+    "LookResult",
+    "LostConnection",
     "MarkMoved",
     "NetChanges",
+    "NetResult",
+    "Pace",
     "PlainStepError",
     "Project",
+    "PutBack",
     "Refused",
     "Scope",
     "StepOutcome",
+    "Store",
     "StoreError",
+    "TraceResult",
+    "Trimmed",
+    "Unreachable",
     "beginning_of",
     "collapse",
     "config_schema",
@@ -67,3 +133,7 @@ def __getattr__(name: str) -> Any:
     if name not in _HOMES:
         raise AttributeError(f"module 'plainstep' has no attribute {name!r}")
     return getattr(importlib.import_module(_HOMES[name]), name)
+
+
+def __dir__() -> list[str]:
+    return sorted([*__all__, "__version__"])
