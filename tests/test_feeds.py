@@ -25,7 +25,7 @@ from plainstep.core.changes.batch import Changes, as_changes
 from plainstep.core.diff import compared, difference
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window, parse_point, why_not_continue
 from plainstep.core.schema_drift import Fit, fit, holds, widens
-from plainstep.core.shapes.base import Found, Held, Moment
+from plainstep.core.shapes.base import StepContext, TargetReader, WindowChanges
 from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.mirror import Mirror
 from plainstep.loads.check import check
@@ -46,13 +46,13 @@ BEGAN = datetime(2026, 3, 2, 9, tzinfo=UTC)
 class Feed:
     """A source that is a list of changes, delivered in small batches that overlap."""
 
-    own_capture = False
-    rereads = False
+    is_managed = False
+    overlaps = False
     sure = True
 
     def __init__(self, model: Model, form: str = "whole") -> None:
         self.model, self.form = model, form
-        self.reversible = form != "bare keys"
+        self.has_before_images = form != "bare keys"
 
     def key(self) -> tuple[str, ...]:
         return ("k",)
@@ -99,7 +99,7 @@ class Feed:
     def reserve(self) -> None:
         pass
 
-    def settled(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, mark: Place, upto: Place) -> None:
         pass
 
     @contextmanager
@@ -159,11 +159,11 @@ class Steps(unittest.TestCase):
             flat(Model().play([("insert", 1, {"a": 1, "b": None}), ("delete", 1, None)]).changes), "k"
         )
         schema = pa.schema([("k", pa.int64()), ("a", pa.int64()), ("b", pa.string())])
-        now = Moment(datetime.now(UTC), 1, 2)
+        now = StepContext(datetime.now(UTC), 1, 2)
 
         def edits(deletes: str, own: bool) -> Edits:
-            [found] = Mirror(schema, ("k",), deletes, own_capture=own).edits(
-                Found(net), now, unittest.mock.create_autospec(Held)
+            [found] = Mirror(schema, ("k",), deletes, is_managed=own).edits(
+                WindowChanges(net), now, unittest.mock.create_autospec(TargetReader)
             )
             return found
 

@@ -66,6 +66,7 @@ class Pages(unittest.TestCase):
             ]  # fmt: skip
             for one in shown_in_notebooks:
                 html = one._repr_html_()
+                self.assertNotIn("\n", repr(one))
                 self.assertIn("<table>", html)
                 self.assertNotIn("<img", html)
             before = town.fingerprint()

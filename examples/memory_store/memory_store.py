@@ -21,7 +21,7 @@ from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.errors import Refused
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.records import Snapshot
-from plainstep.stores.whole_tables import Held, WholeTarget
+from plainstep.stores.whole_tables import Holdings, WholeTarget
 
 Row = dict[str, Any]
 
@@ -62,7 +62,7 @@ class Memory:
     def __init__(self) -> None:
         self.lock = threading.RLock()
         self.tables: dict[str, MemoryTable] = {}
-        self.held = Held()
+        self.held = Holdings()
 
 
 MEMORIES: dict[str, Memory] = {}
@@ -101,9 +101,9 @@ class MemoryStore(BaseStore):
 class MemorySource:
     """The changes of one table. A position is the number of changes up to it."""
 
-    own_capture = False  # something else wrote them down
-    rereads = False  # a window holds nothing that is merged already
-    reversible = True  # both images are told
+    is_managed = False  # something else wrote them down
+    overlaps = False  # a window holds nothing that is merged already
+    has_before_images = True  # both images are told
     sure = True  # an insert is an insert
 
     def __init__(self, store: MemoryStore, name: str) -> None:
@@ -171,7 +171,7 @@ class MemorySource:
     def reserve(self) -> None:
         """Nothing to do: every change is kept."""
 
-    def settled(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, mark: Place, upto: Place) -> None:
         """Nothing to do: no change is forgotten."""
 
     def trim(self, places: Sequence[Place], really: bool = True) -> int:
@@ -185,11 +185,11 @@ class MemoryTarget(WholeTarget):
     def __init__(self, memory: Memory) -> None:
         self.memory = memory
 
-    def held(self) -> Held:
+    def held(self) -> Holdings:
         """What is held now."""
         return self.memory.held
 
-    def change(self, change: Callable[[Held], Held]) -> None:
+    def change(self, change: Callable[[Holdings], Holdings]) -> None:
         """Put what a function makes of what is held in its place."""
         with self.memory.lock:
             self.memory.held = change(self.memory.held)

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from plainstep.views.trace import TraceResult
 
 
-@dataclass
+@dataclass(repr=False)
 class Project:
     """Loads and stores, and everything that can be done with them.
 
@@ -45,6 +45,9 @@ class Project:
     loads: dict[str, Load] = field(default_factory=dict)
     keeps: dict[str, str] = field(default_factory=dict)
     groups: dict[str, list[Load]] = field(default_factory=dict)
+
+    def __repr__(self) -> str:
+        return f"<Project {self.path}: {', '.join(self.loads) or 'no loads'}>"
 
     def load(self, name: str) -> Load:
         """A load by its name.

@@ -15,7 +15,7 @@ from plainstep.stores.registry import open_store
 
 
 @dataclass(frozen=True)
-class Found:
+class FoundTable:
     """A table of the source.
 
     Attributes:
@@ -87,7 +87,7 @@ def _without_password(url: str, store: str) -> tuple[str, str]:
     return taken, variable if taken != url else ""
 
 
-def _look(store: Store, name: str, captured: bool) -> Found:
+def _look(store: Store, name: str, captured: bool) -> FoundTable:
     try:
         table = with_tables(store).table(name, {})
         schema = table.schema()
@@ -98,12 +98,12 @@ def _look(store: Store, name: str, captured: bool) -> Found:
             hint = f'types = {{ {toml(untyped[0])} = "TEXT" }}'
         elif not table.key():
             trouble, hint = "it has no primary key", 'key = ["COLUMN"]  # columns that are unique and never null'
-        return Found(name, table.key(), len(schema), captured, trouble, hint)
+        return FoundTable(name, table.key(), len(schema), captured, trouble, hint)
     except PlainStepError as error:
-        return Found(name, (), 0, captured, error.what)
+        return FoundTable(name, (), 0, captured, error.what)
 
 
-def _load(one: Found, stores: tuple[str, str], taken: set[str]) -> list[str]:
+def _load(one: FoundTable, stores: tuple[str, str], taken: set[str]) -> list[str]:
     """A load's part; commented out where something must be said first."""
     name = re.sub(r"\W+", "_", one.name.rpartition(".")[2]) or "load"
     while name in taken:

@@ -15,7 +15,7 @@ from plainstep.errors import ConfigError, MarkMoved, Refused
 from plainstep.loads.commit import commit_to, entry_of
 from plainstep.loads.difference import compared_at_mark, mending_edits
 from plainstep.loads.planning import in_held_types, parts_of, shape_of
-from plainstep.loads.reading import news, read_net
+from plainstep.loads.reading import drop_applied, read_net
 from plainstep.loads.windows import ahead, refuse_unless_continuous, shown
 from plainstep.progress import counted
 
@@ -118,7 +118,7 @@ def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckRe
     began = time.perf_counter()
     with load.source.snapshot() as snapshot:
         refuse_unless_continuous(load, mark, snapshot.span)
-        waiting = news(load, read_net(load, ahead(mark, snapshot.span)))
+        waiting = drop_applied(load, read_net(load, ahead(mark, snapshot.span)))
         shape = shape_of(load)
         info = load.target.table(load.into_table, shape.tables()[0].key)
         if info is None:
@@ -137,7 +137,7 @@ def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckRe
             edits = mending_edits(load, shape, found, mark) if mend and not result.ok else None
     if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
         return check(load, scope, mend)
-    result.waiting = len(waiting) if load.source.rereads else waiting.read
+    result.waiting = len(waiting) if load.source.overlaps else waiting.read
     if edits is not None:
         try:
             result.mended = _mend(load, shape, edits, result, mark, snapshot.span, began)

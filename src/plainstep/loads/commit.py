@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Mark, Span
 from plainstep.errors import PlainStepError, Refused
-from plainstep.loads.reading import moved_by_hand
+from plainstep.loads.reading import left_out, moved_by_hand
 from plainstep.loads.windows import shown
-from plainstep.stores.api import LeavesOut, LooselyTyped
+from plainstep.stores.api import LooselyTyped
 from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
 
 if TYPE_CHECKING:
@@ -54,7 +54,7 @@ def commit_to(
 ) -> LedgerEntry:
     """Write everything the step found, in one transaction of the target, and then tell the source."""
     load.target.commit(commit_of(load, parts, before, span, entry, began, back))
-    tell_source(load, span)
+    acknowledge(load, span)
     return entry
 
 
@@ -93,15 +93,10 @@ def _columns(load: Load, before: Mark | None, merged: bool) -> tuple[tuple[str, 
     return columns, tuple(name for name in (*was.gone, *was.columns) if name not in columns)
 
 
-def tell_source(load: Load, span: Span) -> None:
+def acknowledge(load: Load, span: Span) -> None:
     """Tell the source that everything up to the end of a span is merged."""
     with suppress(PlainStepError):  # what is merged is merged; the next step tells the source again
-        load.source.settled(span.end, span.end)
-
-
-def left_out(load: Load) -> LeftOut:
-    """What the last reading of a load's source left out."""
-    return load.source.left_out() if isinstance(load.source, LeavesOut) else LeftOut()
+        load.source.acknowledge(span.end, span.end)
 
 
 class _Reading:
@@ -148,6 +143,6 @@ def _tolerated(load: Load, entry: LedgerEntry) -> int | None:
     if load.config.strict is None:
         if isinstance(load.source, LooselyTyped) and load.source.spells_keys:
             return 0  # a row to insert is there already: by another spelling of its key
-        trusted = load.source.own_capture or not load.source.sure or moved_by_hand(load)
+        trusted = load.source.is_managed or not load.source.sure or moved_by_hand(load)
         return None if trusted else max(entry.changes // 10, FEW)
     return 0 if load.config.strict else None

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, cast
 
 from plainstep.core.diff import compared, net_of, rounded
-from plainstep.core.shapes.base import Found, Moment
+from plainstep.core.shapes.base import StepContext, WindowChanges
 from plainstep.core.shapes.mirror import merged
 from plainstep.deferred import pa
 from plainstep.errors import Refused
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 
 def differences_of(
-    load: Load, shape: Shape, rows: Iterable[pa.RecordBatch], now: Moment
+    load: Load, shape: Shape, rows: Iterable[pa.RecordBatch], now: StepContext
 ) -> tuple[NetChanges, list[Edits]]:
     """What must happen to a target so that it is what its shape makes of some rows.
 
@@ -42,7 +42,7 @@ def differences_of(
         return _groups_of(load, shape, rows)
     with compared(shape.key, shape.schema, shape.living(held), rows) as found:
         net = net_of(found).standing_at(now.position, now.changed_at)
-    edits = shape.edits(Found(net), now, held)
+    edits = shape.edits(WindowChanges(net), now, held)
     for one in edits:
         one.sure = False
     return net, edits
@@ -94,7 +94,7 @@ def compared_at_mark(
     """
     held = held_by(load, shape)
     # Where old values are not told, the keys that wait are left out instead.
-    undo = waiting.reversible and load.source.reversible
+    undo = waiting.has_before_images and load.source.has_before_images
     if shape.keeps_rows:
         target = counted(shape.living(held), f"{load.name}: target rows")
         with compared(shape.key, shape.schema, target, source, waiting, undo, scope) as found:
@@ -122,8 +122,8 @@ def mending_edits(load: Load, shape: Shape, found: Comparison, mark: Mark) -> li
     """What merges exactly the differences that were found."""
     held, net = held_by(load, shape), net_of(found)
     if shape.keeps_rows:
-        now = Moment(datetime.now(UTC), mark.step + 1, mark.position, mark.at, mark.identity)
-        edits = shape.edits(Found(net.standing_at(mark.position, mark.at)), now, held)
+        now = StepContext(datetime.now(UTC), mark.step + 1, mark.position, mark.at, mark.identity)
+        edits = shape.edits(WindowChanges(net.standing_at(mark.position, mark.at)), now, held)
         for one in edits:
             one.sure = False
         return edits

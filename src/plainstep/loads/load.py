@@ -29,7 +29,7 @@ class Sources(Protocol):
         ...
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, repr=False)
 class Load:
     """One load, with its stores.
 
@@ -59,6 +59,9 @@ class Load:
     base: Path = Path()
     old_values: Load | None = None
     deliver: str = ""
+
+    def __repr__(self) -> str:
+        return f"<Load {self.name}: {self.config.source} into {self.config.into}>"
 
     @property
     def made_by(self) -> str:

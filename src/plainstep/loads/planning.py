@@ -10,7 +10,7 @@ from functools import partial
 from typing import TYPE_CHECKING, Any, cast
 
 from plainstep.core import schema_drift as drift
-from plainstep.core.shapes.base import Moment
+from plainstep.core.shapes.base import StepContext
 from plainstep.core.shapes.events import Events, Rule
 from plainstep.core.shapes.history import History
 from plainstep.core.shapes.journal import Journal
@@ -28,7 +28,7 @@ from plainstep.stores.records import FileForm, Part, TableInfo
 if TYPE_CHECKING:
     from plainstep.core.positions import Mark
     from plainstep.core.schema_drift import Fit
-    from plainstep.core.shapes.base import Found, Shape, TargetTable
+    from plainstep.core.shapes.base import Shape, TargetTable, WindowChanges
     from plainstep.core.shapes.edits import Edits
     from plainstep.loads.load import Load
     from plainstep.stores.records import LedgerEntry
@@ -48,7 +48,7 @@ def shape_of(load: Load) -> Shape:
 
 def _mirror(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
     config = load.config
-    own = load.source.own_capture
+    own = load.source.is_managed
     return Mirror(schema, key, config.deletes, tuple(config.operations), config.stamp, own)
 
 
@@ -117,10 +117,10 @@ def held_by(load: Load, shape: Shape) -> TargetRows:
     return TargetRows(load, shape.tables())
 
 
-def moment_of(entry: LedgerEntry, changed_at: datetime | None) -> Moment:
+def moment_of(entry: LedgerEntry, changed_at: datetime | None) -> StepContext:
     """When a step is made that the ledger will tell of."""
     entry.at = entry.at or datetime.now(UTC)
-    return Moment(entry.at, entry.step, entry.upto, changed_at, entry.identity)
+    return StepContext(entry.at, entry.step, entry.upto, changed_at, entry.identity)
 
 
 def parts_of(
@@ -151,7 +151,7 @@ def parts_of(
 
 
 def window_parts(
-    load: Load, shape: Shape, found: Found, now: Moment, before: Mark | None, sure: bool = True
+    load: Load, shape: Shape, found: WindowChanges, now: StepContext, before: Mark | None, sure: bool = True
 ) -> list[Part]:
     """What a window asks of a load's target tables."""
     held = held_by(load, shape)
@@ -163,7 +163,7 @@ def window_parts(
         edits = shape.edits(found, now, held)
     # Our own capture may begin long after its table did. Of a feed, the beginning is its table's, unless it is told.
     config = load.config
-    begun = config.first == "snapshot" or (config.first == "beginning" and not load.source.own_capture)
+    begun = config.first == "snapshot" or (config.first == "beginning" and not load.source.is_managed)
     for one in edits:
         one.sure = one.sure and sure and begun and load.source.sure
     return parts_of(load, shape, edits, before, started=True)

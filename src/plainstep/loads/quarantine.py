@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.positions import Place, Span, Window
-from plainstep.core.shapes.base import Found
+from plainstep.core.shapes.base import WindowChanges
 from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
-from plainstep.loads.commit import commit_to, entry_of, left_out
+from plainstep.loads.commit import commit_to, entry_of
 from plainstep.loads.delivery import deliver as delivering
 from plainstep.loads.delivery import outbox
 from plainstep.loads.planning import moment_of, shape_of, window_parts
-from plainstep.loads.reading import news
+from plainstep.loads.reading import drop_applied, left_out
 from plainstep.loads.step import step_together
 from plainstep.loads.windows import refuse_unless_continuous, span_of
 from plainstep.stores.api import LooselyTyped
@@ -92,11 +92,11 @@ def put_back(load: Load) -> PutBack:
         )
     span = Span(mark.identity, 0, mark.position, mark.at, mark.token)
     entry = entry_of(load, "back", span, mark, f"rows put back: {len(found):,}")
-    net = news(load, net, always=True)
+    net = drop_applied(load, net, always=True)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
     net = net.standing_at(mark.position, mark.at)
-    parts = window_parts(load, shape_of(load), Found(net), moment_of(entry, mark.at), mark, sure=False)
+    parts = window_parts(load, shape_of(load), WindowChanges(net), moment_of(entry, mark.at), mark, sure=False)
     commit_to(load, parts, mark, span, entry, began, sorted(found))
     return PutBack(load.name, len(found), len(left), len(waiting) - len(left) - len(found), entry)
 

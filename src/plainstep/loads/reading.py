@@ -9,19 +9,20 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.key_moves import MovedRows
-from plainstep.core.changes.numbering import Numbering
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.position_index import PositionIndex
 from plainstep.core.changes.repeats import Repeats
 from plainstep.core.diff import difference
 from plainstep.core.layouts.plausibility import swapped
 from plainstep.core.positions import Window
-from plainstep.core.shapes.base import Found
+from plainstep.core.shapes.base import WindowChanges
 from plainstep.deferred import pa
 from plainstep.errors import Refused
 from plainstep.loads.keys import key_of
 from plainstep.loads.planning import held_by, shape_of
 from plainstep.progress import counted
-from plainstep.stores.api import LeanSource
+from plainstep.stores.api import LeanSource, LeavesOut
+from plainstep.stores.records import LeftOut
 from plainstep.stores.spool import Spool
 
 if TYPE_CHECKING:
@@ -64,7 +65,7 @@ def _read_lean(load: Load, window: Window, total: int | None, takers: Takers) ->
     return net.made_sure(unsure, source.unchanged(*net.ends(unsure)))
 
 
-def read_found(load: Load, shape: Shape, window: Window, total: int | None) -> Found:
+def read_found(load: Load, shape: Shape, window: Window, total: int | None) -> WindowChanges:
     """What a load's shape is made of: the net changes of a window, and all of them where it needs them.
 
     Raises:
@@ -84,20 +85,20 @@ Batches = Callable[[], Iterator["Changes"]]
 
 def _read_for(
     load: Load, shape: Shape, window: Window, total: int | None, takers: Takers, again: Batches | None
-) -> Found:
+) -> WindowChanges:
     """What a shape is made of; from changes that were read before, where these are given."""
-    numbering, spool = Numbering(), Spool()
+    numbering, spool = PositionIndex(), Spool()
     takers = [*takers, numbering.add] if shape.placed else takers
     read = _read_surely if again is None else partial(_collapsed_again, again)
     if not shape.every_change and not shape.old_values:
         read = _read_lean if again is None else read
-        return Found(read(load, window, total, takers), None, numbering)
+        return WindowChanges(read(load, window, total, takers), None, numbering)
     _refuse_untold(load, shape)
     if shape.every_change:
         net = read(load, window, total, [*takers, spool.add])
         spool.done()
-        return Found(net, spool, numbering)
-    return Found(_with_old_values(load, read(load, window, total, takers)), None, numbering)
+        return WindowChanges(net, spool, numbering)
+    return WindowChanges(_with_old_values(load, read(load, window, total, takers)), None, numbering)
 
 
 def _collapsed_again(again: Batches, load: Load, window: Window, total: int | None, takers: Takers) -> NetChanges:
@@ -125,7 +126,7 @@ def _read_surely(load: Load, window: Window, total: int | None, takers: Takers) 
 
 def _refuse_untold(load: Load, shape: Shape) -> None:
     """Refuse a shape that needs old values where nothing tells them. A journal writes what there is."""
-    if load.source.reversible or load.config.shape == "journal" or load.old_values is not None:
+    if load.source.has_before_images or load.config.shape == "journal" or load.old_values is not None:
         return
     if shape.old_values:
         raise Refused(
@@ -142,7 +143,7 @@ def _with_old_values(load: Load, net: NetChanges) -> NetChanges:
         Refused: the mirror does not stand where the load stands.
     """
     mirror = load.old_values
-    if load.source.reversible or mirror is None:
+    if load.source.has_before_images or mirror is None:
         return net
     mine, other = load.target.mark(load.name), mirror.target.mark(mirror.name)
     if (mine.place if mine else None) != (other.place if other else None):
@@ -158,7 +159,7 @@ def _with_old_values(load: Load, net: NetChanges) -> NetChanges:
     return net.with_old(held)
 
 
-def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
+def drop_applied(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
     """Of net changes that may be merged already, what is not: each is compared with the row at the target.
 
     Args:
@@ -167,7 +168,7 @@ def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
         always: compare, even if the source never reads again what was merged.
     """
 
-    if not (load.source.rereads or always) or (net.partial and not net.whole) or net.truncated:
+    if not (load.source.overlaps or always) or (net.partial and not net.whole) or net.truncated:
         return net
     shape = shape_of(load)
     schema = shape.schema
@@ -180,7 +181,12 @@ def news(load: Load, net: NetChanges, always: bool = False) -> NetChanges:
     state = found.state
     ones = pa.array([1] * state.num_rows, pa.int64())
     state = state.set_column(state.schema.get_field_index("count"), "count", ones)
-    return replace(found, state=state, read=len(found) if load.source.rereads else net.read)
+    return replace(found, state=state, read=len(found) if load.source.overlaps else net.read)
+
+
+def left_out(load: Load) -> LeftOut:
+    """What the last reading of a load's source left out, and whether it is to be doubted."""
+    return load.source.left_out() if isinstance(load.source, LeavesOut) else LeftOut()
 
 
 def refuse_doubtful(load: Load, window: Window, net: NetChanges) -> None:
@@ -190,9 +196,9 @@ def refuse_doubtful(load: Load, window: Window, net: NetChanges) -> None:
         Refused: its changes do not follow on each other, or do not find at the target what they say.
     """
     source = load.source
-    if source.own_capture or source.rereads:
+    if source.is_managed or source.overlaps:
         return
-    found = getattr(source, "doubt", None)
+    found = left_out(load).doubt
     if not found and not moved_by_hand(load):
         found = _unlike_the_target(load, net)
     if found:
@@ -215,7 +221,7 @@ LOOKED_UP = 1000
 
 def _unlike_the_target(load: Load, net: NetChanges) -> Doubt | None:
     rows = net.rows(Op.UPDATE)[:LOOKED_UP]
-    if not load.source.reversible or net.partial or net.truncated or not len(rows):
+    if not load.source.has_before_images or net.partial or net.truncated or not len(rows):
         return None
     shape = shape_of(load)
     schema = shape.schema

@@ -16,12 +16,12 @@ from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import pa
 from plainstep.errors import DataError, MarkMoved, PlainStepError, Refused
-from plainstep.loads.commit import commit_of, entry_of, tell_source
+from plainstep.loads.commit import acknowledge, commit_of, entry_of
 from plainstep.loads.delivery.deliver import deliver
 from plainstep.loads.outcome import StepOutcome, stepped
 from plainstep.loads.planning import moment_of, parts_of, shape_of, window_parts
 from plainstep.loads.readiness import fitting_shape, judged_idle, refuse_foreign_rows, refuse_guesses
-from plainstep.loads.reading import news, read_found
+from plainstep.loads.reading import drop_applied, read_found
 from plainstep.loads.windows import (
     ahead,
     refuse_unless_continuous,
@@ -35,7 +35,7 @@ from plainstep.stores.records import LedgerEntry, Part
 from plainstep.stores.retry import retried
 
 if TYPE_CHECKING:
-    from plainstep.core.shapes.base import Found, Shape
+    from plainstep.core.shapes.base import Shape, WindowChanges
     from plainstep.loads.load import Load
 
 # Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
@@ -186,7 +186,7 @@ def _needs_moment(loads: Sequence[Load]) -> bool:
 
 
 def _done(plan: _Plan) -> StepOutcome:
-    tell_source(plan.load, plan.span)
+    acknowledge(plan.load, plan.span)
     return stepped(plan.load, plan.entry)
 
 
@@ -230,8 +230,8 @@ def _next(load: Load, mark: Mark, span: Span, began: float) -> _Plan | _Idle:
     refuse_guesses(load)
     shape = shape_of(load)  # whether its tables fit is judged by the commit, in the transaction that writes them
     found = read_found(load, shape, window, waiting.count)
-    found = replace(found, net=news(load, found.net))
-    if load.source.rereads and span.token == mark.token and not len(found.net) and not found.net.truncated:
+    found = replace(found, net=drop_applied(load, found.net))
+    if load.source.overlaps and span.token == mark.token and not len(found.net) and not found.net.truncated:
         return _Idle(load, mark, None)
     return _merged(load, shape, found, span, mark, began, waiting.since)
 
@@ -239,7 +239,7 @@ def _next(load: Load, mark: Mark, span: Span, began: float) -> _Plan | _Idle:
 def _nothing(idle: _Idle) -> StepOutcome:
     load, mark = idle.load, idle.mark
     if idle.seen is not None:
-        load.source.settled(mark.place, idle.seen)
+        load.source.acknowledge(mark.place, idle.seen)
     here = shown(load, mark.place)
     return StepOutcome(load.name, "nothing", None, here, here, warnings=load.source.warnings())
 
@@ -290,7 +290,7 @@ def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
 def _merged(
     load: Load,
     shape: Shape,
-    found: Found,
+    found: WindowChanges,
     span: Span,
     mark: Mark | None,
     began: float,

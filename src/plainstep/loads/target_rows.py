@@ -31,7 +31,7 @@ class TargetRows:
         self._read: dict[str, KeyedRows] = {}
 
     def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
-        """Rows of one of the tables; see ``plainstep.core.shapes.base.Held``."""
+        """Rows of one of the tables; see ``plainstep.core.shapes.base.TargetReader``."""
         whole = self.schema(suffix)
         schema = pa.schema([whole.field(name) for name in columns])
         if keys is None:
@@ -67,7 +67,7 @@ class TargetRows:
             yield widened(some.select([name for name in schema.names if name in asked.names]), schema)
 
     def first_values(self, suffix: str, group: pa.Table, value: str, count: int, largest: bool) -> pa.Table:
-        """For each group, its first values in order; see ``plainstep.core.shapes.base.Held``."""
+        """For each group, its first values in order; see ``plainstep.core.shapes.base.TargetReader``."""
         names = [*group.column_names, value]
         schema = pa.schema([self.tables[suffix].schema.field(name) for name in names])
         if self.found(suffix) is None:

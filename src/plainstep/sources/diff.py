@@ -32,9 +32,9 @@ class DiffSource:
         load: the load; its target holds what was loaded last.
     """
 
-    own_capture = False
-    rereads = True
-    reversible = True
+    is_managed = False
+    overlaps = True
+    has_before_images = True
     sure = True
 
     def __init__(self, load: Load) -> None:
@@ -155,7 +155,7 @@ class DiffSource:
     def reserve(self) -> None:
         """Nothing to do: nothing is kept."""
 
-    def settled(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, mark: Place, upto: Place) -> None:
         """Nothing to do: nothing is kept."""
 
     def trim(self, places: Sequence[Place], really: bool = True) -> int:

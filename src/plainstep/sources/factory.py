@@ -150,4 +150,4 @@ def _column(load: Load) -> FeedSource:
     feed = SqlFeed(table, tuple(config.column), overlap=overlap or 0)
     time = config.column[0] if "time" in str(table.schema().field(config.column[0]).type) else ""
     feed.time = time
-    return FeedSource(feed, Layout(key, table.schema(), time=time), table, rereads=True, tells_deletes=False)
+    return FeedSource(feed, Layout(key, table.schema(), time=time), table, overlaps=True, tells_deletes=False)

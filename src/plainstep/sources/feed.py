@@ -38,7 +38,7 @@ class FeedSource:
         feed: where its rows come from.
         layout: how they are read.
         rows: the table itself, if it can be read.
-        rereads: whether windows begin before the mark, so that they hold changes that are merged already.
+        overlaps: whether windows begin before the mark, so that they hold changes that are merged already.
         tells_deletes: whether deletes show at all.
         whole_deletes: whether deletes carry the whole row.
         lenient: whether rows that contradict the layout are set aside.
@@ -49,26 +49,26 @@ class FeedSource:
         doubt: what spoke against the layout in the rows that it read, if anything did.
     """
 
-    own_capture = False
+    is_managed = False
 
     def __init__(
         self,
         feed: Feed,
         layout: Layout,
         rows: Table | None = None,
-        rereads: bool = False,
+        overlaps: bool = False,
         tells_deletes: bool = True,
         whole_deletes: bool = True,
         lenient: bool = False,
         timed: bool = False,
     ) -> None:
-        self.feed, self.layout, self.rows, self.rereads = feed, layout, rows, rereads
+        self.feed, self.layout, self.rows, self.overlaps = feed, layout, rows, overlaps
         self.timed = timed
         self.tells_deletes, self.lenient = tells_deletes, lenient
         self.aside: list[Aside] = []
         self.doubt: Doubt | None = None
-        self.reversible = layout.tells_old and whole_deletes and not rereads
-        self.sure = bool(layout.operation) and not layout.deleted and not layout.key_only and not rereads
+        self.has_before_images = layout.tells_old and whole_deletes and not overlaps
+        self.sure = bool(layout.operation) and not layout.deleted and not layout.key_only and not overlaps
 
     def key(self) -> tuple[str, ...]:
         """The columns that tell rows apart."""
@@ -130,11 +130,11 @@ class FeedSource:
 
     def waiting(self, window: Window) -> Waiting:
         """How much a window holds."""
-        if window.after_token and window.after_token == window.upto_token and not self.rereads:
+        if window.after_token and window.after_token == window.upto_token and not self.overlaps:
             return Waiting(0, False)
         count, some, since = self.feed.count(window.after_token or None, window.upto_token or None)
         # Rows that are read again may hold changes that came late: only reading them tells.
-        return Waiting(count, some or (None if self.rereads else False), since)
+        return Waiting(count, some or (None if self.overlaps else False), since)
 
     def shown(self, place: Place) -> str:
         """A place as people know it: the feed's own position."""
@@ -180,8 +180,8 @@ class FeedSource:
         return self._place(None if last is None else self.feed.at_or_before(last))
 
     def left_out(self) -> LeftOut:
-        """The rows that the last reading set aside."""
-        return LeftOut(self.aside)
+        """The rows that the last reading set aside, and what spoke against the layout in it."""
+        return LeftOut(self.aside, doubt=self.doubt)
 
     def read(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, in batches.
@@ -204,7 +204,7 @@ class FeedSource:
                 changes = Changes(self._table(table).append_column("seq", numbers))
                 if self.sure and self.doubt is None:
                     judged = changes if last is None else concat([last, changes])
-                    self.doubt = doubt(judged, self.layout.key, self.reversible)
+                    self.doubt = doubt(judged, self.layout.key, self.has_before_images)
                     last = _at_the_end(changes)
                 yield changes
                 seq += count
@@ -255,7 +255,7 @@ class FeedSource:
     def reserve(self) -> None:
         """Nothing to do: what is kept is not ours to keep."""
 
-    def settled(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, mark: Place, upto: Place) -> None:
         """Nothing to do: what is kept is not ours to forget."""
 
     def trim(self, places: Sequence[Place], really: bool = True) -> int:

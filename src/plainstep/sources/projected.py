@@ -79,7 +79,7 @@ class ScopedSource:
     @property
     def sure(self) -> bool:
         """Without old values, nobody knows which rows were inside the filter."""
-        return self.whole.sure and (self.whole.reversible or not self.load.config.where)
+        return self.whole.sure and (self.whole.has_before_images or not self.load.config.where)
 
     def key(self) -> tuple[str, ...]:
         """The key, under its new names."""
@@ -88,7 +88,7 @@ class ScopedSource:
     def warnings(self) -> list[str]:
         """What a person should know about this source."""
         told = self.whole.warnings()
-        if self.load.config.where and not self.whole.reversible:
+        if self.load.config.where and not self.whole.has_before_images:
             told.append(
                 f"{self.load.config.source} tells no old values: every change of a row inside the filter is put, "
                 "of one outside taken out"
@@ -102,7 +102,7 @@ class ScopedSource:
     def read(self, window: Window) -> Iterator[Changes]:
         """The changes of a window as they are within the scope; at least one batch, which may be empty."""
         for changes in self.whole.read(window):
-            yield self.scope.of(changes, self.whole.reversible)
+            yield self.scope.of(changes, self.whole.has_before_images)
 
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:

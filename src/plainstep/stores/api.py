@@ -118,15 +118,15 @@ class Source(Protocol):
     """Where the changes of one table are read.
 
     Attributes:
-        own_capture: whether the changes are Plain Step's own capture, which is known to be complete.
-        rereads: whether a window may hold what is merged already.
-        reversible: whether old values are told, so that changes could be undone.
+        is_managed: whether the changes are Plain Step's own capture, which is known to be complete.
+        overlaps: whether a window may hold what is merged already.
+        has_before_images: whether old values are told, so that changes could be undone.
         sure: whether operations say which rows are there, so that one that does not fit is a contradiction.
     """
 
-    own_capture: bool
-    rereads: bool
-    reversible: bool
+    is_managed: bool
+    overlaps: bool
+    has_before_images: bool
     sure: bool
 
     def key(self) -> tuple[str, ...]:
@@ -158,10 +158,10 @@ class Source(Protocol):
         ...
 
     def reserve(self) -> None:
-        """Before a first load: keep every change from here on until ``settled`` is called."""
+        """Before a first load: keep every change from here on until ``acknowledge`` is called."""
         ...
 
-    def settled(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, mark: Place, upto: Place) -> None:
         """After a step: its load is merged up to ``mark``, and nothing for it lies between there and ``upto``."""
         ...
 

@@ -197,7 +197,7 @@ class Books:
 EMBEDDED = Books()
 
 
-class Found:
+class FoundBooks:
     """The tables of one target, in the format in which they were found.
 
     Args:

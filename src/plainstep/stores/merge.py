@@ -41,7 +41,7 @@ class Merge(ABC):
     key: list[str]
     tally: LedgerEntry
 
-    def __init__(self, commit: Commit, kept: bookkeeping.Found) -> None:
+    def __init__(self, commit: Commit, kept: bookkeeping.FoundBooks) -> None:
         self.commit, self.kept = commit, kept
         self.odd = 0
         self._identities: dict[str, str] = {}

@@ -11,6 +11,7 @@ from plainstep.core.positions import Mark, Place, Span
 from plainstep.deferred import pa
 
 if TYPE_CHECKING:
+    from plainstep.core.layouts.plausibility import Doubt
     from plainstep.core.schema_drift import Fit
     from plainstep.core.shapes.edits import Edits
 
@@ -106,12 +107,14 @@ class LeftOut:
         back: where rows stood that no longer are.
         notes: what else there is to say, for the ledger.
         rows: how many rows of a table were read beside them.
+        doubt: what spoke against the layout in what was read, if anything did.
     """
 
     aside: Sequence[Aside] = ()
     back: Sequence[str] = ()
     notes: Sequence[str] = ()
     rows: int = 0
+    doubt: Doubt | None = None
 
 
 @dataclass(frozen=True)

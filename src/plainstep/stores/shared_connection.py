@@ -10,7 +10,7 @@ from typing import Generic, TypeVar
 Connection = TypeVar("Connection")
 
 
-class Kept(Generic[Connection]):
+class SharedConnection(Generic[Connection]):
     """At most one open connection a thread.
 
     Args:

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Held:
+class Holdings:
     """Everything that a target holds.
 
     Attributes:
@@ -49,11 +49,11 @@ class WholeTarget(ABC):
     """A target that keeps its tables whole."""
 
     @abstractmethod
-    def held(self) -> Held:
+    def held(self) -> Holdings:
         """What it holds now."""
 
     @abstractmethod
-    def change(self, change: Callable[[Held], Held]) -> None:
+    def change(self, change: Callable[[Holdings], Holdings]) -> None:
         """Put what a function makes of what is held in its place, whole, while nobody else does. If it raises, nothing is changed."""
 
     def mark(self, load: str) -> Mark | None:
@@ -75,7 +75,7 @@ class WholeTarget(ABC):
     def record_refusal(self, entry: LedgerEntry) -> None:
         """Write down that a step was refused, unless that is written already."""
 
-        def noted(held: Held) -> Held:
+        def noted(held: Holdings) -> Holdings:
             known = any((one.load, one.step, one.note) == (entry.load, entry.step, entry.note) for one in held.refused)
             return held if known else replace(held, refused=(*held.refused, entry))
 
@@ -121,7 +121,7 @@ class WholeTarget(ABC):
         self.change(lambda held: committed(held, commits))
 
 
-def committed(held: Held, commits: Sequence[Commit]) -> Held:
+def committed(held: Holdings, commits: Sequence[Commit]) -> Holdings:
     """What a target holds after some commits.
 
     Raises:
@@ -140,7 +140,7 @@ def committed(held: Held, commits: Sequence[Commit]) -> Held:
     return held
 
 
-def _merged(held: Held, commit: Commit, part: Part) -> Held:
+def _merged(held: Holdings, commit: Commit, part: Part) -> Holdings:
     """What is held after one part of a commit."""
     before = held.tables.get(part.table)
     identity = held.identities.get(part.table, "")
@@ -176,7 +176,7 @@ def _count(entry: LedgerEntry, done: Applied) -> None:
         setattr(entry, name, getattr(entry, name) + getattr(done, name))
 
 
-def _noted(held: Held, commit: Commit) -> Held:
+def _noted(held: Holdings, commit: Commit) -> Holdings:
     """What is held with a commit's mark, its ledger row, and the rows that are set aside."""
     load, left_out, entry = commit.mark.load, commit.left_out(), commit.entry
     entry.note = "; ".join(filter(None, (entry.note, *left_out.notes)))

@@ -32,7 +32,7 @@ def missed(load: Load, span: Span) -> str:
         load: the load.
         span: how far its source can be read.
     """
-    if not load.source.own_capture or load.config.changes != "capture":
+    if not load.source.is_managed or load.config.changes != "capture":
         return ""
     if not _differing(load, span):
         return ""

@@ -15,9 +15,8 @@ from plainstep.core.positions import Window
 from plainstep.deferred import pa
 from plainstep.display import html
 from plainstep.errors import BadValue
-from plainstep.loads.commit import left_out
 from plainstep.loads.keys import key_of
-from plainstep.loads.reading import news, read_net
+from plainstep.loads.reading import drop_applied, left_out, read_net
 from plainstep.loads.windows import ends, times, window
 from plainstep.progress import counted
 from plainstep.stores.api import LooselyTyped
@@ -26,7 +25,7 @@ if TYPE_CHECKING:
     from plainstep.core.changes.filter import Filter
     from plainstep.loads.load import Load
 
-Found = TypeVar("Found")
+Part = TypeVar("Part")
 
 
 @dataclass
@@ -88,7 +87,7 @@ def look(
     return replace(found, note="; ".join(filter(None, (found.note, told)))) if told else found
 
 
-def with_bad_values(read: Callable[[Load], Found], load: Load) -> tuple[Found, str]:
+def with_bad_values(read: Callable[[Load], Part], load: Load) -> tuple[Part, str]:
     """What is read of a load, as text where a column holds a value that does not fit it.
 
     Returns:
@@ -175,17 +174,17 @@ def read_changes(load: Load, asked: Window, whole: bool) -> Iterator[Changes]:
 
 def _fresh_keys(load: Load, asked: Window) -> pa.Table | None:
     """Where a window begins before the mark: the keys that are not at the target as they are in it."""
-    if not load.source.rereads:
+    if not load.source.overlaps:
         return None
 
-    found = news(load, read_net(load, asked))
+    found = drop_applied(load, read_net(load, asked))
     return found.keys_of(found.rows(*Op))
 
 
 def noted(load: Load, asked: Window) -> str:
     """What there is to say of a window that was read."""
-    aside = left_out(load).aside
-    found = getattr(load.source, "doubt", None)
+    told = left_out(load)
+    aside, found = told.aside, told.doubt
     doubt = (
         f"a step would be refused. {found.what} {found.likely.removesuffix('.')}"
         if found and load.config.strict is None

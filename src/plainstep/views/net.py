@@ -7,11 +7,11 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Place
-from plainstep.core.shapes.base import Found, Moment
+from plainstep.core.shapes.base import StepContext, WindowChanges
 from plainstep.display import html
 from plainstep.errors import Refused
 from plainstep.loads.planning import fit_of, held_by, shape_of
-from plainstep.loads.reading import news, read_found, read_net, refuse_doubtful
+from plainstep.loads.reading import drop_applied, read_found, read_net, refuse_doubtful
 from plainstep.loads.target_rows import beside
 from plainstep.loads.windows import ends, window
 from plainstep.stores.api import LeanSource
@@ -80,7 +80,7 @@ def net(load: Load, after: str | None = None, upto: str | None = None) -> NetRes
 def _net(load: Load, asked: Window, whole: bool, as_text: bool) -> NetResult:
     found = read_net(load, asked)
     if whole:
-        found = news(load, found)
+        found = drop_applied(load, found)
     refusal, counted = "", dict[str, int]()
     if as_text:  # what a step would do is not known: it would be refused
         return NetResult(load.name, *ends(load, asked), found, counted, refusal, noted(load, asked))
@@ -94,19 +94,19 @@ def _net(load: Load, asked: Window, whole: bool, as_text: bool) -> NetResult:
     return NetResult(load.name, *ends(load, asked), found, counted, refusal, noted(load, asked))
 
 
-def _for_its_shape(load: Load, shape: Shape, asked: Window, net: NetChanges) -> Found:
+def _for_its_shape(load: Load, shape: Shape, asked: Window, net: NetChanges) -> WindowChanges:
     """What a step over a window would read: of net changes alone, it is read already."""
-    if not shape.every_change and not net.partial and (not shape.old_values or load.source.reversible):
-        return Found(net)
+    if not shape.every_change and not net.partial and (not shape.old_values or load.source.has_before_images):
+        return WindowChanges(net)
     return read_found(load, shape, asked, None)
 
 
-def _moment(load: Load, asked: Window) -> Moment:
+def _moment(load: Load, asked: Window) -> StepContext:
     """When a step over a window would be made: now."""
     mark = load.target.mark(load.name)
     step, identity = (mark.step + 1, mark.identity) if mark else (1, "")
     at = load.source.time_of(Place(asked.upto, asked.upto_token))
-    return Moment(datetime.now(UTC), step, asked.upto, at, identity)
+    return StepContext(datetime.now(UTC), step, asked.upto, at, identity)
 
 
 def _refuse_what_a_step_would(load: Load, shape: Shape, asked: Window, found: NetChanges) -> None:

@@ -121,7 +121,7 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
                 result.targets[other.name] = _at_target(other, wanted)
     table = _table(load)
     # A part of a row would bring back something else.
-    if table and last and last["op"] == "delete" and load.source.reversible and not narrows(load):
+    if table and last and last["op"] == "delete" and load.source.has_before_images and not narrows(load):
         result.restore = table.insertion(last["was"])
     return result
 
@@ -159,7 +159,7 @@ def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) 
     first = _own(later, key)
     if first:
         was = first["was"] if _of(first["was"], key) else None
-        return was, load.source.reversible or first["op"] == "insert"
+        return was, load.source.has_before_images or first["op"] == "insert"
     if load.config.shape == "history" and upto.position < head.position:
         return _in_history(load, wanted, upto)
     table = _table(load)
@@ -168,7 +168,7 @@ def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) 
 
 def _table(load: Load) -> Table | None:
     """The table that the changes are of, if it can be read."""
-    if load.source.own_capture:
+    if load.source.is_managed:
         return with_tables(load.from_store).table(load.from_table, load.config.types)
     return with_tables(load.rows_store).table(load.rows_table, load.config.types) if load.rows_store else None
 

@@ -35,7 +35,7 @@ def name_lists(masks: dict[str, npt.NDArray[np.bool_]], count: int) -> pa.Array:
     return pa.ListArray.from_arrays(pa.array(offsets), values.cast(pa.string()))
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Changes:
     """A batch of changes of one table, in reading order.
 
@@ -49,6 +49,9 @@ class Changes:
 
     def __len__(self) -> int:
         return int(self.table.num_rows)
+
+    def __repr__(self) -> str:
+        return f"<Changes: {len(self):,}, of rows with {', '.join(self.columns)}>"
 
     @property
     def columns(self) -> list[str]:

@@ -96,7 +96,7 @@ class NetChanges:
         return replace(self, state=self.state.set_column(place, SAME, pa.array(known)))
 
     @property
-    def reversible(self) -> bool:
+    def has_before_images(self) -> bool:
         """Whether every old value is told, so that the net changes could be undone."""
         told = all(WAS + name in self.state.column_names for name in self.others)
         return told and not self.truncated and Op.PUT not in self.ops

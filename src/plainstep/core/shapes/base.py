@@ -9,7 +9,7 @@ from typing import Protocol
 
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import NetChanges
-from plainstep.core.changes.numbering import Numbering
+from plainstep.core.changes.position_index import PositionIndex
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
@@ -31,7 +31,7 @@ class TargetTable:
 
 
 @dataclass(frozen=True)
-class Moment:
+class StepContext:
     """When a step is made, and up to where.
 
     Attributes:
@@ -50,7 +50,7 @@ class Moment:
 
 
 @dataclass(frozen=True)
-class Found:
+class WindowChanges:
     """What a step read.
 
     Attributes:
@@ -61,10 +61,10 @@ class Found:
 
     net: NetChanges
     changes: Callable[[], Iterator[Changes]] | None = None
-    numbering: Numbering = field(default_factory=Numbering)
+    numbering: PositionIndex = field(default_factory=PositionIndex)
 
 
-class Held(Protocol):
+class TargetReader(Protocol):
     """What the target holds before the step."""
 
     def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
@@ -135,11 +135,11 @@ class Shape(Protocol):
         """The columns of its main table that hold a column of the source."""
         ...
 
-    def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
+    def first(self, rows: Iterator[pa.RecordBatch], now: StepContext) -> list[Edits]:
         """What a first load asks of each table."""
         ...
 
-    def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
+    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
         """What a window asks of each table.
 
         Raises:
@@ -147,7 +147,7 @@ class Shape(Protocol):
         """
         ...
 
-    def living(self, held: Held) -> Iterator[pa.RecordBatch]:
+    def living(self, held: TargetReader) -> Iterator[pa.RecordBatch]:
         """The source's rows, as the target holds them, in their own columns; of columns not there yet, nulls."""
         ...
 

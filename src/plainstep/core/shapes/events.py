@@ -13,10 +13,10 @@ from typing import Any
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes, gathered, numbers
 from plainstep.core.changes.filter import condition
-from plainstep.core.changes.numbering import Numbering
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.position_index import PositionIndex
 from plainstep.core.json_values import finite, plain
-from plainstep.core.shapes.base import Found, Held, Moment, TargetTable
+from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowChanges
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa
 from plainstep.sql.expressions import checked, names_in
@@ -104,11 +104,11 @@ class Events:
         """None of an outbox's columns is the source's."""
         return []
 
-    def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
+    def first(self, rows: Iterator[pa.RecordBatch], now: StepContext) -> list[Edits]:
         """Nothing: rows that are there already are no changes."""
         return [Edits()]
 
-    def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
+    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
         """A message for each change that fits a rule, in the order of the changes."""
         changes = found.changes() if self.every_change and found.changes is not None else iter([found.net.as_changes()])
         parts = [outbox_schema().empty_table()]
@@ -119,7 +119,7 @@ class Events:
         messages = pa.concat_tables(parts)
         return [Edits(put=messages, new=messages.num_rows, sure=False)]
 
-    def _messages(self, changes: Changes, numbering: Numbering, now: Moment) -> Iterator[dict[str, Any]]:
+    def _messages(self, changes: Changes, numbering: PositionIndex, now: StepContext) -> Iterator[dict[str, Any]]:
         for rule in self.rules:
             fits = condition(changes, rule.when) if rule.when else np.ones(len(changes), dtype=np.bool_)
             fits &= changes.op() != Op.TRUNCATE
@@ -137,7 +137,7 @@ class Events:
                 yield self._message(rule, row, was, new, now)
 
     def _message(
-        self, rule: Rule, row: dict[str, Any], was: dict[str, Any] | None, new: dict[str, Any] | None, now: Moment
+        self, rule: Rule, row: dict[str, Any], was: dict[str, Any] | None, new: dict[str, Any] | None, now: StepContext
     ) -> dict[str, Any]:
         op = Op(row["op"])
         was = was if op in (Op.UPDATE, Op.DELETE) else None
@@ -162,7 +162,7 @@ class Events:
             "sent_at": None,
         }
 
-    def living(self, held: Held) -> Iterator[pa.RecordBatch]:
+    def living(self, held: TargetReader) -> Iterator[pa.RecordBatch]:
         """Nothing: an outbox holds no rows of the source."""
         return iter(())
 

@@ -18,10 +18,19 @@ from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes, concat, flat, numbers
 from plainstep.core.changes.fold import Events, events_of
 from plainstep.core.changes.net import differing
-from plainstep.core.changes.numbering import Numbering
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.position_index import PositionIndex
 from plainstep.core.positions import Place
-from plainstep.core.shapes.base import Found, Held, Moment, TargetTable, constant, extended, half_rows, with_columns
+from plainstep.core.shapes.base import (
+    StepContext,
+    TargetReader,
+    TargetTable,
+    WindowChanges,
+    constant,
+    extended,
+    half_rows,
+    with_columns,
+)
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa, pc
 
@@ -91,7 +100,7 @@ class History:
     def _versions(self) -> pa.Schema:
         return with_columns(self.schema, "a history", added_columns())
 
-    def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
+    def first(self, rows: Iterator[pa.RecordBatch], now: StepContext) -> list[Edits]:
         """A version of every row. It has been as it is since the last change before the load, if that is known."""
         since = now.changed_at or now.at
         by = CHANGE if now.changed_at else STEP
@@ -100,7 +109,7 @@ class History:
         parts = (extended(pa.Table.from_batches([some]), typed) for some in rows)
         return [Edits(append=(batch for part in parts for batch in part.to_batches()))]
 
-    def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
+    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
         """Versions that begin, versions that end, and those whose other columns change in place."""
         timeline = list(self._timeline(found, now))
         happened = [one for one in timeline if isinstance(one, _Events)]
@@ -112,11 +121,11 @@ class History:
         held_as = pa.schema([opened.schema.field(name) for name in self.schema.names])
         return [_written(replace(self, schema=held_as), _joined(parts), opened, now)]
 
-    def living(self, held: Held) -> Iterator[pa.RecordBatch]:
+    def living(self, held: TargetReader) -> Iterator[pa.RecordBatch]:
         """The open versions."""
         return held.stream("", self.schema, UPTO)
 
-    def _timeline(self, found: Found, now: Moment) -> Iterator[_Events | tuple[int, datetime | None]]:
+    def _timeline(self, found: WindowChanges, now: StepContext) -> Iterator[_Events | tuple[int, datetime | None]]:
         """What happened to keys, in order; between, the position and the time of each truncate."""
         if not self.every_change or found.changes is None:
             if found.net.truncated:
@@ -133,7 +142,7 @@ class History:
             begin = place + 1
         yield self._events(events_of(Changes(whole.table.slice(begin)), self.key), found.numbering)
 
-    def _events(self, events: Events, numbering: Numbering) -> _Events:
+    def _events(self, events: Events, numbering: PositionIndex) -> _Events:
         """Events in the target's types."""
         rows = pa.array(np.arange(len(events.has)) if events.row is None else events.row)
         values = {name: flat(events.table[NOW + name]).take(rows) for name in self.others}
@@ -150,14 +159,14 @@ class History:
     def _fields(self, names: Sequence[str]) -> pa.Schema:
         return pa.schema([self.schema.field(name) for name in names])
 
-    def _open(self, held: Held, keys_of: pa.Table | None) -> pa.Table:
+    def _open(self, held: TargetReader, keys_of: pa.Table | None) -> pa.Table:
         """The open versions of some keys, or of all."""
         found = held.rows("", self._versions.names, keys_of, UPTO)
         return found.cast(
             pa.schema([self.schema.field(one.name) if one.name in self.key else one for one in found.schema])
         )
 
-    def _as_they_stood(self, held: Held, opened: pa.Table, keys_of: pa.Table) -> _Events:
+    def _as_they_stood(self, held: TargetReader, opened: pa.Table, keys_of: pa.Table) -> _Events:
         """The open versions as events; of keys that have none, the end of their last one, if they ever had one."""
         key = list(self.key)
         rest = keys_of.join(opened.select(key), key, join_type="left anti")
@@ -252,7 +261,7 @@ def stood(version: dict[str, Any], place: Place) -> bool:
     return by_position and version[FROM] <= place.at and (version[UPTO] is None or place.at <= version[UPTO])
 
 
-def _written(shape: History, events: _Events, opened: pa.Table, now: Moment) -> Edits:
+def _written(shape: History, events: _Events, opened: pa.Table, now: StepContext) -> Edits:
     """The versions that events make, as far as they are not at the target as they are.
 
     The first events are the versions that were open: one for each row of ``opened``.
@@ -339,7 +348,7 @@ def _version_numbers(events: _Events, order: Ints, same: Bools, begins: Bools) -
     return found
 
 
-def _times(events: _Events, now: Moment) -> Ints:
+def _times(events: _Events, now: StepContext) -> Ints:
     """When events were, in microseconds."""
     known = pc.coalesce(events.at, pa.scalar(now.at, utc_time()))
     found: Ints = known.cast(pa.int64()).to_numpy(zero_copy_only=False)

@@ -10,9 +10,9 @@ from typing import Any
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes, flat, words
 from plainstep.core.changes.fold import given_of
-from plainstep.core.changes.numbering import Numbering
 from plainstep.core.changes.ops import NOW, WAS, Op
-from plainstep.core.shapes.base import Found, Held, Moment, TargetTable, constant
+from plainstep.core.changes.position_index import PositionIndex
+from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowChanges, constant
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, Refused
@@ -81,12 +81,12 @@ class Journal:
         about = [pa.field(name, kind) for name, kind in about_change().items()]
         return pa.schema([*about, *(field.with_name(name) for name, field in images)])
 
-    def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
+    def first(self, rows: Iterator[pa.RecordBatch], now: StepContext) -> list[Edits]:
         """Every row, as if it had been inserted at the position of the load."""
         parts = _numbered(self._begun(some, now) for some in rows)
         return [Edits(append=(batch for part in parts for batch in part.to_batches()))]
 
-    def _begun(self, rows: pa.RecordBatch, now: Moment) -> pa.Table:
+    def _begun(self, rows: pa.RecordBatch, now: StepContext) -> pa.Table:
         count = rows.num_rows
         columns: dict[str, Any] = {
             "position": constant(now.position, pa.int64(), count),
@@ -94,7 +94,7 @@ class Journal:
         }
         return self._written(columns | {SIDES[NOW] + name: rows.column(name) for name in rows.schema.names}, count, now)
 
-    def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
+    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
         """The changes, or the net changes in the order in which they came about."""
         parts: Iterator[pa.Table]
         if self.every_change and found.changes is not None:
@@ -103,7 +103,7 @@ class Journal:
             parts = self._of_net(found, now)
         return [Edits(append=(batch for part in _numbered(parts) for batch in part.to_batches()))]
 
-    def _of_changes(self, numbering: Numbering, now: Moment, changes: Changes) -> pa.Table:
+    def _of_changes(self, numbering: PositionIndex, now: StepContext, changes: Changes) -> pa.Table:
         ops = changes.op()
         wanted = [Op[word.upper()] for word in self.operations]
         if "delete" in self.operations:
@@ -126,7 +126,7 @@ class Journal:
             columns |= {prefix + name: changes.image(side, name) for name in self.schema.names}
         return self._written(columns, len(changes), now)
 
-    def _of_net(self, found: Found, now: Moment) -> Iterator[pa.Table]:
+    def _of_net(self, found: WindowChanges, now: StepContext) -> Iterator[pa.Table]:
         if found.net.partial and not found.net.whole:
             raise _unsent()
         if found.net.truncated:  # what is left came after it
@@ -137,7 +137,7 @@ class Journal:
             yield self._written(cleared, 1, now)
         yield self._of_changes(found.numbering, now, found.net.as_changes())
 
-    def _written(self, columns: dict[str, Any], count: int, now: Moment) -> pa.Table:
+    def _written(self, columns: dict[str, Any], count: int, now: StepContext) -> pa.Table:
         """Columns in the target's order and types; those that are not told are null."""
         columns |= {
             "step_number": constant(now.step, pa.int64(), count),
@@ -149,7 +149,7 @@ class Journal:
         ]
         return pa.table(arrays, schema=self._columns)
 
-    def living(self, held: Held) -> Iterator[pa.RecordBatch]:
+    def living(self, held: TargetReader) -> Iterator[pa.RecordBatch]:
         """The rows that are left when the changes are gone through in order."""
         images = {SIDES[side] + name: self.schema.field(name) for side in SIDES for name in self.schema.names}
         wanted = pa.schema(

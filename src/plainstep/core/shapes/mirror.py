@@ -10,7 +10,15 @@ from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import flat, numbers
 from plainstep.core.changes.net import ABSENT, NOTHING, NetChanges
 from plainstep.core.changes.ops import NOW, Op
-from plainstep.core.shapes.base import Found, Held, Moment, TargetTable, extended, half_rows, with_columns
+from plainstep.core.shapes.base import (
+    StepContext,
+    TargetReader,
+    TargetTable,
+    WindowChanges,
+    extended,
+    half_rows,
+    with_columns,
+)
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, npt, pa, pc
 
@@ -34,7 +42,7 @@ class Mirror:
         deletes: ``drop`` removes the row at the target, ``flag`` gives it a time of removal, ``ignore`` leaves it.
         operations: which operations are merged; others are left out.
         stamp: whether each row tells when and by which step it was last written.
-        own_capture: whether the feed is Plain Step's own capture, which is known to be complete. From any
+        is_managed: whether the feed is Plain Step's own capture, which is known to be complete. From any
             other feed, a row that came and went within the window is dropped as well: dropping what is not
             there costs little, and a row left behind is a lie.
     """
@@ -44,7 +52,7 @@ class Mirror:
     deletes: str = "drop"
     operations: tuple[str, ...] = OPERATIONS
     stamp: bool = False
-    own_capture: bool = True
+    is_managed: bool = True
 
     every_change = False
     old_values = False
@@ -68,7 +76,7 @@ class Mirror:
         """The copy."""
         return [TargetTable("", with_columns(self.schema, "the load", self._added), self.key)]
 
-    def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
+    def first(self, rows: Iterator[pa.RecordBatch], now: StepContext) -> list[Edits]:
         """Every row."""
         extra = self._values(now)
         if not extra:
@@ -79,11 +87,11 @@ class Mirror:
             )
         ]
 
-    def _values(self, now: Moment, removed: Any = None) -> dict[str, tuple[object, pa.DataType]]:
+    def _values(self, now: StepContext, removed: Any = None) -> dict[str, tuple[object, pa.DataType]]:
         values = {REMOVED_AT: removed, STEPPED_AT: now.at, STEP_NUMBER: now.step}
         return {name: (values[name], kind) for name, kind in self._added.items()}
 
-    def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
+    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
         """Rows put as they are now, rows dropped or flagged."""
         net = found.net
         inserted, known = self._puts(net, held)
@@ -99,7 +107,7 @@ class Mirror:
             self._leave(edits, net, now, held)
         return [edits]
 
-    def _puts(self, net: NetChanges, held: Held) -> tuple[pa.Array, pa.Array]:
+    def _puts(self, net: NetChanges, held: TargetReader) -> tuple[pa.Array, pa.Array]:
         """The rows that should be new, and those that may be there."""
         inserted, known = net.rows(Op.INSERT), net.rows(Op.UPDATE, Op.PUT)
         if "update" not in self.operations:
@@ -111,7 +119,7 @@ class Mirror:
         # Whether a row is at the target decides what it is there: new, or changed.
         return self._of(net, inserted, held, there=False), self._of(net, known, held, there=True)
 
-    def _of(self, net: NetChanges, rows: pa.Array, held: Held, there: bool) -> pa.Array:
+    def _of(self, net: NetChanges, rows: pa.Array, held: TargetReader, there: bool) -> pa.Array:
         """Those of some keys that are, or are not, at the target."""
         keys = net.keys_of(rows)
         found = held.rows("", keys.column_names, keys).cast(keys.schema)
@@ -120,7 +128,7 @@ class Mirror:
         picked = numbered.join(found, keys.column_names, join_type=kind)["plainstep.row"]
         return pa.array(np.sort(picked.to_numpy()), pa.int64())
 
-    def _leave(self, edits: Edits, net: NetChanges, now: Moment, held: Held) -> None:
+    def _leave(self, edits: Edits, net: NetChanges, now: StepContext, held: TargetReader) -> None:
         """Add what deletes ask for."""
         rows = net.rows(Op.DELETE)
         gone = net.keys_of(rows)
@@ -129,12 +137,14 @@ class Mirror:
             edits.patch += [part for part in self._flags(net, rows, gone, now, held) if part.num_rows]
         elif self.deletes == "drop":
             edits.drop = gone
-            if not self.own_capture:
+            if not self.is_managed:
                 came_and_went = (numbers(net.state["had"]) == ABSENT) & ~numbers(net.state["has"])
                 edits.clean = net.keys_of(pa.array(np.flatnonzero((net.ops == NOTHING) & came_and_went)))
             edits.clear = net.truncated
 
-    def _flags(self, net: NetChanges, rows: pa.Array, gone: pa.Table, now: Moment, held: Held) -> Iterator[pa.Table]:
+    def _flags(
+        self, net: NetChanges, rows: pa.Array, gone: pa.Table, now: StepContext, held: TargetReader
+    ) -> Iterator[pa.Table]:
         """Rows that went, with the time at which they went."""
         times = pc.coalesce(flat(net.state["last_at"]).take(rows), pa.scalar(now.at, utc_time()))
         stamp = {name: value for name, value in self._values(now).items() if name != REMOVED_AT}
@@ -145,7 +155,7 @@ class Mirror:
             rest = standing.join(back, list(net.key), join_type="left anti")
             yield extended(rest, self._values(now, now.changed_at or now.at))
 
-    def living(self, held: Held) -> Iterator[pa.RecordBatch]:
+    def living(self, held: TargetReader) -> Iterator[pa.RecordBatch]:
         """Every row that is not flagged."""
         return held.stream("", self.schema, self.gone)
 

@@ -14,7 +14,7 @@ from typing import Any
 from plainstep.core.changes.batch import in_tables
 from plainstep.core.changes.net import NetChanges
 from plainstep.core.changes.ops import NOW, WAS, Op
-from plainstep.core.shapes.base import Found, Held, Moment, TargetTable
+from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowChanges
 from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.measures import ROWS, answered
 from plainstep.core.shapes.rollup_delta import RollupWindow
@@ -42,7 +42,7 @@ class Rollup(RollupInputs):
         """None of a rollup's columns is the source's."""
         return []
 
-    def first(self, rows: Iterator[pa.RecordBatch], now: Moment) -> list[Edits]:
+    def first(self, rows: Iterator[pa.RecordBatch], now: StepContext) -> list[Edits]:
         """Every group."""
         return [Edits(append=table.to_batches()) for table in self.whole(rows)]
 
@@ -68,7 +68,7 @@ class Rollup(RollupInputs):
         columns = ", ".join(f"{sql} AS {quoted(name)}" for name, sql in named)
         return f"SELECT {self.groups('')}, {columns} FROM r GROUP BY {self.groups('')}"
 
-    def edits(self, found: Found, now: Moment, held: Held) -> list[Edits]:
+    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
         """New rows of the groups that changed, and of the values that came or went."""
         net, tables = found.net, self.tables()
         if Op.PUT in net.ops and _told(net):
@@ -96,7 +96,7 @@ class Rollup(RollupInputs):
             one.clear = net.truncated
         return edits
 
-    def living(self, held: Held) -> Iterator[pa.RecordBatch]:
+    def living(self, held: TargetReader) -> Iterator[pa.RecordBatch]:
         """Nothing: a rollup holds no rows of the source."""
         return iter(())
 

@@ -16,7 +16,7 @@ from plainstep.errors import Refused
 from plainstep.sql.literals import quoted
 
 if TYPE_CHECKING:
-    from plainstep.core.shapes.base import Held, TargetTable
+    from plainstep.core.shapes.base import TargetReader, TargetTable
     from plainstep.core.shapes.rollup_inputs import RollupInputs
 
 # Beside a row as it becomes: how many rows it counted before.
@@ -32,7 +32,7 @@ class RollupWindow:
         held: what the target holds.
     """
 
-    def __init__(self, rollup: RollupInputs, evaluator: Any, held: Held) -> None:
+    def __init__(self, rollup: RollupInputs, evaluator: Any, held: TargetReader) -> None:
         self.rollup, self.evaluator, self.held = rollup, evaluator, held
         self.by = tuple(rollup.by)
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from plainstep.deferred import duckdb
 from plainstep.stores.duckdb.connection import opened, told
-from plainstep.stores.shared_connection import Kept
+from plainstep.stores.shared_connection import SharedConnection
 from plainstep.stores.urls import file_of
 
 
@@ -26,7 +26,7 @@ class DuckdbDatabase:
         self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)
         self.place = str(self.path.absolute())
-        self._kept: Kept[duckdb.DuckDBPyConnection] = Kept(lambda connection: None)
+        self._kept: SharedConnection[duckdb.DuckDBPyConnection] = SharedConnection(lambda connection: None)
 
     @contextmanager
     def opened(self, read_only: bool) -> Iterator[duckdb.DuckDBPyConnection]:

@@ -36,7 +36,7 @@ class DuckdbTarget:
 
     def __init__(self, database: DuckdbDatabase) -> None:
         self.database = database
-        self._kept = books.Found(books.EMBEDDED)
+        self._kept = books.FoundBooks(books.EMBEDDED)
 
     def _books(self, connection: duckdb.DuckDBPyConnection) -> books.Books:
         """The tables of marks and of steps, in the format that they have."""
@@ -217,7 +217,7 @@ class _Merge(Merge):
     ON CONFLICT, which needs one.
     """
 
-    def __init__(self, connection: duckdb.DuckDBPyConnection, commit: Commit, kept: books.Found) -> None:
+    def __init__(self, connection: duckdb.DuckDBPyConnection, commit: Commit, kept: books.FoundBooks) -> None:
         super().__init__(commit, kept)
         self.connection = connection
         self._referenced_tables: set[str] | None = None

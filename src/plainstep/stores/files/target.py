@@ -26,7 +26,7 @@ from plainstep.errors import Refused, StoreError
 from plainstep.formats.writer import file_name, writer
 from plainstep.stores.api import KeyedRows
 from plainstep.stores.keyed_rows import ScannedRows
-from plainstep.stores.ledger import Found
+from plainstep.stores.ledger import FoundBooks
 from plainstep.stores.merge import Merge, run
 from plainstep.stores.records import Commit, TableInfo
 from plainstep.stores.sqlite.database import SqliteDatabase
@@ -206,7 +206,7 @@ def synced(path: Path) -> None:
 class _Append(Merge):
     """A commit that only appends, into files."""
 
-    def __init__(self, connection: sqlite3.Connection, target: FolderTarget, commit: Commit, kept: Found) -> None:
+    def __init__(self, connection: sqlite3.Connection, target: FolderTarget, commit: Commit, kept: FoundBooks) -> None:
         super().__init__(commit, kept)
         self.connection, self.target = connection, target
 

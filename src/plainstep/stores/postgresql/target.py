@@ -46,7 +46,7 @@ class PostgresqlTarget:
 
     def __init__(self, database: PostgresqlDatabase) -> None:
         self.database = database
-        self._kept = bookkeeping.Found(BOOKS)
+        self._kept = bookkeeping.FoundBooks(BOOKS)
         self._ours = False  # whether nobody could put anything into the tables of marks and of steps
 
     def _books(self) -> bookkeeping.Books:
@@ -237,7 +237,7 @@ class _Merge(IndexedMerge):
     books = BOOKS
 
     def __init__(
-        self, connection: Connection, database: PostgresqlDatabase, commit: Commit, kept: bookkeeping.Found
+        self, connection: Connection, database: PostgresqlDatabase, commit: Commit, kept: bookkeeping.FoundBooks
     ) -> None:
         super().__init__(commit, kept)
         self.connection, self.database = connection, database

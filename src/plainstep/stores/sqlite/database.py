@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
 
-from plainstep.stores.shared_connection import Kept
+from plainstep.stores.shared_connection import SharedConnection
 from plainstep.stores.sqlite.connection import end, opened, told
 from plainstep.stores.urls import file_of
 
@@ -27,7 +27,7 @@ class SqliteDatabase:
         self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)
         self.place = str(self.path.absolute())
-        self._kept: Kept[sqlite3.Connection] = Kept(end)
+        self._kept: SharedConnection[sqlite3.Connection] = SharedConnection(end)
         self._moment = threading.local()
 
     @contextmanager

@@ -37,7 +37,7 @@ class SqliteTarget:
 
     def __init__(self, database: SqliteDatabase) -> None:
         self.database = database
-        self._kept = books.Found(books.EMBEDDED)
+        self._kept = books.FoundBooks(books.EMBEDDED)
 
     def _books(self, connection: sqlite3.Connection) -> books.Books:
         """The tables of marks and of steps, in the format that they have."""
@@ -209,7 +209,7 @@ def table_info(connection: sqlite3.Connection, place: str, name: str, key: tuple
 class _Merge(IndexedMerge):
     """The five primitives, in SQLite's words."""
 
-    def __init__(self, connection: sqlite3.Connection, place: str, commit: Commit, kept: books.Found) -> None:
+    def __init__(self, connection: sqlite3.Connection, place: str, commit: Commit, kept: books.FoundBooks) -> None:
         super().__init__(commit, kept)
         self.connection, self.place = connection, place
 

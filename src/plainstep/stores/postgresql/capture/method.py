@@ -17,7 +17,7 @@ from plainstep.stores.postgresql.capture import readers
 from plainstep.stores.postgresql.capture.registry import State, registered
 
 
-class Way(ABC):
+class CaptureMethod(ABC):
     """One way of capturing: what both ways have in common.
 
     Args:

@@ -18,7 +18,7 @@ from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.capture import readers, registry
 from plainstep.stores.postgresql.capture import triggers as capture
-from plainstep.stores.postgresql.capture.method import Way
+from plainstep.stores.postgresql.capture.method import CaptureMethod
 from plainstep.stores.postgresql.capture.registry import State
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import CaptureInfo
@@ -65,7 +65,7 @@ def lsn(position: int) -> str:
     return f"{position >> 32:X}/{position & 0xFFFFFFFF:X}"
 
 
-class Log(Way):
+class Log(CaptureMethod):
     """Following the server's own log."""
 
     how = "log"

@@ -162,7 +162,7 @@ class LogSource(TableSource):
             readers.known_reader(connection, self.state.identity, self.reader)
             readers.note_reader(connection, self.state.identity, self.reader, None, self._confirmed())
 
-    def settled(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, mark: Place, upto: Place) -> None:
         """Everything up to a place is merged, or holds nothing of this table: the slot may move on."""
         if mark.token:
             return  # what the snapshot did not see may lie before its place: the slot waits for the next step

@@ -12,7 +12,7 @@ from plainstep.core.positions import Span
 from plainstep.deferred import pa
 from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql import catalog
-from plainstep.stores.postgresql.capture.method import Way
+from plainstep.stores.postgresql.capture.method import CaptureMethod
 from plainstep.stores.postgresql.capture.registry import State
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.copy import read
@@ -36,12 +36,12 @@ class TableSource(ABC):
         Refused: capture is off, or may have missed changes.
     """
 
-    own_capture = True
-    rereads = False
-    reversible = True
+    is_managed = True
+    overlaps = False
+    has_before_images = True
     sure = True
 
-    def __init__(self, database: PostgresqlDatabase, table: str, types: dict[str, str], way: Way) -> None:
+    def __init__(self, database: PostgresqlDatabase, table: str, types: dict[str, str], way: CaptureMethod) -> None:
         self.database, self.name, self.types, self.way = database, table, types, way
 
     @abstractmethod

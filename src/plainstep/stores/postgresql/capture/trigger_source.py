@@ -226,7 +226,7 @@ FROM newest""",
     def reserve(self) -> None:
         """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
 
-    def settled(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, mark: Place, upto: Place) -> None:
         """Everything up to a place is merged: it may be trimmed."""
         with self.database.opened() as connection:
             self._note(connection, mark)

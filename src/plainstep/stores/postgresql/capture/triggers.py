@@ -18,7 +18,7 @@ from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.capture import readers, registry
 from plainstep.stores.postgresql.capture import trigger_sql as triggers
-from plainstep.stores.postgresql.capture.method import Way
+from plainstep.stores.postgresql.capture.method import CaptureMethod
 from plainstep.stores.postgresql.capture.registry import State
 from plainstep.stores.postgresql.capture.trigger_sql import RECORD, TRUNCATE
 from plainstep.stores.postgresql.connection import Connection, holders
@@ -43,7 +43,7 @@ HELD = """SELECT count(*) FILTER (WHERE seq > 0), coalesce(min(seq), 0), coalesc
 (SELECT at FROM {0} WHERE seq > 0 ORDER BY seq LIMIT 1) FROM {0}"""
 
 
-class Capture(Way):
+class Capture(CaptureMethod):
     """Capturing by triggers that fill change tables."""
 
     how = "capture"

@@ -50,9 +50,9 @@ class SqliteSource:
         Refused: capture is off, or may have missed changes.
     """
 
-    own_capture = True
-    rereads = False
-    reversible = True
+    is_managed = True
+    overlaps = False
+    has_before_images = True
     sure = True
     on_bad_value = "refuse"
 
@@ -337,7 +337,7 @@ class SqliteSource:
     def reserve(self) -> None:
         """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
 
-    def settled(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, mark: Place, upto: Place) -> None:
         """Everything up to a place is merged: it may be trimmed."""
         with suppress(StoreError):  # a source that may only be read, or is locked: the next step tells it
             readers.note(self.database, self._state.identity, self.reader, mark.position)

@@ -11,7 +11,7 @@ from plainstep.core.position_labels import number
 from plainstep.deferred import np, pa, pc
 
 
-class Numbering:
+class PositionIndex:
     """What is known of the positions of a window's changes.
 
     Batches that have a column ``place`` (an integer, or a text) say in it where each change stands; several that follow
