@@ -241,6 +241,13 @@ class Laws(unittest.TestCase):
             self.assertEqual(len(pairs), len(np.unique(codes)))
 
 
+class Orders(unittest.TestCase):
+    @given(st.sampled_from([1, 2, 1 << 16, (1 << 16) + 1, 1 << 33]), st.lists(st.integers(0, 1 << 33), max_size=60))
+    def test_rows_in_the_order_of_their_codes(self, bound: int, drawn: list[int]) -> None:
+        codes = np.array(drawn, dtype=np.int64) % bound
+        self.assertEqual(keys.by_code(codes, bound).tolist(), np.argsort(codes, kind="stable").tolist())
+
+
 class Memory(unittest.TestCase):
     def test_a_window_takes_room_for_its_keys_not_for_its_changes(self) -> None:
         script = """

@@ -38,11 +38,11 @@ class Links:
     def __init__(self, changes: Changes, key: tuple[str, ...], unit: str) -> None:
         self.changes, self.key = changes, key
         self.events = events_of(changes, key)
-        self.codes, _ = keys.code(self.events.key_values)
+        self.codes, bound = keys.code(self.events.key_values)
         rows = np.arange(len(changes)) if self.events.row is None else self.events.row
         self.row: Numbers = np.asarray(rows)
         self.unit = numbers(changes.table[unit].cast(pa.int64()))[self.row]
-        self.order = np.argsort(self.codes, kind="stable")
+        self.order = keys.by_code(self.codes, bound)
         codes, units = self.codes[self.order], self.unit[self.order]
         # Where the changes of a key, and those of a key in one transaction, begin and end, in this order.
         self.new_key = np.concatenate([[True], codes[1:] != codes[:-1]])

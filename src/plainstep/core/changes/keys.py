@@ -248,6 +248,17 @@ def kept_bytes() -> Words:
     return np.array([(1 << 8 * (8 - spare)) - 1 for spare in range(9)], dtype=np.uint64)
 
 
+def by_code(codes: npt.NDArray[Any], bound: int) -> Ints:
+    """The rows in the order of their codes; those of one code stay in theirs.
+
+    numpy sorts numbers of 16 bits by radix, and wider ones by comparing: two passes over halves of codes are twice as fast.
+    """
+    order = np.argsort((codes & 0xFFFF).astype(np.uint16), kind="stable")
+    for shift in range(16, max(bound - 1, 1).bit_length(), 16):
+        order = order[np.argsort((codes >> shift & 0xFFFF).astype(np.uint16)[order], kind="stable")]
+    return order
+
+
 def _hash_codes(words: list[Words]) -> tuple[npt.NDArray[Any], int]:
     if len(words[0]) == 0:
         return np.empty(0, dtype=np.int64), 1

@@ -45,8 +45,8 @@ def doubt(changes: Changes, key: tuple[str, ...], whole_deletes: bool) -> Doubt 
     values = [pc.coalesce(changes.image(NOW, name), changes.image(WAS, name)) for name in key]
     if len(changes) < 2:
         return None
-    codes, _ = keys.code(values)
-    order = np.argsort(codes, kind="stable")
+    codes, bound = keys.code(values)
+    order = keys.by_code(codes, bound)
     follows = np.flatnonzero(codes[order[1:]] == codes[order[:-1]])
     before, after = order[follows], order[follows + 1]
     return (
