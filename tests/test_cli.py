@@ -46,6 +46,14 @@ class Tour(unittest.TestCase):
             other = subprocess.run([*command, "demo", "other"], cwd=folder, capture_output=True, text=True)
             self.assertEqual((other.returncode, other.stderr), (0, ""))
 
+    def test_every_test_that_the_docs_name_is_there(self) -> None:
+        tests = {path.stem: path.read_text() for path in (REPOSITORY / "tests").glob("test_*.py")}
+        for page in (REPOSITORY / "docs").rglob("*.md"):
+            for module, name in re.findall(r"`(test_\w+)\.([A-Z]\w+)", page.read_text()):
+                self.assertRegex(tests.get(module, ""), rf"class {name}\b", f"{page}: {module}.{name}")
+            for owner, method in re.findall(r"`([A-Z]\w+)\.(test_\w+)`", page.read_text()):
+                self.assertTrue(any(f"def {method}(" in text for text in tests.values()), f"{page}: {owner}.{method}")
+
     def test_the_readme_does_what_it_says(self) -> None:
         readme = (REPOSITORY / "README.md").read_text()
         section = readme.split("## Your own database")[1].split("\n## ")[0]
