@@ -14,7 +14,6 @@ from plainstep.sources.feed import FeedSource, refuse_key
 from plainstep.sources.layout_binding import bookkeeping, bound, wanted
 from plainstep.sources.projected import narrows, scoped
 from plainstep.sources.sql_feed import SqlFeed
-from plainstep.sql.literals import text
 from plainstep.stores.api import LooselyTyped
 from plainstep.stores.capabilities import HasFeed, with_source, with_tables
 
@@ -131,7 +130,7 @@ def _old_first(table: Table, said: LayoutConfig) -> str:
     if not said.update_was:
         return ""
 
-    codes = ", ".join(text(str(code)) for code in said.update_now)
+    codes = ", ".join(table.dialect.string(str(code)) for code in said.update_now)
     return f"CASE WHEN {table.text(said.operation)} IN ({codes}) THEN 1 ELSE 0 END"
 
 

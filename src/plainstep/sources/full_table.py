@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 from plainstep.deferred import pa
 from plainstep.errors import Refused
-from plainstep.sql.literals import quoted
 
 if TYPE_CHECKING:
     from plainstep.stores.api import Reading, Table
@@ -36,7 +35,7 @@ def whole_rows(
 
 def _rows(reading: Reading, table: Table, key: tuple[str, ...], schema: pa.Schema) -> Iterator[pa.RecordBatch]:
     if set(key) != set(table.key()):
-        names = ", ".join(map(quoted, key))
+        names = ", ".join(map(table.dialect.quoted, key))
         twice = reading.first(f"SELECT {names} FROM {table.sql} GROUP BY {names} HAVING count(*) > 1 LIMIT 1")
         if twice:
             shown = ", ".join(f"{name} = {value!r}" for name, value in zip(key, twice, strict=True))

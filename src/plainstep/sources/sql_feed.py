@@ -12,7 +12,6 @@ from plainstep.core.layouts.rows import PLACE, TIME
 from plainstep.core.position_labels import as_time, earlier, parted
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
-from plainstep.sql.literals import quoted
 from plainstep.stores.feed import Ends
 
 if TYPE_CHECKING:
@@ -81,11 +80,15 @@ class SqlFeed:
     def _ordered(self, name: str) -> str:
         """A column of the position as it is ordered, as SQL: texts that are whole numbers are ordered as these."""
         if not self._is_text(name):
-            return quoted(name)
+            return self.table.dialect.quoted(name)
         if name not in self._numbered:
             with self.table.reading() as reading:
                 self._know_order(reading)
-        return padded(quoted(name)) if self._numbered.get(name) else self.table.binary(quoted(name))
+        return (
+            padded(self.table.dialect.quoted(name))
+            if self._numbered.get(name)
+            else self.table.binary(self.table.dialect.quoted(name))
+        )
 
     def _is_text(self, name: str) -> bool:
         kind = self.table.schema().field(name).type
@@ -99,7 +102,11 @@ class SqlFeed:
         """
         for name in filter(self._is_text, self.position):
             row = reading.first(
-                LOOKED_AT.format(column=quoted(name), digits=_digits_only(quoted(name)), table=self.table.sql)
+                LOOKED_AT.format(
+                    column=self.table.dialect.quoted(name),
+                    digits=_digits_only(self.table.dialect.quoted(name)),
+                    table=self.table.sql,
+                )
             )
             self._numbered[name] = False
             if row is None or row[0] is None:
@@ -181,7 +188,7 @@ class SqlFeed:
 
     def _one(self, reading: Reading, where: str, order: str) -> str | None:
         # Under a name of its own: the order is that of the column's values, not of the texts that are selected.
-        label = f"{self._label()} AS {quoted(PLACE)}"
+        label = f"{self._label()} AS {self.table.dialect.quoted(PLACE)}"
         row = reading.first(f"SELECT {label} FROM {self.table.sql} {where} ORDER BY {order} LIMIT 1")
         return str(row[0]) if row else None
 
@@ -189,7 +196,7 @@ class SqlFeed:
         for name in self.position:  # each by itself, so that an index on it serves
             if name in self.table.never_null():
                 continue
-            if reading.first(f"SELECT 1 FROM {self.table.sql} WHERE {quoted(name)} IS NULL LIMIT 1"):
+            if reading.first(f"SELECT 1 FROM {self.table.sql} WHERE {self.table.dialect.quoted(name)} IS NULL LIMIT 1"):
                 raise Refused(
                     f"A row of {self.place} has no position: {name} is null.",
                     "When it came cannot be told, so it would never be read.",
@@ -250,7 +257,7 @@ class SqlFeed:
         if not isinstance(self.time, str):
             assert self.times is not None
             inner = (
-                f"{quoted(self.position[0])} IN (SELECT {quoted(self.time.position)} FROM {self.times.sql} "
+                f"{self.table.dialect.quoted(self.position[0])} IN (SELECT {self.times.dialect.quoted(self.time.position)} FROM {self.times.sql} "
                 f"WHERE {self.times.later(self.time.time, moment)})"
             )
         elif self.time:
@@ -308,7 +315,7 @@ class SqlFeed:
             assert self.times is not None
             texts[TIME] = (
                 f"(SELECT {self.times.text(self.time.time)} FROM {self.times.sql} AS plainstep_times "
-                f"WHERE plainstep_times.{quoted(self.time.position)} = {self.table.sql}.{quoted(self.position[0])} LIMIT 1)"
+                f"WHERE plainstep_times.{self.times.dialect.quoted(self.time.position)} = {self.table.sql}.{self.table.dialect.quoted(self.position[0])} LIMIT 1)"
             )
         if upto is None:
             return

@@ -14,6 +14,7 @@ from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, Le
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
     from plainstep.errors import Refused
+    from plainstep.stores.dialect import Dialect
 
 
 class Reading(Protocol):
@@ -66,12 +67,14 @@ class Table(Protocol):
         sql: its name, as SQL writes it.
         typed: whether its columns hold values of their own types only.
         database: what it is read from.
+        dialect: how its store writes SQL.
     """
 
     place: str
     sql: str
     typed: bool
     database: Any
+    dialect: Dialect
 
     def schema(self) -> pa.Schema:
         """Its columns; ``null`` is the type of one that does not say what it holds."""

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.shapes.apply import found_in
 from plainstep.deferred import pa, pc
-from plainstep.sql.literals import quoted
 
 if TYPE_CHECKING:
     from plainstep.stores.api import Table, Target
@@ -40,6 +39,7 @@ class SqlRows:
         if groups.num_rows > ONE_BY_ONE or not _ordered_alike(groups.schema, schema.field(value).type):
             yield from self.matching(schema, groups)
             return
+        quoted = self.table.dialect.quoted
         with self.table.reading() as reading:
             for row in groups.to_pylist():
                 of = " AND ".join(

@@ -11,26 +11,27 @@ from typing import Any
 
 from plainstep.core.positions import Mark, TableMark
 from plainstep.errors import MarkMoved, Refused
+from plainstep.stores.dialect import STANDARD, Dialect
 from plainstep.stores.records import Commit, LedgerEntry
 
-COLUMNS = [
-    "load_name", "step", "kind", "identity", "after_position", "upto_position", "changes", "inserts", "updates",
-    "deletes", "put", "patch", "dropped", "append", "added", "contradictions", "seconds", "stepped_at", "note",
-    "after_shown", "upto_shown", "read_seconds", "lag_seconds",
-]  # fmt: skip
 MARK_COLUMNS = ["identity", "position", "token", "changed_at", "step", "columns", "gone_columns", "made_by", "tables"]
 # The format of these tables. Format 1 kept no number of its own, and no tables with its marks.
 FORMAT = 2
 # What a mark of an earlier format does not hold, and what that means.
 LACKING = {1: {"tables": "'[]'"}}
-STEP_COLUMNS = """
-    load_name VARCHAR NOT NULL, step BIGINT NOT NULL, kind VARCHAR NOT NULL, identity VARCHAR NOT NULL,
-    after_position BIGINT, upto_position BIGINT NOT NULL, changes BIGINT NOT NULL,
-    inserts BIGINT NOT NULL, updates BIGINT NOT NULL, deletes BIGINT NOT NULL,
-    put BIGINT NOT NULL, patch BIGINT NOT NULL, dropped BIGINT NOT NULL, append BIGINT NOT NULL, added BIGINT NOT NULL,
-    contradictions BIGINT NOT NULL, seconds DOUBLE PRECISION NOT NULL, stepped_at VARCHAR NOT NULL, note VARCHAR NOT NULL,
-    after_shown VARCHAR NOT NULL, upto_shown VARCHAR NOT NULL, read_seconds DOUBLE PRECISION NOT NULL,
-    lag_seconds DOUBLE PRECISION"""
+# The columns of a step, each with what of its dialect's types it has; those that may be null have no "!".
+STEP_COLUMNS = {
+    "load_name": "text!", "step": "number!", "kind": "text!", "identity": "text!", "after_position": "number", "upto_position": "number!",
+    "changes": "number!", "inserts": "number!", "updates": "number!", "deletes": "number!", "put": "number!", "patch": "number!",
+    "dropped": "number!", "append": "number!", "added": "number!", "contradictions": "number!", "seconds": "real!",
+    "stepped_at": "text!", "note": "text!", "after_shown": "text!", "upto_shown": "text!", "read_seconds": "real!", "lag_seconds": "real",
+}  # fmt: skip
+COLUMNS = list(STEP_COLUMNS)
+MARKED = {
+    "load_name": "text!", "identity": "text!", "position": "number!", "token": "text!", "changed_at": "text", "step": "number!",
+    "columns": "text!", "gone_columns": "text!", "made_by": "text!",
+}  # fmt: skip
+SET_ASIDE = {"load_name": "text!", "place": "text!", "reason": "text!", "content": "text!", "step": "number!"}
 
 
 @dataclass(frozen=True)
@@ -39,7 +40,7 @@ class Books:
 
     Attributes:
         marks, ledger, refusals, kept, formats: the tables' names, as SQL writes them.
-        parameter: what stands for a parameter.
+        dialect: how the store writes SQL.
         version: the format that the tables have.
     """
 
@@ -48,8 +49,23 @@ class Books:
     refusals: str = "plainstep_refusals"
     kept: str = "plainstep_aside"
     formats: str = "plainstep_formats"
-    parameter: str = "?"
+    dialect: Dialect = STANDARD
     version: int = FORMAT
+
+    @property
+    def parameter(self) -> str:
+        """What stands for a value."""
+        return self.dialect.parameter
+
+    def declared(self, columns: dict[str, str]) -> list[str]:
+        """Columns as they are declared."""
+        return [
+            f"{name} {getattr(self.dialect, kind.removesuffix('!'))}{' NOT NULL' if kind.endswith('!') else ''}"
+            for name, kind in columns.items()
+        ]
+
+    def _table(self, name: str, columns: dict[str, str], *more: str) -> str:
+        return f"CREATE TABLE IF NOT EXISTS {name} ({', '.join([*self.declared(columns), *more])})"
 
     def of(self, version: int | None) -> Books:
         """The same tables in the format that was found; None where they are not there yet.
@@ -79,18 +95,19 @@ class Books:
             return ()
         return (
             self.create_formats,
-            f"ALTER TABLE {self.marks} ADD COLUMN tables VARCHAR DEFAULT '[]'",
+            f"ALTER TABLE {self.marks} ADD COLUMN tables {self.dialect.text} DEFAULT '[]'",
             self.note_format("target", FORMAT),
         )
 
     @cached_property
     def create_formats(self) -> str:
         """Makes the table of formats: a file may be a source and a target."""
-        return f"CREATE TABLE IF NOT EXISTS {self.formats} (part VARCHAR PRIMARY KEY, version BIGINT NOT NULL)"
+        return self._table(self.formats, {"part": "text!", "version": "number!"}, "PRIMARY KEY (part)")
 
     def note_format(self, part: str, version: int) -> str:
         """Notes the format of a part, where none is noted."""
-        return f"INSERT INTO {self.formats} (part, version) VALUES ('{part}', {version}) ON CONFLICT DO NOTHING"
+        before, behind = self.dialect.ignoring
+        return f"{before} {self.formats} (part, version) VALUES ('{part}', {version}){behind}"
 
     @cached_property
     def create(self) -> tuple[str, ...]:
@@ -98,25 +115,11 @@ class Books:
         return (
             self.create_formats,
             self.note_format("target", FORMAT),
-            f"""CREATE TABLE IF NOT EXISTS {self.marks} (
-    load_name VARCHAR PRIMARY KEY,
-    identity VARCHAR NOT NULL,
-    position BIGINT NOT NULL,
-    token VARCHAR NOT NULL,
-    changed_at VARCHAR,
-    step BIGINT NOT NULL,
-    columns VARCHAR NOT NULL,
-    gone_columns VARCHAR NOT NULL,
-    made_by VARCHAR NOT NULL,
-    tables VARCHAR DEFAULT '[]'
-)""",
-            f"CREATE TABLE IF NOT EXISTS {self.ledger} ({STEP_COLUMNS}, PRIMARY KEY (load_name, step))",
+            self._table(self.marks, MARKED, f"tables {self.dialect.text} DEFAULT '[]'", "PRIMARY KEY (load_name)"),
+            self._table(self.ledger, STEP_COLUMNS, "PRIMARY KEY (load_name, step)"),
             # A refusal that comes back at every try is kept once.
-            f"CREATE TABLE IF NOT EXISTS {self.refusals} ({STEP_COLUMNS}, PRIMARY KEY (load_name, step, note))",
-            f"""CREATE TABLE IF NOT EXISTS {self.kept} (
-    load_name VARCHAR NOT NULL, place VARCHAR NOT NULL, reason VARCHAR NOT NULL, content VARCHAR NOT NULL,
-    step BIGINT NOT NULL
-)""",
+            self._table(self.refusals, STEP_COLUMNS, "PRIMARY KEY (load_name, step, note)"),
+            self._table(self.kept, SET_ASIDE),
         )
 
     @cached_property
@@ -127,8 +130,7 @@ class Books:
     @cached_property
     def set_aside(self) -> str:
         """A row that is set aside."""
-        values = ", ".join([self.parameter] * 5)
-        return f"INSERT INTO {self.kept} (load_name, place, reason, content, step) VALUES ({values})"
+        return self.dialect.insertion(self.kept, list(SET_ASIDE))
 
     @cached_property
     def put_back(self) -> str:
@@ -156,8 +158,7 @@ class Books:
     @cached_property
     def insert_mark(self) -> str:
         """A load's first mark; its values are those of ``mark_values``."""
-        values = ", ".join([self.parameter] * (len(MARK_COLUMNS) + 1))
-        return f"INSERT INTO {self.marks} ({', '.join(MARK_COLUMNS)}, load_name) VALUES ({values})"
+        return self.dialect.insertion(self.marks, [*MARK_COLUMNS, "load_name"])
 
     @cached_property
     def move_mark(self) -> str:
@@ -173,16 +174,12 @@ class Books:
     @cached_property
     def insert_entry(self) -> str:
         """A ledger row; its values are those of ``entry_values``."""
-        return self._insert_step(self.ledger)
+        return self.dialect.insertion(self.ledger, COLUMNS)
 
     @cached_property
     def insert_refusal(self) -> str:
         """A step that was refused, unless the same one was; its values are those of ``entry_values``."""
-        return f"{self._insert_step(self.refusals)} ON CONFLICT DO NOTHING"
-
-    def _insert_step(self, table: str) -> str:
-        values = ", ".join([self.parameter] * len(COLUMNS))
-        return f"INSERT INTO {table} ({', '.join(COLUMNS)}) VALUES ({values})"
+        return self.dialect.insertion(self.refusals, COLUMNS, ignoring=True)
 
     def find_entries(self, load: str | None, limit: int | None, refused: bool = False) -> tuple[str, list[Any]]:
         """The query for the newest steps, or refused ones, newest first, with its parameters."""

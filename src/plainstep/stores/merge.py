@@ -11,13 +11,13 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from plainstep.core.positions import TableMark
 from plainstep.deferred import pa
-from plainstep.sql.literals import quoted
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.records import Commit, LedgerEntry, Part, TableInfo
 
 if TYPE_CHECKING:
     from plainstep.core.schema_drift import Fit
     from plainstep.core.shapes.edits import Edits
+    from plainstep.stores.dialect import Dialect
 
 
 class Merge(ABC):
@@ -110,9 +110,14 @@ class Merge(ABC):
             self.tally = self.commit.entry if part.counted else replace(self.commit.entry)
             yield part
 
+    @property
+    def dialect(self) -> Dialect:
+        """How the store writes SQL."""
+        return self.books.dialect
+
     def sql_of(self, table: str) -> str:
         """A table's name, as SQL writes it."""
-        return quoted(table)
+        return self.dialect.quoted(table)
 
     def _move_mark(self) -> None:
         mark, before = self.commit.mark, self.commit.before
@@ -130,7 +135,7 @@ class Merge(ABC):
         info = self.table_info()
         fit = self.fitted(info)
         declared = {field.name: self.declaration(field) for field in self.part.schema}
-        columns = {name: f"{quoted(name)} {kind}" for name, kind in declared.items()}
+        columns = {name: f"{self.dialect.quoted(name)} {kind}" for name, kind in declared.items()}
         if info is None:
             lines = [sql + (" NOT NULL" if name in self.key else "") for name, sql in columns.items()]
             constraints = self.table_constraints() if self.key else []
@@ -142,7 +147,7 @@ class Merge(ABC):
         if put is not None and fit.gone:
             self.part.edits.put = _with_nulls(put, fit.gone, info.schema)
         for name in fit.shed:
-            self.execute(f"ALTER TABLE {self.table} DROP COLUMN {quoted(name)}")
+            self.execute(f"ALTER TABLE {self.table} DROP COLUMN {self.dialect.quoted(name)}")
         for name in fit.added:
             self.execute(f"ALTER TABLE {self.table} ADD COLUMN {columns[name]}")
         for name in fit.widened:
@@ -161,7 +166,8 @@ class Merge(ABC):
 
     def widen(self, column: str, declared: str) -> None:
         """Give a column a type that holds more."""
-        self.execute(f"ALTER TABLE {self.table} ALTER COLUMN {quoted(column)} TYPE {declared}")
+        widening = self.dialect.widening
+        self.execute(widening.format(table=self.table, column=self.dialect.quoted(column), type=declared))
 
     def remove(self, edits: Edits) -> None:
         """Remove the rows that go; count in ``odd`` those that are not there."""

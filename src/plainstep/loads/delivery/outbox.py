@@ -10,7 +10,6 @@ from plainstep.core.schema_drift import Fit
 from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.events import outbox_schema
 from plainstep.deferred import pa
-from plainstep.sql.literals import text
 from plainstep.stores.capabilities import with_tables
 from plainstep.stores.records import Aside, Commit, LedgerEntry, Part
 
@@ -25,7 +24,7 @@ ORDER = ("step_number", "change_number", "id")
 
 def waiting(load: Load) -> Iterator[list[dict[str, Any]]]:
     """The events that are to be sent, in their order, some at a time; each once, whatever is noted of it meanwhile."""
-    after = ""
+    after, string = "", with_tables(load.into_store).table(load.into_table, {}).dialect.string
     while True:
         rows = _rows(load, f"state = 'waiting'{after} ORDER BY {', '.join(ORDER)} LIMIT {AT_ONCE}")
         if rows:
@@ -33,7 +32,7 @@ def waiting(load: Load) -> Iterator[list[dict[str, Any]]]:
         if len(rows) < AT_ONCE:
             return
         last = rows[-1]
-        after = f" AND ({', '.join(ORDER)}) > ({last['step_number']}, {last['change_number']}, {text(last['id'])})"
+        after = f" AND ({', '.join(ORDER)}) > ({last['step_number']}, {last['change_number']}, {string(last['id'])})"
 
 
 def set_aside(load: Load) -> list[Aside]:

@@ -12,6 +12,7 @@ from plainstep.deferred import duckdb, pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import insertion, quoted, since_epoch, text
 from plainstep.stores.declared_types import arrow_type
+from plainstep.stores.dialect import STANDARD
 from plainstep.stores.duckdb.database import tables
 from plainstep.stores.duckdb.types import declaration, plain
 
@@ -29,6 +30,8 @@ class DuckdbTable:
         name: its name.
         types: types to use instead of its columns' own, by column.
     """
+
+    dialect = STANDARD
 
     typed = True
 

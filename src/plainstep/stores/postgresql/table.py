@@ -16,6 +16,7 @@ from plainstep.sql.literals import insertion, quoted, since_epoch, text
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.copy import read
+from plainstep.stores.postgresql.dialect import DIALECT
 from plainstep.stores.postgresql.types import Column
 
 if TYPE_CHECKING:
@@ -37,6 +38,8 @@ class PostgresqlTable:
         name: its name.
         types: types to use instead of its columns' own, by column.
     """
+
+    dialect = DIALECT
 
     typed = True
 

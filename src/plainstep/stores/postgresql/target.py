@@ -20,6 +20,7 @@ from plainstep.stores.merge import IndexedMerge, run
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.copy import read, write
+from plainstep.stores.postgresql.dialect import DIALECT
 from plainstep.stores.postgresql.table import PostgresqlTable
 from plainstep.stores.postgresql.types import Column, arrow_type, declaration
 from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
     from plainstep.stores.postgresql.database import PostgresqlDatabase
 
 BOOKS = bookkeeping.Books(
-    "plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "plainstep.formats", "%s"
+    "plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "plainstep.formats", DIALECT
 )
 KEPT = (BOOKS.marks, BOOKS.ledger, BOOKS.refusals, BOOKS.kept, BOOKS.formats)
 # Whoever makes the schema and tables of marks holds this lock, so that two at once do not both try.

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError
 from plainstep.sql.literals import insertion, quoted, since_epoch, text
+from plainstep.stores.dialect import STANDARD
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import begin, fetched
 from plainstep.stores.sqlite.misfits import Misfits
@@ -37,6 +38,8 @@ class SqliteTable:
         name: its name.
         types: declared types to use instead of its own, by column.
     """
+
+    dialect = STANDARD
 
     typed = False
 
