@@ -53,6 +53,11 @@ class Books:
     version: int = FORMAT
 
     @property
+    def tables(self) -> tuple[str, ...]:
+        """The tables' names."""
+        return self.marks, self.ledger, self.refusals, self.kept, self.formats
+
+    @property
     def parameter(self) -> str:
         """What stands for a value."""
         return self.dialect.parameter

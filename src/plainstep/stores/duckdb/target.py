@@ -9,7 +9,7 @@ from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.batch import in_tables
-from plainstep.core.positions import Mark, TableMark
+from plainstep.core.positions import TableMark
 from plainstep.deferred import duckdb, pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import quoted, text
@@ -19,7 +19,8 @@ from plainstep.stores.duckdb.table import DuckdbTable
 from plainstep.stores.duckdb.types import declaration, plain
 from plainstep.stores.keyed_rows import SqlRows
 from plainstep.stores.merge import Merge, run
-from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
+from plainstep.stores.records import Commit, LedgerEntry, TableInfo
+from plainstep.stores.sql_target import SqlTarget
 
 if TYPE_CHECKING:
     from plainstep.core.shapes.edits import Edits
@@ -31,23 +32,20 @@ STAGED = "plainstep_staged"
 AT_ONCE = 1 << 19
 
 
-class DuckdbTarget:
+class DuckdbTarget(SqlTarget):
     """A DuckDB file to merge into. Made when it is not there."""
 
     def __init__(self, database: DuckdbDatabase) -> None:
+        super().__init__()
         self.database = database
-        self._kept = books.FoundBooks(books.EMBEDDED)
 
-    def _books(self, connection: duckdb.DuckDBPyConnection) -> books.Books:
-        """The tables of marks and of steps, in the format that they have."""
-        return self._kept.books(lambda: _kept_version(connection))
-
-    def _told(self, sql: Callable[[books.Books], str], parameters: Sequence[Any]) -> list[Any]:
-        """The rows of a query of these tables; none where they are not there yet."""
+    def asked(self, sql: Callable[[books.Books], str], parameters: Sequence[Any] = ()) -> list[Any]:
+        """The rows of a query of the tables of marks and of steps; none where they are not there yet."""
         if not self.database.path.exists():
             return []
         with self.database.opened(read_only=True) as connection:
-            return self._found(connection, sql(self._books(connection)), parameters)
+            kept = self.found.books(lambda: _kept_version(connection))
+            return self._found(connection, sql(kept), parameters)
 
     def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
         if not self.database.path.exists():
@@ -61,27 +59,10 @@ class DuckdbTarget:
         except duckdb.CatalogException:
             return []
 
-    def mark(self, load: str) -> Mark | None:
-        """A load's mark, or None before its first step."""
-        rows = self._told(lambda kept: kept.find_mark, [load])
-        return books.mark_of(load, rows[0] if rows else None)
-
-    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
-        """Every load's mark and the step that set it, at once."""
-        return books.standing_of(self._told(lambda kept: kept.find_standing, []))
-
-    def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
-        """The newest steps, or the newest that were refused, oldest first."""
-        return [books.entry_of(row) for row in reversed(self._rows(*books.EMBEDDED.find_entries(load, limit, refused)))]
-
     def record_refusal(self, entry: LedgerEntry) -> None:
         """Write down that a step was refused, unless that is written already."""
         with self.database.opened(read_only=False) as connection:
             connection.execute(books.EMBEDDED.insert_refusal, books.entry_values(entry))
-
-    def aside(self, load: str) -> list[Aside]:
-        """The rows of a load that are set aside, oldest first."""
-        return [Aside(*row) for row in self._rows(books.EMBEDDED.find_aside, [load])]
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none."""
@@ -121,9 +102,6 @@ class DuckdbTarget:
         """The rows of a table, to be looked up by key."""
         return SqlRows(DuckdbTable(self.database, name, {}))
 
-    def finish(self) -> None:
-        """Nothing: a commit leaves nothing to be done."""
-
     def commit(self, *commits: Commit) -> None:
         """Make all edits, move the marks and add the ledger rows, in one transaction.
 
@@ -134,7 +112,7 @@ class DuckdbTarget:
         with self.database.opened(read_only=False) as connection:
             connection.execute("BEGIN")
             try:
-                run([_Merge(connection, commit, self._kept) for commit in commits])
+                run([_Merge(connection, commit, self.found) for commit in commits])
                 connection.execute("COMMIT")
             except BaseException as error:
                 _roll_back(connection)

@@ -162,7 +162,7 @@ class FolderTarget(SqliteTarget):
                     connection.execute("PRAGMA synchronous = FULL")
                     connection.execute("BEGIN IMMEDIATE")
                     try:
-                        run([_Append(connection, self, commit, self._kept) for commit in commits])
+                        run([_Append(connection, self, commit, self.found) for commit in commits])
                         connection.execute("COMMIT")
                     except BaseException:
                         if connection.in_transaction:

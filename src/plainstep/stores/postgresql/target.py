@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from itertools import count
 from typing import TYPE_CHECKING, Any
 
 import psycopg
 
-from plainstep.core.positions import Mark, TableMark
+from plainstep.core.positions import TableMark
 from plainstep.deferred import pa
 from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.sql.literals import quoted, text
@@ -23,8 +23,9 @@ from plainstep.stores.postgresql.copy import read, write
 from plainstep.stores.postgresql.dialect import DIALECT
 from plainstep.stores.postgresql.table import PostgresqlTable
 from plainstep.stores.postgresql.types import Column, arrow_type, declaration
-from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
+from plainstep.stores.records import Commit, LedgerEntry, TableInfo
 from plainstep.stores.retry import retried
+from plainstep.stores.sql_target import SqlTarget
 
 if TYPE_CHECKING:
     from plainstep.stores.postgresql.database import PostgresqlDatabase
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
 BOOKS = bookkeeping.Books(
     "plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "plainstep.formats", DIALECT
 )
-KEPT = (BOOKS.marks, BOOKS.ledger, BOOKS.refusals, BOOKS.kept, BOOKS.formats)
+KEPT = BOOKS.tables
 # Whoever makes the schema and tables of marks holds this lock, so that two at once do not both try.
 MAKING = 7_025_961_184
 # Numbers for temporary tables: commits of several loads share a transaction.
@@ -42,17 +43,15 @@ STAGED = count()
 BEGIN = "BEGIN; SET LOCAL random_page_cost = 1.1"
 
 
-class PostgresqlTarget:
+class PostgresqlTarget(SqlTarget):
     """A PostgreSQL database to merge into."""
 
-    def __init__(self, database: PostgresqlDatabase) -> None:
-        self.database = database
-        self._kept = bookkeeping.FoundBooks(BOOKS)
-        self._ours = False  # whether nobody could put anything into the tables of marks and of steps
+    kept_in = BOOKS
 
-    def _books(self) -> bookkeeping.Books:
-        """The tables of marks and of steps, in the format that they have."""
-        return self._kept.books(self._version)
+    def __init__(self, database: PostgresqlDatabase) -> None:
+        super().__init__()
+        self.database = database
+        self._ours = False  # whether nobody could put anything into the tables of marks and of steps
 
     def _version(self) -> int | None:
         with self.database.opened() as connection, self._as_they_are(connection):
@@ -68,26 +67,15 @@ class PostgresqlTarget:
             self._ours = trust.held(connection, *KEPT) and kept_version(connection) is not None
             yield
 
-    def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
+    def asked(self, sql: Callable[[bookkeeping.Books], str], parameters: Sequence[Any] = ()) -> list[Any]:
+        """The rows of a query of the tables of marks and of steps; none where they are not there yet."""
+        query = sql(self.found.books(self._version))
         with self.database.opened() as connection:
             try:
                 with self._as_they_are(connection):
-                    return connection.execute(sql, parameters).fetchall()
+                    return connection.execute(query, parameters).fetchall()
             except psycopg.errors.UndefinedTable:
                 return []
-
-    def mark(self, load: str) -> Mark | None:
-        """A load's mark, or None before its first step."""
-        rows = self._rows(self._books().find_mark, [load])
-        return bookkeeping.mark_of(load, rows[0] if rows else None)
-
-    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
-        """Every load's mark and the step that set it, at once."""
-        return bookkeeping.standing_of(self._rows(self._books().find_standing, []))
-
-    def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
-        """The newest steps, or the newest that were refused, oldest first."""
-        return [bookkeeping.entry_of(row) for row in reversed(self._rows(*BOOKS.find_entries(load, limit, refused)))]
 
     def record_refusal(self, entry: LedgerEntry) -> None:
         """Write down that a step was refused, unless that is written already."""
@@ -99,10 +87,6 @@ class PostgresqlTarget:
         """Keep the tables of marks and of steps as they are until the transaction ends."""
         if not self._ours:
             trust.held(connection, *KEPT, mode="ROW EXCLUSIVE")
-
-    def aside(self, load: str) -> list[Aside]:
-        """The rows of a load that are set aside, oldest first."""
-        return [Aside(*row) for row in self._rows(BOOKS.find_aside, [load])]
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none.
@@ -152,9 +136,6 @@ class PostgresqlTarget:
         """The rows of a table, to be looked up by key."""
         return SqlRows(PostgresqlTable(self.database, name, {}))
 
-    def finish(self) -> None:
-        """Nothing: a commit leaves nothing to be done."""
-
     def commit(self, *commits: Commit) -> None:
         """Make all edits, move the marks and add the ledger rows, in one transaction.
 
@@ -169,7 +150,7 @@ class PostgresqlTarget:
                 try:
                     connection.execute(BEGIN)
                     self._hold(connection)
-                    run([_Merge(connection, self.database, commit, self._kept) for commit in commits])
+                    run([_Merge(connection, self.database, commit, self.found) for commit in commits])
                 except BaseException:
                     if not connection.closed:
                         connection.execute("ROLLBACK")

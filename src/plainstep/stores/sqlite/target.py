@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.batch import flat
-from plainstep.core.positions import Mark, TableMark
+from plainstep.core.positions import TableMark
 from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
 from plainstep.sql.literals import literal, quoted
@@ -17,7 +17,8 @@ from plainstep.stores import ledger as books
 from plainstep.stores.api import KeyedRows
 from plainstep.stores.keyed_rows import SqlRows
 from plainstep.stores.merge import IndexedMerge, run
-from plainstep.stores.records import Aside, Commit, LedgerEntry, TableInfo
+from plainstep.stores.records import Commit, LedgerEntry, TableInfo
+from plainstep.stores.sql_target import SqlTarget
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import fetched, rows_if_there
 from plainstep.stores.sqlite.table import SqliteTable
@@ -32,24 +33,22 @@ BATCH = 1 << 11
 WORTH_WRITING = 4
 
 
-class SqliteTarget:
+class SqliteTarget(SqlTarget):
     """A SQLite file to merge into. Made when it is not there."""
 
     def __init__(self, database: SqliteDatabase) -> None:
+        super().__init__()
         self.database = database
-        self._kept = books.FoundBooks(books.EMBEDDED)
 
-    def _books(self, connection: sqlite3.Connection) -> books.Books:
-        """The tables of marks and of steps, in the format that they have."""
-        return self._kept.books(lambda: kept_version(connection))
-
-    def _told(self, sql: Callable[[books.Books], str], parameters: Sequence[Any]) -> list[Any]:
-        """The rows of a query of these tables; none where they are not there yet."""
+    def asked(self, sql: Callable[[books.Books], str], parameters: Sequence[Any] = ()) -> list[Any]:
+        """The rows of a query of the tables of marks and of steps; none where they are not there yet."""
         with self._reading() as connection:
             if connection is None:
                 return []
-            kept = self._books(connection)
-            return rows_if_there(connection, kept.marks, sql(kept), parameters) or []
+            kept = self.found.books(lambda: kept_version(connection))
+            query = sql(kept)
+            [wanted, *_] = (name for name in kept.tables if f"FROM {name}" in query)
+            return rows_if_there(connection, wanted, query, parameters) or []
 
     @contextmanager
     def _reading(self) -> Iterator[sqlite3.Connection | None]:
@@ -64,29 +63,10 @@ class SqliteTarget:
         with self._reading() as connection:
             return (rows_if_there(connection, table, sql, parameters) or []) if connection else []
 
-    def mark(self, load: str) -> Mark | None:
-        """A load's mark, or None before its first step."""
-        rows = self._told(lambda kept: kept.find_mark, [load])
-        return books.mark_of(load, rows[0] if rows else None)
-
-    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
-        """Every load's mark and the step that set it, at once."""
-        return books.standing_of(self._told(lambda kept: kept.find_standing, []))
-
-    def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
-        """The newest steps, or the newest that were refused, oldest first."""
-        kept = books.EMBEDDED
-        rows = self._rows(kept.refusals if refused else kept.ledger, *kept.find_entries(load, limit, refused))
-        return [books.entry_of(row) for row in reversed(rows)]
-
     def record_refusal(self, entry: LedgerEntry) -> None:
         """Write down that a step was refused, unless that is written already."""
         with self.database.opened("rwc") as connection:
             connection.execute(books.EMBEDDED.insert_refusal, books.entry_values(entry))
-
-    def aside(self, load: str) -> list[Aside]:
-        """The rows of a load that are set aside, oldest first."""
-        return [Aside(*row) for row in self._rows(books.EMBEDDED.kept, books.EMBEDDED.find_aside, [load])]
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none.
@@ -140,9 +120,6 @@ class SqliteTarget:
         """The rows of a table, to be looked up by key."""
         return SqlRows(SqliteTable(self.database, name, {}))
 
-    def finish(self) -> None:
-        """Nothing: a commit leaves nothing to be done."""
-
     def commit(self, *commits: Commit) -> None:
         """Make all edits, move the marks and add the ledger rows, in one transaction.
 
@@ -153,7 +130,7 @@ class SqliteTarget:
         with self.database.opened("rwc") as connection:
             connection.execute("BEGIN IMMEDIATE")
             try:
-                run([_Merge(connection, self.database.name, commit, self._kept) for commit in commits])
+                run([_Merge(connection, self.database.name, commit, self.found) for commit in commits])
                 connection.execute("COMMIT")
             except BaseException:
                 if connection.in_transaction:

@@ -1,0 +1,55 @@
+"""What every SQL database does alike as a target: what is asked of its tables of marks and of steps."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Sequence
+from typing import Any, ClassVar
+
+from plainstep.core.positions import Mark
+from plainstep.stores import ledger as books
+from plainstep.stores.records import Aside, LedgerEntry
+
+
+class SqlTarget(ABC):
+    """A SQL database to merge into.
+
+    Attributes:
+        kept_in: its tables of marks and of steps, in the present format.
+        found: the same, in the format in which they were found.
+    """
+
+    kept_in: ClassVar[books.Books] = books.EMBEDDED
+
+    def __init__(self) -> None:
+        self.found = books.FoundBooks(self.kept_in)
+
+    @abstractmethod
+    def asked(self, sql: Callable[[books.Books], str], parameters: Sequence[Any] = ()) -> list[Any]:
+        """The rows of a query of these tables, in the format that they have; none where they are not there yet.
+
+        Args:
+            sql: gives the query for the tables in a format.
+            parameters: its values.
+        """
+
+    def mark(self, load: str) -> Mark | None:
+        """A load's mark, or None before its first step."""
+        rows = self.asked(lambda kept: kept.find_mark, [load])
+        return books.mark_of(load, rows[0] if rows else None)
+
+    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
+        """Every load's mark and the step that set it, at once."""
+        return books.standing_of(self.asked(lambda kept: kept.find_standing))
+
+    def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
+        """The newest steps, or the newest that were refused, oldest first."""
+        sql, parameters = self.kept_in.find_entries(load, limit, refused)
+        return [books.entry_of(row) for row in reversed(self.asked(lambda kept: sql, parameters))]
+
+    def aside(self, load: str) -> list[Aside]:
+        """The rows of a load that are set aside, oldest first."""
+        return [Aside(*row) for row in self.asked(lambda kept: kept.find_aside, [load])]
+
+    def finish(self) -> None:  # noqa: B027 (a commit of a database leaves nothing to be done)
+        """Nothing: a commit leaves nothing to be done."""
