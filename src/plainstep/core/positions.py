@@ -130,7 +130,7 @@ class Mark:
         token: the position's token; see ``Place``.
         columns: the columns that the load merged in that step.
         gone: columns that it merged before, and that its source has no more.
-        made_by: the settings that say what the load makes of its source; see ``plainstep.load.Load.made_by``.
+        made_by: the settings that say what the load makes of its source; see ``plainstep.loads.load.Load.made_by``.
         tables: the tables that were merged into; none where that is not known.
     """
 

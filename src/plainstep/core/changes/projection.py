@@ -81,11 +81,6 @@ class RowScope:
         """The key, under its new names."""
         return tuple(next(new for new, old in self.names.items() if old == name) for name in self.key)
 
-    @property
-    def keeps_all(self) -> bool:
-        """Whether every column of the table is taken under its own name."""
-        return all(self.names.get(name) == name for name in self.whole.names)
-
     def rows(self, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
         """What is taken of some rows."""
         for batch in batches:
