@@ -266,8 +266,8 @@ class Judgement(Refusing):
                     found[0] = other.step()[0].outcome
                 return read(*args, **named)
 
-            read = reading.read_found
-            with mock.patch.object(stepping, "read_found", late):
+            read = reading.read_window
+            with mock.patch.object(stepping, "read_window", late):
                 [outcome] = town.project.step()
             self.assertEqual((found, outcome.outcome), (["stepped"], "nothing"))
             self.assertEqual(run("SELECT b, n FROM tree"), [("elm", 1)])
@@ -335,13 +335,13 @@ class Formats(unittest.TestCase):
             from plainstep.loads import reading
             from plainstep.loads import step as stepping
 
-            read = reading.read_found
+            read = reading.read_window
 
             def late(*args: Any, **named: Any) -> Any:
                 run("UPDATE plainstep.formats SET version = 99", "SELECT 1")
                 return read(*args, **named)
 
-            with mock.patch.object(stepping, "read_found", late):
+            with mock.patch.object(stepping, "read_window", late):
                 [outcome] = town.project.step(raise_errors=False)
             self.assertIn("format 99", str(outcome.error))
             self.assertEqual(run("SELECT count(*) FROM tree"), [(2,)])

@@ -16,11 +16,11 @@ from typing import Any
 
 import pyarrow as pa
 
-from plainstep.core.changes.batch import Changes, as_changes
+from plainstep.core.changes.batch import as_changes
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.errors import Refused
 from plainstep.stores.capabilities import BaseStore
-from plainstep.stores.records import Snapshot
+from plainstep.stores.records import Batches, Snapshot
 from plainstep.stores.whole_tables import Holdings, WholeTarget
 
 Row = dict[str, Any]
@@ -142,7 +142,7 @@ class MemorySource:
         count = window.upto - window.after
         return Waiting(count, count > 0, self.time_of(Place(window.after + 1)) if count else None)
 
-    def read(self, window: Window) -> Iterator[Changes]:
+    def read(self, window: Window) -> Batches:
         """The changes of a window, in the flat form, in one batch."""
         changes = self.table.changes[window.after : window.upto]
         columns: dict[str, Any] = {
@@ -153,7 +153,7 @@ class MemorySource:
         for kind in self.schema():
             columns[f"was.{kind.name}"] = pa.array([(one.was or {}).get(kind.name) for one in changes], kind.type)
             columns[f"now.{kind.name}"] = pa.array([(one.now or {}).get(kind.name) for one in changes], kind.type)
-        yield as_changes(pa.table(columns))
+        return Batches(iter([as_changes(pa.table(columns))]))
 
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:

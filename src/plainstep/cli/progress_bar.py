@@ -13,6 +13,7 @@ from plainstep.progress import told_to
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
 
+# Seconds before a bar shows: what takes less needs none, and would only flicker.
 PATIENCE = 1.0
 BLUE = "#0072B2"
 

@@ -21,7 +21,7 @@ from plainstep.errors import ConfigError, DataError
 from plainstep.sql.engine import spilling
 from plainstep.sql.literals import quoted
 
-# Rows that are put aside at a time.
+# Rows that are put aside at a time: DuckDB works on 122,880 (a row group), and this is some for each core.
 AT_ONCE = 1 << 19
 # A sample is so many parts in this many, by a hash of the key: the same keys on both sides, and at every run.
 PARTS = 10_000

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+# Letters of a value that are shown: two of them, old and new, fit a line of 140.
 LONGEST_VALUE = 60
 
 

@@ -72,7 +72,7 @@ def _sample(store: Store, table: str) -> pa.Table:
         return store.feed(table, LayoutConfig(), None).sample()
     found = with_tables(store).table(table, {})
     with found.reading() as reading:
-        batches = list(reading.select(found.schema().names, {}, f"LIMIT {ROWS}"))
+        batches = list(reading.select(found.schema().names, {}, found.dialect.first(ROWS)))
     if not batches:
         raise PlainStepError(f"{found.place} holds no rows yet.", "A layout is guessed from what stands in them.")
     return pa.Table.from_batches(batches)

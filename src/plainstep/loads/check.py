@@ -12,20 +12,20 @@ from plainstep.core.positions import Mark, Span
 from plainstep.display import html
 from plainstep.display.records import SHOWN_DIFFERENCES
 from plainstep.errors import ConfigError, MarkMoved, Refused
-from plainstep.loads.commit import commit_to, entry_of
+from plainstep.loads.commit import commit_to, entry_of, quarantining
 from plainstep.loads.difference import compared_at_mark, mending_edits
-from plainstep.loads.planning import in_held_types, parts_of, shape_of
+from plainstep.loads.planning import parts_of
 from plainstep.loads.reading import drop_applied, read_net
+from plainstep.loads.state import LoadState
 from plainstep.loads.windows import ahead, refuse_unless_continuous, shown
 from plainstep.progress import counted
 
 if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.diff import Comparison, Scope
-    from plainstep.core.shapes.base import Shape
     from plainstep.core.shapes.edits import Edits
     from plainstep.loads.load import Load
-    from plainstep.stores.records import LedgerEntry
+    from plainstep.stores.records import LedgerEntry, Snapshot
 
 
 @dataclass
@@ -118,43 +118,45 @@ def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckRe
     began = time.perf_counter()
     with load.source.snapshot() as snapshot:
         refuse_unless_continuous(load, mark, snapshot.span)
-        waiting = drop_applied(load, read_net(load, ahead(mark, snapshot.span)))
-        shape = shape_of(load)
-        info = load.target.table(load.into_table, shape.tables()[0].key)
+        state = LoadState(load, mark, snapshot.span)
+        waiting = drop_applied(state, read_net(state, ahead(mark, snapshot.span)).net)
+        info = state.held.found("")
         if info is None:
             raise Refused(
                 f"The table {load.config.into} is gone.",
                 f"The mark of {load.name} says that it was loaded up to {mark.position}.",
                 f"plainstep reload {load.name}",
             )
-        shape = in_held_types(shape, info)
+        state = state.in_held_types()
         _refuse_missing(
-            load, [name for column in shape.schema.names for name in shape.names_of(column)], info.schema.names
+            load,
+            [name for column in state.shape.schema.names for name in state.shape.names_of(column)],
+            info.schema.names,
         )
         source = counted(snapshot.batches, f"{load.name}: source rows")
-        with compared_at_mark(load, shape, source, waiting, scope) as found:
+        with compared_at_mark(state, source, waiting, scope) as found:
             result = _checked(load, mark, found, scope)
-            edits = mending_edits(load, shape, found, mark) if mend and not result.ok else None
+            edits = mending_edits(state, found, mark) if mend and not result.ok else None
     if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
         return check(load, scope, mend)
     result.waiting = len(waiting) if load.source.overlaps else waiting.read
     if edits is not None:
         try:
-            result.mended = _mend(load, shape, edits, result, mark, snapshot.span, began)
+            result.mended = _mend(state, edits, result, snapshot, began)
         except MarkMoved:
             return check(load, scope, mend)
     return result
 
 
-def _mend(
-    load: Load, shape: Shape, edits: list[Edits], found: CheckResult, mark: Mark, span: Span, began: float
-) -> LedgerEntry:
+def _mend(state: LoadState, edits: list[Edits], found: CheckResult, snapshot: Snapshot, began: float) -> LedgerEntry:
     """Merge differences; the mark stays where it is."""
+    load, mark, span = state.load, state.mark, snapshot.span
+    assert mark is not None
     there = Span(mark.identity, span.oldest, mark.position, mark.at, mark.token, span.start)
     entry = entry_of(load, "mend", there, mark)
     entry.inserts, entry.updates, entry.deletes = found.missing, found.different, found.extra
-    parts = parts_of(load, shape, edits, mark, started=True, anew=found.whole)
-    return commit_to(load, parts, mark, there, entry, began)
+    parts = parts_of(state, edits, started=True, anew=found.whole)
+    return commit_to(state, parts, there, entry, began, quarantining(load, entry, snapshot.left_out))
 
 
 def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:

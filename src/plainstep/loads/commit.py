@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable
 from contextlib import suppress
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Mark, Span
 from plainstep.errors import PlainStepError, Refused
-from plainstep.loads.reading import left_out, moved_by_hand
+from plainstep.loads.reading import moved_by_hand
 from plainstep.loads.windows import shown
 from plainstep.stores.api import LooselyTyped
 from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
+    from plainstep.loads.state import LoadState
 
 # So many contradictions of a feed that something else wrote may be chance; beyond, a tenth of its changes.
 FEW = 2
@@ -44,52 +45,52 @@ def _unless_number(place: int | str) -> str:
 
 
 def commit_to(
-    load: Load,
+    state: LoadState,
     parts: list[Part],
-    before: Mark | None,
     span: Span,
     entry: LedgerEntry,
     began: float,
-    back: Sequence[str] = (),
+    left_out: Callable[[], LeftOut] = LeftOut,
 ) -> LedgerEntry:
     """Write everything the step found, in one transaction of the target, and then tell the source."""
-    load.target.commit(commit_of(load, parts, before, span, entry, began, back))
+    load = state.load
+    load.target.commit(commit_of(state, parts, span, entry, began, left_out))
     acknowledge(load, span)
     return entry
 
 
 def commit_of(
-    load: Load,
+    state: LoadState,
     parts: list[Part],
-    before: Mark | None,
     span: Span,
     entry: LedgerEntry,
     began: float,
-    back: Sequence[str] = (),
+    left_out: Callable[[], LeftOut] = LeftOut,
 ) -> Commit:
     """Everything the step found, ready to be written.
 
-    Raises:
-        Refused: most rows of a feed contradict its layout.
+    Args:
+        state: the load's state, as it was read.
+        parts: what is done to its tables.
+        span: where it will stand.
+        entry: the ledger row.
+        began: when the step began, by ``time.perf_counter``.
+        left_out: tells what the reading left out, once all of it is read.
     """
-    columns, gone = _columns(load, before, bool(parts))
+    load, before = state.load, state.mark
+    columns, gone = _columns(state, bool(parts))
     mark = Mark(
         load.name, span.identity, span.head, span.head_at, entry.step, span.token, columns, gone, load.made_by,
         before.tables if before and parts else (),
     )  # fmt: skip
     entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
-    found = _Reading(load, entry)
-    if not parts or back:
-        return Commit(parts, before, mark, entry, _tolerated(load, entry), lambda: LeftOut(back=back), began)
-    if entry.kind == "changes":
-        found.left_out()  # refuses before the target is touched, where everything is read by now
-    return Commit(parts, before, mark, entry, _tolerated(load, entry), found.left_out, began)
+    return Commit(parts, before, mark, entry, _tolerated(load, entry), left_out, began)
 
 
-def _columns(load: Load, before: Mark | None, merged: bool) -> tuple[tuple[str, ...], tuple[str, ...]]:
+def _columns(state: LoadState, merged: bool) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """The columns that a step merges, and those that were merged before and are gone from the source."""
-    was = before or Mark(load.name, "", 0, None, 0)
-    columns = tuple(load.source.schema().names) if merged else was.columns
+    was = state.mark or Mark(state.load.name, "", 0, None, 0)
+    columns = tuple(state.schema.names) if merged else was.columns
     return columns, tuple(name for name in (*was.gone, *was.columns) if name not in columns)
 
 
@@ -99,43 +100,42 @@ def acknowledge(load: Load, span: Span) -> None:
         load.source.acknowledge(span.end, span.end)
 
 
-class _Reading:
-    """What a step's reading leaves out, as it is known so far.
+def quarantining(load: Load, entry: LedgerEntry, left_out: Callable[[], LeftOut]) -> Callable[[], LeftOut]:
+    """What tells a commit which rows are set aside, which no longer are, and what the ledger says of it.
+
+    It is asked when all rows are written, because a first load is read while it is written; it raises ``Refused`` where
+    most rows would be set aside.
 
     Args:
         load: the load.
         entry: the step.
+        left_out: tells what its reading left out.
     """
+    # The whole table is read anew: what was set aside is found again, or fits now.
+    anew = entry.kind == "reload" and isinstance(load.source, LooselyTyped)
+    forgotten = [row.place for row in load.target.aside(load.name)] if anew else []
 
-    def __init__(self, load: Load, entry: LedgerEntry) -> None:
-        self.load, self.entry = load, entry
-        # The whole table is read anew: what was set aside is found again, or fits now.
-        anew = entry.kind == "reload" and isinstance(load.source, LooselyTyped)
-        self.forgotten = [row.place for row in load.target.aside(load.name)] if anew else []
-
-    def left_out(self) -> LeftOut:
-        """What is set aside, what no longer is, and what the ledger says of it.
-
-        Raises:
-            Refused: it is most of what was read.
-        """
-        found = left_out(self.load)
+    def told() -> LeftOut:
+        found = left_out()
         rows = len(found.aside)
-        if rows > max(self.entry.changes, found.rows, FEW):
-            self._refuse_most(found)
+        if rows > max(entry.changes, found.rows, FEW):
+            _refuse_most(load, entry, found)
         notes = [f"rows set aside: {rows:,}"] if rows else []
-        return LeftOut(found.aside, [*self.forgotten, *found.back], [*notes, *found.notes])
+        return LeftOut(found.aside, [*forgotten, *found.back], [*notes, *found.notes])
 
-    def _refuse_most(self, found: LeftOut) -> None:
-        load, first = self.load, found.aside[0]
-        loose = isinstance(load.source, LooselyTyped)
-        raise Refused(
-            f"Most rows of {load.config.source} would be set aside: {len(found.aside):,}, beside {max(self.entry.changes, found.rows):,}.",
-            f"The first, at {first.place}: {first.reason}. To set them all aside would be to lose sight of them.",
-            f"Give the column the type it has under 'types' in [loads.{load.name}]."
-            if loose
-            else f"plainstep look {load.name} shows what the layout makes of the rows; mend the layout.",
-        )
+    return told
+
+
+def _refuse_most(load: Load, entry: LedgerEntry, found: LeftOut) -> None:
+    first = found.aside[0]
+    loose = isinstance(load.source, LooselyTyped)
+    raise Refused(
+        f"Most rows of {load.config.source} would be set aside: {len(found.aside):,}, beside {max(entry.changes, found.rows):,}.",
+        f"The first, at {first.place}: {first.reason}. To set them all aside would be to lose sight of them.",
+        f"Give the column the type it has under 'types' in [loads.{load.name}]."
+        if loose
+        else f"plainstep look {load.name} shows what the layout makes of the rows; mend the layout.",
+    )
 
 
 def _tolerated(load: Load, entry: LedgerEntry) -> int | None:

@@ -12,22 +12,21 @@ from plainstep.core.shapes.base import StepContext, WindowChanges
 from plainstep.core.shapes.mirror import merged
 from plainstep.deferred import pa
 from plainstep.errors import Refused
-from plainstep.loads.planning import held_by
 from plainstep.progress import counted
 
 if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.diff import Comparison, Scope
     from plainstep.core.positions import Mark
-    from plainstep.core.shapes.base import Shape, TargetTable
+    from plainstep.core.shapes.base import TargetTable
     from plainstep.core.shapes.edits import Edits
     from plainstep.core.shapes.rollup import Rollup
-    from plainstep.loads.load import Load
+    from plainstep.loads.state import LoadState
     from plainstep.loads.target_rows import TargetRows
 
 
 def differences_of(
-    load: Load, shape: Shape, rows: Iterable[pa.RecordBatch], now: StepContext
+    state: LoadState, rows: Iterable[pa.RecordBatch], now: StepContext
 ) -> tuple[NetChanges, list[Edits]]:
     """What must happen to a target so that it is what its shape makes of some rows.
 
@@ -37,9 +36,9 @@ def differences_of(
     Raises:
         Refused: the shape keeps nothing that could be compared.
     """
-    held = held_by(load, shape)
+    shape, held = state.shape, state.held
     if not shape.keeps_rows:
-        return _groups_of(load, shape, rows)
+        return _groups_of(state, rows)
     with compared(shape.key, shape.schema, shape.living(held), rows) as found:
         net = net_of(found).standing_at(now.position, now.changed_at)
     edits = shape.edits(WindowChanges(net), now, held)
@@ -48,11 +47,11 @@ def differences_of(
     return net, edits
 
 
-def _groups_of(load: Load, shape: Shape, rows: Iterable[pa.RecordBatch]) -> tuple[NetChanges, list[Edits]]:
+def _groups_of(state: LoadState, rows: Iterable[pa.RecordBatch]) -> tuple[NetChanges, list[Edits]]:
     """The differences of a rollup's tables, computed anew."""
-    held, whole = held_by(load, shape), _rollup(load, shape).whole(rows)
-    nets = [_difference(held, table, one) for table, one in zip(shape.tables(), whole, strict=True)]
-    return nets[0], [_as_computed(*one) for one in zip(nets, shape.tables(), whole, strict=True)]
+    tables, whole = state.shape.tables(), _rollup(state).whole(rows)
+    nets = [_difference(state.held, table, one) for table, one in zip(tables, whole, strict=True)]
+    return nets[0], [_as_computed(*one) for one in zip(nets, tables, whole, strict=True)]
 
 
 def _difference(held: TargetRows, table: TargetTable, whole: pa.Table) -> NetChanges:
@@ -72,19 +71,20 @@ def _as_computed(net: NetChanges, table: TargetTable, whole: pa.Table) -> Edits:
     return edits
 
 
-def _rollup(load: Load, shape: Shape) -> Rollup:
+def _rollup(state: LoadState) -> Rollup:
+    load = state.load
     if load.config.shape != "rollup":
         raise Refused(
             f"{load.name} makes events of changes, and rows as they stand are no changes.",
             "There is nothing to compare.",
             f"plainstep mark {load.name} --to X sets where it goes on.",
         )
-    return cast("Rollup", shape)
+    return cast("Rollup", state.shape)
 
 
 @contextmanager
 def compared_at_mark(
-    load: Load, shape: Shape, source: Iterable[pa.RecordBatch], waiting: NetChanges, scope: Scope | None
+    state: LoadState, source: Iterable[pa.RecordBatch], waiting: NetChanges, scope: Scope | None
 ) -> Iterator[Comparison]:
     """The target beside its source as this stood at the mark: what waits is undone.
 
@@ -92,7 +92,7 @@ def compared_at_mark(
         Refused: the shape keeps nothing that could be compared.
         ConfigError: the scope makes no sense here.
     """
-    held = held_by(load, shape)
+    load, shape, held = state.load, state.shape, state.held
     # Where old values are not told, the keys that wait are left out instead.
     undo = waiting.has_before_images and load.source.has_before_images
     if shape.keeps_rows:
@@ -100,7 +100,7 @@ def compared_at_mark(
         with compared(shape.key, shape.schema, target, source, waiting, undo, scope) as found:
             yield found
         return
-    rollup, table = _rollup(load, shape), shape.tables()[0]
+    rollup, table = _rollup(state), shape.tables()[0]
     if not undo and len(waiting):
         raise Refused(
             f"Changes wait, and {load.config.source} tells no old values to undo them by.",
@@ -118,9 +118,9 @@ def compared_at_mark(
         yield found
 
 
-def mending_edits(load: Load, shape: Shape, found: Comparison, mark: Mark) -> list[Edits]:
+def mending_edits(state: LoadState, found: Comparison, mark: Mark) -> list[Edits]:
     """What merges exactly the differences that were found."""
-    held, net = held_by(load, shape), net_of(found)
+    shape, held, net = state.shape, state.held, net_of(found)
     if shape.keeps_rows:
         now = StepContext(datetime.now(UTC), mark.step + 1, mark.position, mark.at, mark.identity)
         edits = shape.edits(WindowChanges(net.standing_at(mark.position, mark.at)), now, held)

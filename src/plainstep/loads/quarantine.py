@@ -14,11 +14,13 @@ from plainstep.errors import Refused
 from plainstep.loads.commit import commit_to, entry_of
 from plainstep.loads.delivery import deliver as delivering
 from plainstep.loads.delivery import outbox
-from plainstep.loads.planning import moment_of, shape_of, window_parts
-from plainstep.loads.reading import drop_applied, left_out
+from plainstep.loads.planning import moment_of, window_parts
+from plainstep.loads.reading import drop_applied
+from plainstep.loads.state import LoadState
 from plainstep.loads.step import step_together
 from plainstep.loads.windows import refuse_unless_continuous, span_of
 from plainstep.stores.api import LooselyTyped
+from plainstep.stores.records import LeftOut
 
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
@@ -75,12 +77,12 @@ def put_back(load: Load) -> PutBack:
     waiting = {row.place for row in load.target.aside(load.name)}
     if mark is None or not waiting:
         return PutBack(load.name, 0, 0, 0)
-    refuse_unless_continuous(load, mark, span_of(load, mark))
+    state = LoadState(load, mark, span_of(load, mark))
+    refuse_unless_continuous(load, mark, state.span)
     window = Window.between(Place(0), mark.place)
     keys = _keys_at(load, window, waiting)
-    bad = {row.place for row in left_out(load).aside}
-    left = waiting & bad
-    found = {place for place in waiting - bad if place in keys.places}
+    left = waiting & keys.bad
+    found = {place for place in waiting - keys.bad if place in keys.places}
     if not found:
         return PutBack(load.name, 0, len(left), len(waiting) - len(left))
     net = _net_of(load, window, keys.table)
@@ -92,12 +94,12 @@ def put_back(load: Load) -> PutBack:
         )
     span = Span(mark.identity, 0, mark.position, mark.at, mark.token)
     entry = entry_of(load, "back", span, mark, f"rows put back: {len(found):,}")
-    net = drop_applied(load, net, always=True)
+    net = drop_applied(state, net, always=True)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
     net = net.standing_at(mark.position, mark.at)
-    parts = window_parts(load, shape_of(load), WindowChanges(net), moment_of(entry, mark.at), mark, sure=False)
-    commit_to(load, parts, mark, span, entry, began, sorted(found))
+    parts = window_parts(state, WindowChanges(net), moment_of(entry, mark.at), sure=False)
+    commit_to(state, parts, span, entry, began, lambda: LeftOut(back=sorted(found)))
     return PutBack(load.name, len(found), len(left), len(waiting) - len(left) - len(found), entry)
 
 
@@ -113,22 +115,25 @@ def _stepped(load: Load) -> PutBack:
 
 @dataclass
 class _Keys:
-    """The keys of some changes, and where these stand."""
+    """The keys of some changes, where these stand, and where rows stand that still contradict the layout."""
 
     table: pa.Table
     places: set[str]
+    bad: set[str]
 
 
 def _keys_at(load: Load, window: Window, wanted: set[str]) -> _Keys:
     places = pa.array(sorted(wanted), pa.string())
     parts: list[pa.Table] = []
     found: set[str] = set()
-    for changes in load.source.read(window):
+    read = load.source.read(window)
+    for changes in read:
         there = pc.is_in(changes.table["place"].cast(pa.string()), value_set=places)
         picked = changes.table.filter(there)
         found.update(map(str, picked["place"]))
         parts += [_keys_of(load, replace(changes, table=picked), side) for side in ("was.", "now.")]
-    return _Keys(pa.concat_tables(parts).group_by(list(load.source.key())).aggregate([]), found)
+    keys = pa.concat_tables(parts).group_by(list(load.source.key())).aggregate([])
+    return _Keys(keys, found, {row.place for row in read.left_out().aside})
 
 
 def _keys_of(load: Load, changes: Changes, side: str) -> pa.Table:

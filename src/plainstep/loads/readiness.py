@@ -6,40 +6,36 @@ from typing import TYPE_CHECKING
 
 from plainstep.errors import Refused
 from plainstep.loads.keys import refuse_another_key
-from plainstep.loads.planning import fit_of, shape_of
+from plainstep.loads.planning import fit_of
 from plainstep.loads.target_rows import beside
 from plainstep.loads.windows import refuse_another_table, refuse_unless_continuous
 
 if TYPE_CHECKING:
     from plainstep.core.positions import Mark, Span
-    from plainstep.core.shapes.base import Shape
     from plainstep.loads.load import Load
+    from plainstep.loads.state import LoadState
     from plainstep.stores.records import TableInfo
 
 
-def judged(load: Load, mark: Mark | None, span: Span) -> Shape:
-    """A load's shape, if its next step can be made, as far as that shows before any change is read.
-
-    Args:
-        load: the load.
-        mark: its mark, or None before its first step.
-        span: how far its source can be read.
+def refuse_unready(state: LoadState) -> None:
+    """Refuse what the next step of a load would, as far as that shows before any change is read.
 
     Raises:
         PlainStepError: why it cannot be made.
         MarkMoved: the mark has moved since it was read.
     """
-    if mark is not None:
-        refuse_unless_continuous(load, mark, span)
-    return fitting_shape(load, mark, span)
+    if state.mark is not None:
+        refuse_unless_continuous(state.load, state.mark, state.span)
+    refuse_misfits(state)
 
 
-def fitting_shape(load: Load, mark: Mark | None, span: Span) -> Shape:
+def refuse_misfits(state: LoadState) -> None:
     """The same for a load that is known to go on from its mark.
 
     Raises:
         PlainStepError: why its next step cannot be made.
     """
+    load, mark, span = state.load, state.mark, state.span
     if mark is None and load.config.first == "beginning" and span.oldest > span.start:
         raise Refused(
             f"The first changes of {load.config.source} were trimmed, and {load.name} has not begun.",
@@ -47,18 +43,16 @@ def fitting_shape(load: Load, mark: Mark | None, span: Span) -> Shape:
             f"Set first = 'snapshot' in the load {load.name}.",
         )
     refuse_guesses(load)
-    shape = shape_of(load)
     started = mark is not None or load.config.first == "beginning"
     with load.into_store.kept_open():
-        for table in shape.tables():
+        for table in state.shape.tables():
             info = load.target.table(beside(load.into_table, table.suffix), table.key)
             if mark is None and load.config.first == "snapshot" and not table.suffix:
                 refuse_foreign_rows(load, info)
-            fit_of(load, shape, table, mark, started, None if load.into_store.appends_only else info)
-    return shape
+            fit_of(state, table, started, None if load.into_store.appends_only else info)
 
 
-def judged_idle(load: Load, mark: Mark, span: Span) -> None:
+def refuse_unready_idle(load: Load, mark: Mark, span: Span) -> None:
     """The same for a load with nothing to read, as far as that can be told without its columns: it must cost little.
 
     Raises:

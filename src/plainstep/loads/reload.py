@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Span
 from plainstep.errors import Refused
-from plainstep.loads.commit import commit_to, entry_of
+from plainstep.loads.commit import commit_to, entry_of, quarantining
 from plainstep.loads.difference import differences_of
-from plainstep.loads.planning import in_held_types, moment_of, parts_of, shape_of
+from plainstep.loads.planning import moment_of, parts_of
 from plainstep.loads.readiness import refuse_foreign_rows, refuse_guesses
+from plainstep.loads.state import LoadState
 from plainstep.loads.windows import (
     another_target,
     refuse_another_shape,
@@ -48,13 +49,14 @@ def reload(load: Load) -> StepOutcome:
         span = snapshot.span
         entry = entry_of(load, "reload", span, mark)
         moment = moment_of(entry, span.head_at)
-        shape = in_held_types(shape_of(load), load.target.table(load.into_table, ()))
+        state = LoadState(load, mark, span).in_held_types()
         rows = counted(snapshot.batches, f"{load.name}: rows")
-        net, edits = differences_of(load, shape, rows, moment)
+        net, edits = differences_of(state, rows, moment)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
-    parts = parts_of(load, shape, edits, mark, started=True, anew=True)
-    return stepped(load, commit_to(load, parts, mark, span, entry, began))
+    parts = parts_of(state, edits, started=True, anew=True)
+    left_out = quarantining(load, entry, snapshot.left_out)
+    return stepped(load, commit_to(state, parts, span, entry, began, left_out))
 
 
 def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
@@ -69,4 +71,4 @@ def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
     mark = load.target.mark(load.name)
     there = Span(span.identity, span.oldest, place.position, load.source.time_of(place), place.token)
     entry = entry_of(load, "mark", there, mark, note=reason or "moved by hand")
-    return commit_to(load, [], mark, there, entry, began)
+    return commit_to(LoadState(load, mark, there), [], there, entry, began)

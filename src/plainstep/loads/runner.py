@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 # A load that fails is tried again after its interval, then after twice that, and so on up to this.
 LONGEST_PAUSE = 600.0
-# How many loads of one source step at once. Loads of other sources are never waited for.
+# How many loads of one source step at once: a server bears more, but these are to leave room for its own work. Loads of other sources are never waited for.
 AT_ONCE = 4
 
 

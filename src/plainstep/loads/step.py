@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -16,12 +16,13 @@ from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import pa
 from plainstep.errors import DataError, MarkMoved, PlainStepError, Refused
-from plainstep.loads.commit import acknowledge, commit_of, entry_of
+from plainstep.loads.commit import acknowledge, commit_of, entry_of, quarantining
 from plainstep.loads.delivery.deliver import deliver
 from plainstep.loads.outcome import StepOutcome, stepped
-from plainstep.loads.planning import moment_of, parts_of, shape_of, window_parts
-from plainstep.loads.readiness import fitting_shape, judged_idle, refuse_foreign_rows, refuse_guesses
-from plainstep.loads.reading import drop_applied, read_found
+from plainstep.loads.planning import moment_of, parts_of, window_parts
+from plainstep.loads.readiness import refuse_foreign_rows, refuse_guesses, refuse_misfits, refuse_unready_idle
+from plainstep.loads.reading import drop_applied, read_window
+from plainstep.loads.state import LoadState
 from plainstep.loads.windows import (
     ahead,
     refuse_unless_continuous,
@@ -31,12 +32,12 @@ from plainstep.loads.windows import (
 from plainstep.progress import counted
 from plainstep.stores.capabilities import with_source
 from plainstep.stores.ledger import moved
-from plainstep.stores.records import LedgerEntry, Part
+from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
 from plainstep.stores.retry import retried
 
 if TYPE_CHECKING:
-    from plainstep.core.shapes.base import Shape, WindowChanges
     from plainstep.loads.load import Load
+    from plainstep.loads.reading import WindowRead
 
 # Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
 TRIES = 5
@@ -121,20 +122,23 @@ class _Plan:
     """What a step of one load will write.
 
     Attributes:
-        load: the load.
+        state: the load's state; its span ends where the load will stand.
         parts: what is done to its tables.
-        before: its mark.
-        span: where it will stand.
         entry: the ledger row.
         began: when the step began, by ``time.perf_counter``.
+        left_out: tells what the reading left out, once all of it is read.
     """
 
-    load: Load
+    state: LoadState
     parts: list[Part]
-    before: Mark | None
-    span: Span
     entry: LedgerEntry
     began: float
+    left_out: Callable[[], LeftOut] = LeftOut
+
+    @property
+    def commit(self) -> Commit:
+        """Everything that is written."""
+        return commit_of(self.state, self.parts, self.state.span, self.entry, self.began, self.left_out)
 
 
 @dataclass
@@ -169,9 +173,7 @@ def _once(loads: Sequence[Load]) -> list[StepOutcome]:
                     part.edits.append = list(part.edits.append)
             reading.close()
         if plans:
-            loads[0].target.commit(
-                *(commit_of(one.load, one.parts, one.before, one.span, one.entry, one.began) for one in plans)
-            )
+            loads[0].target.commit(*(plan.commit for plan in plans))
     # Not while the source is being read: that may keep its file from being written.
     return [_done(one) if isinstance(one, _Plan) else _nothing(one) for one in found]
 
@@ -186,8 +188,9 @@ def _needs_moment(loads: Sequence[Load]) -> bool:
 
 
 def _done(plan: _Plan) -> StepOutcome:
-    acknowledge(plan.load, plan.span)
-    return stepped(plan.load, plan.entry)
+    load = plan.state.load
+    acknowledge(load, plan.state.span)
+    return stepped(load, plan.entry)
 
 
 def _planned(load: Load, reading: ExitStack, heads: dict[tuple[str, str], Span]) -> _Plan | _Idle:
@@ -201,7 +204,7 @@ def _planned(load: Load, reading: ExitStack, heads: dict[tuple[str, str], Span])
     began = time.perf_counter()
     mark = load.target.mark(load.name)
     if mark is None:
-        return _first(load, _as_far_as_the_others(load, None, heads), began, reading)
+        return _first(LoadState(load, None, _as_far_as_the_others(load, None, heads)), began, reading)
     try:
         with load.from_store.kept_open():
             return _next(load, mark, _as_far_as_the_others(load, mark, heads), began)
@@ -225,15 +228,16 @@ def _next(load: Load, mark: Mark, span: Span, began: float) -> _Plan | _Idle:
     window = ahead(mark, span)
     waiting = load.source.waiting(window)
     if waiting.any is False:
-        judged_idle(load, mark, span)
+        refuse_unready_idle(load, mark, span)
         return _Idle(load, mark, span.end)
     refuse_guesses(load)
-    shape = shape_of(load)  # whether its tables fit is judged by the commit, in the transaction that writes them
-    found = read_found(load, shape, window, waiting.count)
-    found = replace(found, net=drop_applied(load, found.net))
-    if load.source.overlaps and span.token == mark.token and not len(found.net) and not found.net.truncated:
+    # Whether its tables fit is judged by the commit, in the transaction that writes them.
+    state = LoadState(load, mark, span)
+    read = read_window(state, window, waiting.count)
+    read = replace(read, found=replace(read.found, net=drop_applied(state, read.net)))
+    if load.source.overlaps and span.token == mark.token and not len(read.net) and not read.net.truncated:
         return _Idle(load, mark, None)
-    return _merged(load, shape, found, span, mark, began, waiting.since)
+    return _merged(state, read, began, waiting.since)
 
 
 def _nothing(idle: _Idle) -> StepOutcome:
@@ -244,11 +248,12 @@ def _nothing(idle: _Idle) -> StepOutcome:
     return StepOutcome(load.name, "nothing", None, here, here, warnings=load.source.warnings())
 
 
-def _first(load: Load, span: Span, began: float, reading: ExitStack) -> _Plan:
+def _first(state: LoadState, began: float, reading: ExitStack) -> _Plan:
     """The first step: everything as it stands, every change since the beginning, or nothing yet."""
+    load, span = state.load, state.span
     first = load.config.first
     try:
-        shape = fitting_shape(load, None, span)
+        refuse_misfits(state)
     except Refused:
         if load.target.mark(load.name) is not None:
             raise moved(load.name) from None
@@ -257,28 +262,27 @@ def _first(load: Load, span: Span, began: float, reading: ExitStack) -> _Plan:
     if first == "snapshot":
         return _snapshot(load, began, reading)
     if first == "beginning":
-        found = read_found(load, shape, Window.between(Place(span.start), span.end), None)
-        return _merged(load, shape, found, span, None, began)
+        return _merged(state, read_window(state, Window.between(Place(span.start), span.end), None), began)
     entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
-    return _Plan(
-        load, parts_of(load, shape, [Edits() for _ in shape.tables()], None, started=False), None, span, entry, began
-    )
+    return _Plan(state, parts_of(state, [Edits() for _ in state.shape.tables()], started=False), entry, began)
 
 
 def _snapshot(load: Load, began: float, reading: ExitStack) -> _Plan:
     snapshot = reading.enter_context(load.source.snapshot())
-    shape = shape_of(load)
+    span = snapshot.span
+    state = LoadState(load, None, span)
+    shape = state.shape
     rows = counted(snapshot.batches, f"{load.name}: rows")
-    info = load.target.table(load.into_table, shape.tables()[0].key)
+    info = state.held.found("")
     if info is not None and info.rows and load.target.mark(load.name) is not None:
         raise moved(load.name)
     refuse_foreign_rows(load, info)
-    span = snapshot.span
     entry = entry_of(load, "snapshot", span, None)
     keyed = with_keys(rows, shape.key, load.config.source)
     reading.callback(keyed.close)  # whatever fails, what it was reading is let go of
     edits = shape.first(_begun(keyed), moment_of(entry, span.head_at))
-    return _Plan(load, parts_of(load, shape, edits, None, started=False), None, span, entry, began)
+    parts = parts_of(state, edits, started=False)
+    return _Plan(state, parts, entry, began, quarantining(load, entry, snapshot.left_out))
 
 
 def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
@@ -287,22 +291,15 @@ def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     return chain(first, batches)
 
 
-def _merged(
-    load: Load,
-    shape: Shape,
-    found: WindowChanges,
-    span: Span,
-    mark: Mark | None,
-    began: float,
-    since: datetime | None = None,
-) -> _Plan:
-    net = found.net
-    entry = entry_of(load, "changes", span, mark)
+def _merged(state: LoadState, read: WindowRead, began: float, since: datetime | None = None) -> _Plan:
+    load, span, net = state.load, state.span, read.net
+    entry = entry_of(load, "changes", span, state.mark)
     if since is not None:
         entry.lag_seconds = max((datetime.now(UTC) - since).total_seconds(), 0.0)
     entry.changes, entry.contradictions = net.read, net.contradictions
     counts = net.counts
     entry.inserts, entry.updates = counts["insert"], counts["update"] + counts.get("put", 0)
     entry.deletes = counts["delete"]
-    parts = window_parts(load, shape, found, moment_of(entry, span.head_at), mark)
-    return _Plan(load, parts, mark, span, entry, began)
+    left_out = quarantining(load, entry, lambda: read.left_out)()  # refuses before the target is touched
+    parts = window_parts(state, read.found, moment_of(entry, span.head_at))
+    return _Plan(state, parts, entry, began, lambda: left_out)

@@ -227,31 +227,3 @@ def resolve(load: Load, span: Span, text: str) -> Place:
             "Give a smaller position, a time, or head.",
         )
     return load.source.locate(point)
-
-
-def window(load: Load, after: str | None, upto: str | None) -> Window:
-    """The window a person asks for; default: the changes not merged yet.
-
-    Raises:
-        ConfigError: the window makes no sense.
-        Refused: changes of the window are no longer held.
-    """
-    mark = load.target.mark(load.name)
-    span = span_of(load, mark)
-    if after is not None:
-        start = resolve(load, span, after)
-    elif mark is not None:
-        refuse_unless_continuous(load, mark, span)
-        start = mark.place
-    else:
-        start = Place(span.oldest)
-    if upto is None and after is None and mark is not None:
-        return ahead(mark, span)
-    end = resolve(load, span, upto) if upto is not None else span.end
-    if start.position < span.oldest:
-        raise Refused(
-            f"Changes of {load.config.source} are held only after {span.oldest}; {start.position} is too early.",
-            "Those before it were trimmed.",
-            "--after start begins with the oldest change that is held.",
-        )
-    return Window.between(start, end)

@@ -16,13 +16,10 @@ from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.sources.feed import refuse_key
 from plainstep.sources.full_table import whole_rows
 from plainstep.stores.capabilities import with_tables
-from plainstep.stores.records import Snapshot
+from plainstep.stores.records import Batches, Snapshot
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
-
-# Changes handed on at a time.
-BATCH = 1 << 16
 
 
 class DiffSource:
@@ -117,13 +114,15 @@ class DiffSource:
             raise ConfigError(f"Nothing tells when the rows of {self.table.place} changed.")
         return self.placed(str(point))
 
-    def read(self, window: Window) -> Iterator[Changes]:
+    def read(self, window: Window) -> Batches:
         """What differs between the target and the table, as changes of the target.
 
         Raises:
             Refused: the window is one that was compared before.
         """
+        return Batches(self._differences(window))
 
+    def _differences(self, window: Window) -> Iterator[Changes]:
         mark = self._mark()
         if window.upto > window.after and window.after != (mark.position if mark else 0):
             raise Refused(

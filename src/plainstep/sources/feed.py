@@ -2,31 +2,24 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.casting import as_text
-from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.ops import NOW, Op
-from plainstep.core.layouts.layout import interpret
-from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
-from plainstep.core.layouts.rows import PLACE
 from plainstep.core.position_labels import as_time, number
 from plainstep.core.positions import Mark, Place, Span, Waiting, Window
-from plainstep.deferred import np, pa, pc
-from plainstep.errors import ConfigError, DataError, Refused
+from plainstep.deferred import pa, pc
+from plainstep.errors import ConfigError, Refused
+from plainstep.sources.feed_reading import FeedReading
 from plainstep.sources.full_table import whole_rows
-from plainstep.sources.lookup import looked_up
-from plainstep.stores.records import Aside, LeftOut, Snapshot
+from plainstep.stores.records import Batches, Snapshot
 
 if TYPE_CHECKING:
     from plainstep.core.layouts.layout import Layout
-    from plainstep.core.layouts.plausibility import Doubt
     from plainstep.stores.api import Table
     from plainstep.stores.feed import Ends, Feed
 
@@ -43,10 +36,6 @@ class FeedSource:
         whole_deletes: whether deletes carry the whole row.
         lenient: whether rows that contradict the layout are set aside.
         timed: whether another table tells when changes were made.
-
-    Attributes:
-        aside: the rows that the last reading set aside.
-        doubt: what spoke against the layout in the rows that it read, if anything did.
     """
 
     is_managed = False
@@ -65,8 +54,6 @@ class FeedSource:
         self.feed, self.layout, self.rows, self.overlaps = feed, layout, rows, overlaps
         self.timed = timed
         self.tells_deletes, self.lenient = tells_deletes, lenient
-        self.aside: list[Aside] = []
-        self.doubt: Doubt | None = None
         self.has_before_images = layout.tells_old and whole_deletes and not overlaps
         self.sure = bool(layout.operation) and not layout.deleted and not layout.key_only and not overlaps
 
@@ -179,78 +166,15 @@ class FeedSource:
                 break
         return self._place(None if last is None else self.feed.at_or_before(last))
 
-    def left_out(self) -> LeftOut:
-        """The rows that the last reading set aside, and what spoke against the layout in it."""
-        return LeftOut(self.aside, doubt=self.doubt)
-
-    def read(self, window: Window) -> Iterator[Changes]:
+    def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
 
         Raises:
             DataError: a row contradicts the layout.
         """
-        yield from self._changes(self.feed.read(window.after_token or None, window.upto_token or None))
-
-    def _changes(self, batches: Iterator[pa.Table]) -> Iterator[Changes]:
-
-        yield Changes(self._table(self._nothing()).append_column("seq", pa.array([], pa.int64())))
-        seq = truncates = 0
-        self.aside, self.doubt = [], None
-        last: Changes | None = None
-        for table in self._interpreted(batches):
-            count = table.num_rows
-            if count:
-                numbers = pa.array(np.arange(seq + 1, seq + 1 + count))
-                changes = Changes(self._table(table).append_column("seq", numbers))
-                if self.sure and self.doubt is None:
-                    judged = changes if last is None else concat([last, changes])
-                    self.doubt = doubt(judged, self.layout.key, self.has_before_images)
-                    last = _at_the_end(changes)
-                yield changes
-                seq += count
-                truncates += int((changes.op() == Op.TRUNCATE).sum())
-        if self.sure and self.doubt is None:
-            self.doubt = nothing_but_truncates(seq, truncates)
-
-    def _nothing(self) -> pa.Table:
-        return interpret(self.layout, self.feed.columns().empty_table(), True).table
-
-    def _table(self, table: pa.Table) -> pa.Table:
-        """What is made of an interpreted batch: where values are to be looked up, they are."""
-        if not self.layout.key_only:
-            return table
-
-        assert self.rows is not None
-        return looked_up(table, self.layout, self.rows)
-
-    def _interpreted(self, batches: Iterator[pa.Table]) -> Iterator[pa.Table]:
-        """Batch by batch; rows that need what follows them wait for it."""
-        kept: pa.Table | None = None
-        for batch in batches:
-            rows = batch if kept is None else _stacked(kept, batch)
-            found = interpret(self.layout, rows, False)
-            self._refuse(rows, found.bad)
-            kept = rows.slice(found.unread) if found.unread < rows.num_rows else None
-            yield found.table
-        if kept is not None:
-            found = interpret(self.layout, kept, True)
-            self._refuse(kept, found.bad)
-            yield found.table
-
-    def _refuse(self, rows: pa.Table, bad: dict[int, str]) -> None:
-        if not bad:
-            return
-        if self.lenient:
-            self.aside += [_set_aside(rows, row, why) for row, why in sorted(bad.items())]
-            return
-        row = min(bad)
-        place = str(rows[PLACE][row])
-        shown = {name: value for name, value in rows.slice(row, 1).to_pylist()[0].items() if name != PLACE}
-        raise DataError(
-            f"{self.feed.told(place)}: {bad[row]}.",
-            f"The row: {shown}",
-            'Mend the layout (plainstep look shows what it makes of the rows), or the row; or set bad = "aside".',
-        )
+        reading = FeedReading(self.feed, self.layout, self.rows, self.lenient, self.sure, self.has_before_images)
+        rows = self.feed.read(window.after_token or None, window.upto_token or None)
+        return Batches(reading.changes(rows), reading.left_out)
 
     def reserve(self) -> None:
         """Nothing to do: what is kept is not ours to keep."""
@@ -268,13 +192,14 @@ class FeedSource:
         with self.feed.opened() as (ends, reading):
             span = self._span(ends)
             if self.rows is None:
-                yield Snapshot(span, self.schema(), self._replayed(span))
+                changes = self.read(Window.between(Place(span.oldest), span.end))
+                yield Snapshot(span, self.schema(), self._replayed(changes), changes.left_out)
             else:
                 yield Snapshot(span, self.schema(), whole_rows(self.rows, self.layout.key, self.schema(), reading))
 
-    def _replayed(self, span: Span) -> Iterator[pa.RecordBatch]:
+    def _replayed(self, batches: Batches) -> Iterator[pa.RecordBatch]:
         collapser = Collapser(self.layout.key)
-        for changes in self.read(Window.between(Place(span.oldest), span.end)):
+        for changes in batches:
             collapser.add(changes)
         net = collapser.result()
         if net.partial and not net.whole:
@@ -285,31 +210,6 @@ class FeedSource:
             )
         rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(self.schema().names)
         yield from rows.cast(self.schema()).to_batches()
-
-
-def _at_the_end(changes: Changes) -> Changes:
-    """The changes at the last position of a batch: the next one may begin there."""
-
-    places = changes.table["place"]
-    return Changes(changes.table.filter(pc.equal(places, places[len(changes) - 1])))
-
-
-def _set_aside(rows: pa.Table, row: int, why: str) -> Aside:
-    [values] = rows.slice(row, 1).to_pylist()
-    place = values.pop(PLACE)
-    return Aside(str(place), why, json.dumps(values, default=str, ensure_ascii=False))
-
-
-def _stacked(upper: pa.Table, lower: pa.Table) -> pa.Table:
-    """Two batches as one. A column that is of another type in one of them, for a value that did not fit, is text in both."""
-
-    for name in upper.column_names:
-        if upper[name].type != lower[name].type:
-            upper, lower = (
-                part.set_column(part.schema.get_field_index(name), name, as_text(part[name].combine_chunks()))
-                for part in (upper, lower)
-            )
-    return pa.concat_tables([upper, lower])
 
 
 def refuse_key(what: str) -> ConfigError:

@@ -36,7 +36,8 @@ def whole_rows(
 def _rows(reading: Reading, table: Table, key: tuple[str, ...], schema: pa.Schema) -> Iterator[pa.RecordBatch]:
     if set(key) != set(table.key()):
         names = ", ".join(map(table.dialect.quoted, key))
-        twice = reading.first(f"SELECT {names} FROM {table.sql} GROUP BY {names} HAVING count(*) > 1 LIMIT 1")
+        doubled = f"SELECT {names} FROM {table.sql} GROUP BY {names} HAVING count(*) > 1 {table.dialect.first(1)}"
+        twice = reading.first(doubled)
         if twice:
             shown = ", ".join(f"{name} = {value!r}" for name, value in zip(key, twice, strict=True))
             raise Refused(

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, cast
 
 from plainstep.core.changes.projection import RowScope
 from plainstep.deferred import pa
+from plainstep.stores.records import Batches
 
 if TYPE_CHECKING:
-    from plainstep.core.changes.batch import Changes
     from plainstep.core.positions import Window
     from plainstep.loads.load import Load
     from plainstep.stores.api import Source
@@ -99,10 +99,11 @@ class ScopedSource:
         """The columns that are taken."""
         return self.scope.schema
 
-    def read(self, window: Window) -> Iterator[Changes]:
+    def read(self, window: Window) -> Batches:
         """The changes of a window as they are within the scope; at least one batch, which may be empty."""
-        for changes in self.whole.read(window):
-            yield self.scope.of(changes, self.whole.has_before_images)
+        found = self.whole.read(window)
+        changes = (self.scope.of(one, self.whole.has_before_images) for one in found)
+        return Batches(changes, found.left_out)
 
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:

@@ -189,14 +189,18 @@ class SqlFeed:
     def _one(self, reading: Reading, where: str, order: str) -> str | None:
         # Under a name of its own: the order is that of the column's values, not of the texts that are selected.
         label = f"{self._label()} AS {self.table.dialect.quoted(PLACE)}"
-        row = reading.first(f"SELECT {label} FROM {self.table.sql} {where} ORDER BY {order} LIMIT 1")
+        row = reading.first(
+            f"SELECT {label} FROM {self.table.sql} {where} ORDER BY {order} {self.table.dialect.first(1)}"
+        )
         return str(row[0]) if row else None
 
     def _refuse_nulls(self, reading: Reading) -> None:
         for name in self.position:  # each by itself, so that an index on it serves
             if name in self.table.never_null():
                 continue
-            if reading.first(f"SELECT 1 FROM {self.table.sql} WHERE {self.table.dialect.quoted(name)} IS NULL LIMIT 1"):
+            if reading.first(
+                f"SELECT 1 FROM {self.table.sql} WHERE {self.table.dialect.quoted(name)} IS NULL {self.table.dialect.first(1)}"
+            ):
                 raise Refused(
                     f"A row of {self.place} has no position: {name} is null.",
                     "When it came cannot be told, so it would never be read.",
@@ -295,7 +299,9 @@ class SqlFeed:
         with self.table.reading() as reading:
             row = reading.first(f"SELECT count(*) FROM {self.table.sql} {where}")
             count = int(row[0]) if row else 0
-            first = reading.first(f"SELECT {time} AS made FROM {self.table.sql} {where} ORDER BY {self._by} LIMIT 1")
+            first = reading.first(
+                f"SELECT {time} AS made FROM {self.table.sql} {where} ORDER BY {self._by} {self.table.dialect.first(1)}"
+            )
         since = as_time(str(first[0])) if first and first[0] is not None else None
         return count, count > 0, since
 
@@ -315,7 +321,7 @@ class SqlFeed:
             assert self.times is not None
             texts[TIME] = (
                 f"(SELECT {self.times.text(self.time.time)} FROM {self.times.sql} AS plainstep_times "
-                f"WHERE plainstep_times.{self.times.dialect.quoted(self.time.position)} = {self.table.sql}.{self.table.dialect.quoted(self.position[0])} LIMIT 1)"
+                f"WHERE plainstep_times.{self.times.dialect.quoted(self.time.position)} = {self.table.sql}.{self.table.dialect.quoted(self.position[0])} {self.times.dialect.first(1)})"
             )
         if upto is None:
             return
@@ -332,7 +338,7 @@ class SqlFeed:
         with self.table.reading() as reading:
             texts = {name: self.table.text(name) for name in schema.names if name in self.lenient}
             own = [name for name in schema.names if name not in texts]
-            batches = list(reading.select(own, texts | {PLACE: self._label()}, f"LIMIT {SAMPLE}"))
+            batches = list(reading.select(own, texts | {PLACE: self._label()}, self.table.dialect.first(SAMPLE)))
         if batches:
             return pa.Table.from_batches(batches)
         return schema.append(pa.field(PLACE, pa.string())).empty_table()

@@ -7,13 +7,14 @@ from decimal import Decimal
 from typing import Any
 
 
-def quoted(name: str) -> str:
+def quoted(name: str, quote: str = '"') -> str:
     """A name as SQL writes it, whatever is in it."""
-    return '"' + name.replace('"', '""') + '"'
+    return quote + name.replace(quote, 2 * quote) + quote
 
 
-def text(value: str) -> str:
-    """A string as SQL writes it."""
+def text(value: str, backslashes: bool = False) -> str:
+    """A string as SQL writes it; ``backslashes`` says whether one has to be written twice."""
+    value = value.replace("\\", "\\\\") if backslashes else value
     return "'" + value.replace("'", "''") + "'"
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from plainstep.core.positions import Mark, Place, Span, TableMark, Waiting, Window
 from plainstep.deferred import pa
-from plainstep.stores.records import Aside, CaptureInfo, Commit, LedgerEntry, LeftOut, Snapshot, TableInfo
+from plainstep.stores.records import Aside, Batches, CaptureInfo, Commit, LedgerEntry, Snapshot, TableInfo
 
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
@@ -156,7 +156,7 @@ class Source(Protocol):
         """How much a window holds, told without reading it. A window of nothing is told at no cost."""
         ...
 
-    def read(self, window: Window) -> Iterator[Changes]:
+    def read(self, window: Window) -> Batches:
         """The changes of a window, in batches; at least one batch, which may be empty."""
         ...
 
@@ -201,7 +201,7 @@ class RecordedSource(Source, Protocol):
 class LeanSource(Source, Protocol):
     """A source that is quicker where old values are not asked for."""
 
-    def read_lean(self, window: Window) -> Iterator[Changes]:
+    def read_lean(self, window: Window) -> Batches:
         """The changes of a window, with old values of the key only, and ``same``: whether all stayed as it was."""
         ...
 
@@ -243,15 +243,6 @@ class LooselyTyped(Source, Protocol):
 
     def read_bent(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, all of them: with nulls where rows are set aside for a value."""
-        ...
-
-
-@runtime_checkable
-class LeavesOut(Source, Protocol):
-    """A source of which some rows may be left out, or taken otherwise than they stand there."""
-
-    def left_out(self) -> LeftOut:
-        """What the last reading left out."""
         ...
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+
+from plainstep.sql.literals import quoted, text
 
 
 @dataclass(frozen=True)
@@ -15,6 +17,7 @@ class Dialect:
         quote: what a name stands in; within, it is written twice.
         backslashes: whether a backslash in a text has to be written twice.
         text, number, real: the types of the columns that Plain Step keeps for itself.
+        limit: what ends a query of which only the first rows (``{count}``) are wanted.
         ignoring: what comes before and behind an insertion that leaves rows as they are whose key is there.
         widening: the statement that gives a column (``{column}``) of a table (``{table}``) another type (``{type}``).
     """
@@ -25,17 +28,36 @@ class Dialect:
     text: str = "VARCHAR"
     number: str = "BIGINT"
     real: str = "DOUBLE PRECISION"
+    limit: str = "LIMIT {count}"
     ignoring: tuple[str, str] = ("INSERT INTO", " ON CONFLICT DO NOTHING")
     widening: str = "ALTER TABLE {table} ALTER COLUMN {column} TYPE {type}"
 
     def quoted(self, name: str) -> str:
         """A name, whatever is in it."""
-        return self.quote + name.replace(self.quote, 2 * self.quote) + self.quote
+        return quoted(name, self.quote)
 
     def string(self, value: str) -> str:
         """A text."""
-        value = value.replace("\\", "\\\\") if self.backslashes else value
-        return "'" + value.replace("'", "''") + "'"
+        return text(value, self.backslashes)
+
+    def value(self, value: int | str) -> str:
+        """A number or a text."""
+        return str(value) if isinstance(value, int) else self.string(value)
+
+    def later(self, row: Mapping[str, int | str]) -> str:
+        """The condition that a row comes after another one, by some columns in their order.
+
+        Spelled out, because not every database compares rows as such.
+        """
+        condition = ""
+        for name, value in reversed(list(row.items())):
+            column, told = self.quoted(name), self.value(value)
+            condition = f"({column} > {told}{f' OR ({column} = {told} AND {condition})' if condition else ''})"
+        return condition
+
+    def first(self, count: int) -> str:
+        """What ends a query of which only the first rows are wanted."""
+        return self.limit.format(count=count)
 
     def insertion(self, table: str, columns: Sequence[str], ignoring: bool = False) -> str:
         """The statement that adds a row of values, or leaves the row as it is whose key is there.

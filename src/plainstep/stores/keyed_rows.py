@@ -39,13 +39,15 @@ class SqlRows:
         if groups.num_rows > ONE_BY_ONE or not _ordered_alike(groups.schema, schema.field(value).type):
             yield from self.matching(schema, groups)
             return
-        quoted = self.table.dialect.quoted
+        dialect = self.table.dialect
+        quoted = dialect.quoted
         with self.table.reading() as reading:
             for row in groups.to_pylist():
                 of = " AND ".join(
                     f"{quoted(name)} = {self.table.literal(name, str(found))}" for name, found in row.items()
                 )
-                tail = f"WHERE {of} ORDER BY {quoted(value)} {'DESC' if largest else 'ASC'} LIMIT {count}"
+                order = f"{quoted(value)} {'DESC' if largest else 'ASC'}"
+                tail = f"WHERE {of} ORDER BY {order} {dialect.first(count)}"
                 for batch in reading.select(schema.names, {}, tail):
                     yield batch.cast(schema)
 

@@ -189,11 +189,11 @@ class Books:
     def find_entries(self, load: str | None, limit: int | None, refused: bool = False) -> tuple[str, list[Any]]:
         """The query for the newest steps, or refused ones, newest first, with its parameters."""
         where = f" WHERE load_name = {self.parameter}" if load is not None else ""
-        last = f" LIMIT {self.parameter}" if limit is not None else ""
+        last = f" {self.dialect.first(limit)}" if limit is not None else ""
         order = "ORDER BY step DESC" if load is not None else "ORDER BY stepped_at DESC, load_name DESC, step DESC"
         table = self.refusals if refused else self.ledger
         sql = f"SELECT {', '.join(COLUMNS)} FROM {table}{where} {order}{last}"
-        return sql, [value for value in (load, limit) if value is not None]
+        return sql, [load] if load is not None else []
 
 
 EMBEDDED = Books()

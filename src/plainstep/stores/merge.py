@@ -246,7 +246,7 @@ class Merge(ABC):
 
     def holds_rows(self) -> bool:
         """Whether the table holds any row."""
-        return self.finds(f"SELECT 1 FROM {self.table} LIMIT 1", [])
+        return self.finds(f"SELECT 1 FROM {self.table} {self.dialect.first(1)}", [])
 
     @abstractmethod
     def table_info(self) -> TableInfo | None:

@@ -11,6 +11,7 @@ from plainstep.core.positions import Mark, Place, Span
 from plainstep.deferred import pa
 
 if TYPE_CHECKING:
+    from plainstep.core.changes.batch import Changes
     from plainstep.core.layouts.plausibility import Doubt
     from plainstep.core.schema_drift import Fit
     from plainstep.core.shapes.edits import Edits
@@ -117,6 +118,21 @@ class LeftOut:
     doubt: Doubt | None = None
 
 
+class Batches:
+    """The changes of a window, to be read batch by batch, once.
+
+    Args:
+        batches: the changes; at least one batch, which may be empty.
+        left_out: tells what the reading left out. It is asked when all of them are read.
+    """
+
+    def __init__(self, batches: Iterator[Changes], left_out: Callable[[], LeftOut] = LeftOut) -> None:
+        self._batches, self.left_out = batches, left_out
+
+    def __iter__(self) -> Iterator[Changes]:
+        return self._batches
+
+
 @dataclass(frozen=True)
 class Reader:
     """Who reads a captured table, as it is written down at the source.
@@ -207,11 +223,13 @@ class Snapshot:
         span: where the source stood.
         schema: its columns.
         batches: its rows, to be read before the snapshot is closed.
+        left_out: tells what the reading left out. It is asked when all rows are read.
     """
 
     span: Span
     schema: pa.Schema
     batches: Iterator[pa.RecordBatch]
+    left_out: Callable[[], LeftOut] = LeftOut
 
 
 @dataclass

@@ -27,8 +27,7 @@ def retried(work: Callable[[], Found], wait: float, lost: bool = False) -> Found
     except Unreachable:
         if not lost:
             raise
-    # Imported only now: nothing is lost in most steps.
-
+    # At first at once, for most cuts are short; then once a second, so that a server that comes up is not stormed.
     again = tenacity.Retrying(
         retry=tenacity.retry_if_exception_type((LostConnection, Unreachable)),
         stop=tenacity.stop_after_delay(wait),

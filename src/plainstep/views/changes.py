@@ -15,15 +15,18 @@ from plainstep.core.positions import Window
 from plainstep.deferred import pa
 from plainstep.display import html
 from plainstep.errors import BadValue
-from plainstep.loads.keys import key_of
-from plainstep.loads.reading import drop_applied, left_out, read_net
-from plainstep.loads.windows import ends, times, window
+from plainstep.loads.reading import drop_applied, read_net
+from plainstep.loads.state import state_of
+from plainstep.loads.windows import ends, times
 from plainstep.progress import counted
 from plainstep.stores.api import LooselyTyped
+from plainstep.stores.records import Batches
 
 if TYPE_CHECKING:
     from plainstep.core.changes.filter import Filter
     from plainstep.loads.load import Load
+    from plainstep.loads.state import LoadState
+    from plainstep.stores.records import LeftOut
 
 Part = TypeVar("Part")
 
@@ -81,13 +84,14 @@ def look(
     only: Filter | None = None,
 ) -> LookResult:
     """The raw changes of a window, oldest first. A column that holds a value that is none of its type is shown as text."""
-    asked, whole = window(load, after, upto), after is None and upto is None
-    found, refusal = with_bad_values(lambda one: _look(one, asked, whole, limit, skip, only), load)
+    state = state_of(load)
+    asked, whole = state.window(after, upto), after is None and upto is None
+    found, refusal = with_bad_values(lambda one: _look(one, asked, whole, limit, skip, only), state)
     told = f"a step would be refused. {refusal}" if refusal else ""
     return replace(found, note="; ".join(filter(None, (found.note, told)))) if told else found
 
 
-def with_bad_values(read: Callable[[Load], Part], load: Load) -> tuple[Part, str]:
+def with_bad_values(read: Callable[[LoadState], Part], state: LoadState) -> tuple[Part, str]:
     """What is read of a load, as text where a column holds a value that does not fit it.
 
     Returns:
@@ -96,34 +100,37 @@ def with_bad_values(read: Callable[[Load], Part], load: Load) -> tuple[Part, str
     refusal = ""
     while True:
         try:
-            return read(load), refusal
+            return read(state), refusal
         except BadValue as error:
-            if load.config.types.get(error.column) == "TEXT":
+            if state.load.config.types.get(error.column) == "TEXT":
                 raise
             refusal = refusal or error.what
-            load = load.with_text(error.column)
+            state = replace(state, load=state.load.with_text(error.column))
 
 
-def _look(load: Load, asked: Window, whole: bool, limit: int | None, skip: int, only: Filter | None) -> LookResult:
+def _look(
+    state: LoadState, asked: Window, whole: bool, limit: int | None, skip: int, only: Filter | None
+) -> LookResult:
+    load = state.load
     every: Counter[str] = Counter()
     matching: Counter[str] = Counter()
     kept: list[Changes] = []
     before, room = skip, limit
-    for batch in read_changes(load, asked, whole):
+    changes = read_changes(state, asked, whole)
+    for batch in changes:
         every.update(batch.counts())
         if only:
-            batch = only.of(batch, key_of(load, load.source.schema()))
+            batch = only.of(batch, state.key)
             matching.update(batch.counts())
         found = Changes(batch.table.slice(before, room))
         before = max(before - len(batch), 0)
         if len(found) or not kept:
             kept.append(found)
             room = None if room is None else room - len(found)
-    key = key_of(load, load.source.schema())
-    note = noted(load, asked)
+    note = noted(load, asked, changes.left_out())
     told = dict(matching) if only else None
     return LookResult(
-        load.name, key, *ends(load, asked), concat(kept), dict(every), told, skip, *times(load, asked), note
+        load.name, state.key, *ends(load, asked), concat(kept), dict(every), told, skip, *times(load, asked), note
     )
 
 
@@ -136,55 +143,55 @@ def flat_changes(
         ``position``, ``op`` (a word), ``at`` (UTC), ``txn`` and ``by`` where they are told, ``was.*``, ``now.*``, and
         ``changed`` (list of column names).
     """
-    asked = window(load, after, upto)
-    load = _with_readable_columns(load, asked)
+    state = state_of(load)
+    asked = state.window(after, upto)
+    state = _with_readable_columns(state, asked)
     schema = None
-    for batch in read_changes(load, asked, whole=after is None and upto is None):
-        key = key_of(load, load.source.schema())
-        table = positioned(only.of(batch, key) if only else batch, key)
+    for batch in read_changes(state, asked, whole=after is None and upto is None):
+        table = positioned(only.of(batch, state.key) if only else batch, state.key)
         schema = schema or table.schema
         yield table.cast(schema)
 
 
-def _with_readable_columns(load: Load, asked: Window) -> Load:
+def _with_readable_columns(state: LoadState, asked: Window) -> LoadState:
     """The same load, with text for the columns that hold values that do not fit: a file has one type for each."""
-    if not isinstance(load.source, LooselyTyped):
-        return load
+    if not isinstance(state.load.source, LooselyTyped):
+        return state
 
-    def readable(one: Load) -> Load:
+    def readable(one: LoadState) -> LoadState:
         for _ in read_changes(one, asked, whole=False):
             pass
         return one
 
-    return with_bad_values(readable, load)[0]
+    return with_bad_values(readable, state)[0]
 
 
-def read_changes(load: Load, asked: Window, whole: bool) -> Iterator[Changes]:
+def read_changes(state: LoadState, asked: Window, whole: bool) -> Batches:
     """The changes of a window, batch by batch.
 
     Args:
-        load: the load.
+        state: the load's state.
         asked: the window.
         whole: whether it is the window of the next step, in which what is merged already is no change.
     """
-    fresh = _fresh_keys(load, asked) if whole else None
-    for batch in counted(load.source.read(asked), f"{load.name}: changes"):
-        yield batch if fresh is None else batch.among(fresh)
+    fresh = _fresh_keys(state, asked) if whole else None
+    read = state.load.source.read(asked)
+    batches = counted(read, f"{state.load.name}: changes")
+    return Batches((one if fresh is None else one.among(fresh) for one in batches), read.left_out)
 
 
-def _fresh_keys(load: Load, asked: Window) -> pa.Table | None:
+def _fresh_keys(state: LoadState, asked: Window) -> pa.Table | None:
     """Where a window begins before the mark: the keys that are not at the target as they are in it."""
-    if not load.source.overlaps:
+    if not state.load.source.overlaps:
         return None
 
-    found = drop_applied(load, read_net(load, asked))
+    found = drop_applied(state, read_net(state, asked).net)
     return found.keys_of(found.rows(*Op))
 
 
-def noted(load: Load, asked: Window) -> str:
+def noted(load: Load, asked: Window, left_out: LeftOut) -> str:
     """What there is to say of a window that was read."""
-    told = left_out(load)
-    aside, found = told.aside, told.doubt
+    aside, found = left_out.aside, left_out.doubt
     doubt = (
         f"a step would be refused. {found.what} {found.likely.removesuffix('.')}"
         if found and load.config.strict is None

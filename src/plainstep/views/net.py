@@ -10,19 +10,20 @@ from plainstep.core.positions import Place
 from plainstep.core.shapes.base import StepContext, WindowChanges
 from plainstep.display import html
 from plainstep.errors import Refused
-from plainstep.loads.planning import fit_of, held_by, shape_of
-from plainstep.loads.reading import drop_applied, read_found, read_net, refuse_doubtful
-from plainstep.loads.target_rows import beside
-from plainstep.loads.windows import ends, window
+from plainstep.loads.planning import fit_of
+from plainstep.loads.reading import drop_applied, read_net, read_window, refuse_doubtful
+from plainstep.loads.state import state_of
+from plainstep.loads.windows import ends
 from plainstep.stores.api import LeanSource
 from plainstep.views.changes import noted, with_bad_values
 
 if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.positions import Window
-    from plainstep.core.shapes.base import Shape
     from plainstep.core.shapes.edits import Edits
     from plainstep.loads.load import Load
+    from plainstep.loads.reading import NetRead
+    from plainstep.loads.state import LoadState
 
 
 @dataclass
@@ -72,59 +73,54 @@ def net(load: Load, after: str | None = None, upto: str | None = None) -> NetRes
 
     A column that holds a value that is none of its type is shown as text.
     """
-    asked, whole = window(load, after, upto), after is None and upto is None
-    found, bad = with_bad_values(lambda one: _net(one, asked, whole, one is not load), load)
+    state = state_of(load)
+    asked, whole = state.window(after, upto), after is None and upto is None
+    found, bad = with_bad_values(lambda one: _net(one, asked, whole, one is not state), state)
     return replace(found, refusal=bad) if bad else found
 
 
-def _net(load: Load, asked: Window, whole: bool, as_text: bool) -> NetResult:
-    found = read_net(load, asked)
+def _net(state: LoadState, asked: Window, whole: bool, as_text: bool) -> NetResult:
+    read = read_net(state, asked)
     if whole:
-        found = drop_applied(load, found)
+        read = replace(read, net=drop_applied(state, read.net))
     refusal, counted = "", dict[str, int]()
-    if as_text:  # what a step would do is not known: it would be refused
-        return NetResult(load.name, *ends(load, asked), found, counted, refusal, noted(load, asked))
-    try:
-        shape = shape_of(load)
-        edits = shape.edits(_for_its_shape(load, shape, asked, found), _moment(load, asked), held_by(load, shape))
-        counted = _counted(edits[:1])  # as the ledger does: not those of tables beside the first
-        _refuse_what_a_step_would(load, shape, asked, found)
-    except Refused as error:
-        refusal = error.what
-    return NetResult(load.name, *ends(load, asked), found, counted, refusal, noted(load, asked))
+    if not as_text:  # else what a step would do is not known: it would be refused
+        try:
+            edits = state.shape.edits(_for_its_shape(state, asked, read.net), _moment(state, asked), state.held)
+            counted = _counted(edits[:1])  # as the ledger does: not those of tables beside the first
+            _refuse_what_a_step_would(state, read)
+        except Refused as error:
+            refusal = error.what
+    load = state.load
+    note = noted(load, asked, read.left_out)
+    return NetResult(load.name, *ends(load, asked), read.net, counted, refusal, note)
 
 
-def _for_its_shape(load: Load, shape: Shape, asked: Window, net: NetChanges) -> WindowChanges:
+def _for_its_shape(state: LoadState, asked: Window, net: NetChanges) -> WindowChanges:
     """What a step over a window would read: of net changes alone, it is read already."""
-    if not shape.every_change and not net.partial and (not shape.old_values or load.source.has_before_images):
+    shape = state.shape
+    if not shape.every_change and not net.partial and (not shape.old_values or state.load.source.has_before_images):
         return WindowChanges(net)
-    return read_found(load, shape, asked, None)
+    return read_window(state, asked, None).found
 
 
-def _moment(load: Load, asked: Window) -> StepContext:
+def _moment(state: LoadState, asked: Window) -> StepContext:
     """When a step over a window would be made: now."""
-    mark = load.target.mark(load.name)
+    mark = state.mark
     step, identity = (mark.step + 1, mark.identity) if mark else (1, "")
-    at = load.source.time_of(Place(asked.upto, asked.upto_token))
+    at = state.load.source.time_of(Place(asked.upto, asked.upto_token))
     return StepContext(datetime.now(UTC), step, asked.upto, at, identity)
 
 
-def _refuse_what_a_step_would(load: Load, shape: Shape, asked: Window, found: NetChanges) -> None:
+def _refuse_what_a_step_would(state: LoadState, read: NetRead) -> None:
     """Refuse what a step over this window would refuse, as far as that shows without trying."""
-    if load.config.strict is None and not isinstance(load.source, LeanSource):
-        refuse_doubtful(load, asked, found)
-    if load.config.strict and found.contradictions:
+    strict = state.load.config.strict
+    if strict is None and not isinstance(state.load.source, LeanSource):
+        refuse_doubtful(state, read)
+    if strict and read.net.contradictions:
         raise Refused("changes contradict those before them, and strict = true refuses that.")
-    mark = load.target.mark(load.name)
-    for table in shape.tables():
-        fit_of(
-            load,
-            shape,
-            table,
-            mark,
-            mark is not None,
-            load.target.table(beside(load.into_table, table.suffix), table.key),
-        )
+    for table in state.shape.tables():
+        fit_of(state, table, state.mark is not None, state.held.found(table.suffix))
 
 
 def _counted(edits: list[Edits]) -> dict[str, int]:

@@ -12,7 +12,8 @@ from plainstep.core.positions import Mark, Place, Span, Window
 from plainstep.display import html
 from plainstep.errors import MarkMoved, PlainStepError
 from plainstep.loads.delivery.outbox import counts
-from plainstep.loads.readiness import judged
+from plainstep.loads.readiness import refuse_unready
+from plainstep.loads.state import LoadState
 from plainstep.loads.windows import ahead, shown, span_of
 from plainstep.stores.api import CapturedTable, ForeignSource
 from plainstep.stores.capabilities import with_capture
@@ -114,7 +115,7 @@ def status(load: Load, known: Standing | None = None) -> LoadStatus:
         found.holds_back = span.holds_back
         found.warnings = load.source.warnings()
         found.untold = load.source.untold() if isinstance(load.source, ForeignSource) else []
-        _judge(load, found, span)
+        _assess_health(load, found, span)
         _look_at_capture(load, found, span)
         _look_at_outbox(load, found)
     except MarkMoved:
@@ -124,9 +125,9 @@ def status(load: Load, known: Standing | None = None) -> LoadStatus:
     return found
 
 
-def _judge(load: Load, found: LoadStatus, span: Span) -> None:
+def _assess_health(load: Load, found: LoadStatus, span: Span) -> None:
     mark = found.mark
-    judged(load, mark, span)
+    refuse_unready(LoadState(load, mark, span))
     if mark is None:
         found.health, found.reason, found.remedy = (
             "new",

@@ -16,9 +16,8 @@ from plainstep.core.shapes.history import stood
 from plainstep.deferred import pa
 from plainstep.display.records import changes as as_rows
 from plainstep.errors import PlainStepError
-from plainstep.loads.keys import key_of
-from plainstep.loads.planning import held_by, shape_of
-from plainstep.loads.windows import resolve, shown, span_of
+from plainstep.loads.state import LoadState, state_of
+from plainstep.loads.windows import resolve, shown
 from plainstep.sources.projected import narrows, scope_of
 from plainstep.stores.capabilities import with_tables
 from plainstep.stores.records import LedgerEntry
@@ -92,18 +91,18 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
     Raises:
         ConfigError: it is no key of this load.
     """
-    span = span_of(load, load.target.mark(load.name))
-    columns = key_of(load, load.source.schema())
-    wanted = key_values(_nothing(load), columns, key)
+    state = state_of(load)
+    span, columns = state.span, state.key
+    wanted = key_values(_nothing(state), columns, key)
     start = Place(span.oldest)
     upto = resolve(load, span, at) if at is not None else span.end
     if load.config.shape == "history" and upto.position < start.position:  # the history knows what was trimmed
-        row, known = _in_history(load, wanted, upto)
+        row, known = _in_history(state, wanted, upto)
         return TraceResult(
             load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "", row=row, known=known
         )
     window = Window.between(start, upto)
-    found, _ = with_bad_values(lambda one: life(lambda: read_changes(one, window, whole=False), wanted), load)
+    found, _ = with_bad_values(lambda one: life(lambda: read_changes(one, window, whole=False), wanted), state)
     result = TraceResult(load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "")
     rows = as_rows(found, columns)
     steps = load.target.ledger(load.name)
@@ -112,13 +111,13 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
     if last:
         result.row = last["now"] if _of(last["now"], result.key) else None
     else:
-        result.row, result.known = _before_its_changes(load, wanted, upto, span.end)
+        result.row, result.known = _before_its_changes(state, wanted, upto)
     result.holds_rows = load.config.shape in ROWS_BY_KEY
-    result.target = _at_target(load, wanted)
+    result.target = _at_target(state, wanted)
     for other in beside:
         if other.config.shape in ROWS_BY_KEY:
             with suppress(PlainStepError):  # what is wrong with another load is not for here
-                result.targets[other.name] = _at_target(other, wanted)
+                result.targets[other.name] = _at_target(LoadState(other, None, span), wanted)
     table = _table(load)
     # A part of a row would bring back something else.
     if table and last and last["op"] == "delete" and load.source.has_before_images and not narrows(load):
@@ -136,11 +135,9 @@ def _of(image: dict[str, Any] | None, key: dict[str, Any]) -> bool:
     return image is not None and all(image.get(name) == value for name, value in key.items())
 
 
-def _nothing(load: Load) -> Changes:
+def _nothing(state: LoadState) -> Changes:
     """No changes, with the columns of the load's."""
-
-    schema = load.source.schema()
-    return Changes(pa.table({NOW + field.name: pa.array([], field.type) for field in schema}))
+    return Changes(pa.table({NOW + field.name: pa.array([], field.type) for field in state.schema}))
 
 
 def _merged_by(steps: list[LedgerEntry], position: int | str) -> LedgerEntry | None:
@@ -151,17 +148,18 @@ def _merged_by(steps: list[LedgerEntry], position: int | str) -> LedgerEntry | N
     return next((step for step, end in ends if position <= end and step.kind != "mark"), None)
 
 
-def _before_its_changes(load: Load, wanted: pa.Table, upto: Place, head: Place) -> tuple[dict[str, Any] | None, bool]:
+def _before_its_changes(state: LoadState, wanted: pa.Table, upto: Place) -> tuple[dict[str, Any] | None, bool]:
     """A row of which no change is held up to a place, and whether that is known: it is as the next change found it."""
+    load, head = state.load, state.span.end
     columns = tuple(wanted.column_names)
-    later = as_rows(life(lambda: read_changes(load, Window.between(upto, head), whole=False), wanted), columns)
+    later = as_rows(life(lambda: read_changes(state, Window.between(upto, head), whole=False), wanted), columns)
     key = wanted.to_pylist()[0]
     first = _own(later, key)
     if first:
         was = first["was"] if _of(first["was"], key) else None
         return was, load.source.has_before_images or first["op"] == "insert"
     if load.config.shape == "history" and upto.position < head.position:
-        return _in_history(load, wanted, upto)
+        return _in_history(state, wanted, upto)
     table = _table(load)
     return (_row(load, table, wanted), True) if table else (None, False)
 
@@ -173,19 +171,19 @@ def _table(load: Load) -> Table | None:
     return with_tables(load.rows_store).table(load.rows_table, load.config.types) if load.rows_store else None
 
 
-def _at_target(load: Load, wanted: pa.Table) -> dict[str, Any] | None:
+def _at_target(state: LoadState, wanted: pa.Table) -> dict[str, Any] | None:
     """The row as it stands at a load's target, if this holds rows by their key."""
-    shape = shape_of(load)
-    if load.config.shape not in ROWS_BY_KEY or tuple(wanted.column_names) != shape.key:
+    shape = state.shape
+    if state.load.config.shape not in ROWS_BY_KEY or tuple(wanted.column_names) != shape.key:
         return None
-    rows: list[dict[str, Any]] = held_by(load, shape).rows("", shape.schema.names, wanted, shape.gone).to_pylist()
+    rows: list[dict[str, Any]] = state.held.rows("", shape.schema.names, wanted, shape.gone).to_pylist()
     return rows[0] if rows else None
 
 
-def _in_history(load: Load, wanted: pa.Table, upto: Place) -> tuple[dict[str, Any] | None, bool]:
+def _in_history(state: LoadState, wanted: pa.Table, upto: Place) -> tuple[dict[str, Any] | None, bool]:
     """The row as it stood at a place, out of the history that a load keeps, and whether that is known."""
-    shape = shape_of(load)
-    found = held_by(load, shape).rows("", shape.tables()[0].schema.names, wanted)
+    shape = state.shape
+    found = state.held.rows("", shape.tables()[0].schema.names, wanted)
     for row in found.to_pylist():
         if stood(row, upto):
             return {name: row[name] for name in shape.schema.names}, True

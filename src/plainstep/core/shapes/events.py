@@ -49,7 +49,7 @@ def outbox_schema() -> pa.Schema:
 
 
 _encode = json.JSONEncoder(default=plain, ensure_ascii=False).encode
-# Changes that are judged at a time.
+# Changes that are judged at a time: each becomes a text, of which there may be no more than fits the memory.
 AT_ONCE = 1 << 17
 # What a rule's condition may name.
 NAMES = ("was", "now", "op", "time", "txn")

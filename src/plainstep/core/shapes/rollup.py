@@ -24,7 +24,7 @@ from plainstep.errors import Refused
 from plainstep.sql.engine import scratch, spilling
 from plainstep.sql.literals import quoted
 
-# Rows that are computed at a time.
+# Rows that are computed at a time, so that memory is bounded whatever the table's size.
 AT_ONCE = 1 << 19
 
 

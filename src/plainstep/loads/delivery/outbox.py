@@ -24,15 +24,14 @@ ORDER = ("step_number", "change_number", "id")
 
 def waiting(load: Load) -> Iterator[list[dict[str, Any]]]:
     """The events that are to be sent, in their order, some at a time; each once, whatever is noted of it meanwhile."""
-    after, string = "", with_tables(load.into_store).table(load.into_table, {}).dialect.string
+    after, dialect = "", with_tables(load.into_store).table(load.into_table, {}).dialect
     while True:
-        rows = _rows(load, f"state = 'waiting'{after} ORDER BY {', '.join(ORDER)} LIMIT {AT_ONCE}")
+        rows = _rows(load, f"state = 'waiting'{after} ORDER BY {', '.join(ORDER)} {dialect.first(AT_ONCE)}")
         if rows:
             yield rows
         if len(rows) < AT_ONCE:
             return
-        last = rows[-1]
-        after = f" AND ({', '.join(ORDER)}) > ({last['step_number']}, {last['change_number']}, {string(last['id'])})"
+        after = " AND " + dialect.later({name: rows[-1][name] for name in ORDER})
 
 
 def set_aside(load: Load) -> list[Aside]:

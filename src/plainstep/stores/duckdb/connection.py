@@ -85,7 +85,7 @@ def _attached(path: Path, read_only: bool, wait: float) -> tuple[duckdb.DuckDBPy
 
 def _attach_when_free(connection: duckdb.DuckDBPyConnection, attach: str, path: Path, wait: float) -> None:
     until = time.monotonic() + wait
-    pause = 0.005
+    pause = 0.005  # a step of a few rows keeps the file for some 20 ms
     while True:
         try:
             connection.execute(attach)

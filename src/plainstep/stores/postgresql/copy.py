@@ -13,7 +13,7 @@ from plainstep.stores.postgresql.types import Column, Misfit, from_text, misfit
 
 # Bytes of CSV that are made into columns at a time: so many that the work is Arrow's and not Python's.
 CHUNK = 1 << 22
-# Rows that are written at a time.
+# Rows that are written at a time: some megabytes, which the server takes while the next are made.
 ROWS = 1 << 16
 
 

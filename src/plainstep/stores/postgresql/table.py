@@ -188,7 +188,7 @@ class PostgresqlReading:
                     return
                 if time.monotonic() > until:
                     raise self._open_writer(*rows[0][1:])
-                time.sleep(0.02)
+                time.sleep(0.02)  # most transactions take milliseconds; a query of the locks takes one
 
     def _open_writer(self, pid: int, user: str | None, since: Any) -> Refused:
         who = f"process {pid} of {user}" if pid else "a prepared transaction"

@@ -27,6 +27,7 @@ from plainstep.stores.sqlite.types import Column, Misfit, arrow_type, declaratio
 if TYPE_CHECKING:
     from plainstep.stores.sqlite.database import SqliteDatabase
 
+# Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
 BATCH = 1 << 11
 
 # From so many rows on, it is worth looking for columns that hold one value throughout.
@@ -128,6 +129,7 @@ class SqliteTarget(SqlTarget):
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
         """
         with self.database.opened("rwc") as connection:
+            # The write lock at once: a transaction that begins by reading cannot be sure to get it later, and would fail then.
             connection.execute("BEGIN IMMEDIATE")
             try:
                 run([_Merge(connection, self.database.name, commit, self.found) for commit in commits])

@@ -24,6 +24,7 @@ from plainstep.stores.postgresql.capture import slot as log
 from plainstep.stores.postgresql.capture.source import TableSource
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.types import Misfit, from_text, misfit
+from plainstep.stores.records import Batches
 
 if TYPE_CHECKING:
     from plainstep.stores.postgresql.database import PostgresqlDatabase
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
 FIRST, MOST, MOST_BYTES = 1 << 8, 1 << 14, 1 << 26
 # How much log without a change of the table is let stand before the slot moves past it.
 IDLE = 16 << 20
+# Bytes of a page of the log, as the server is built: what is flushed ends at one unless the last record does.
 PAGE = 8192
 
 MESSAGES = (
@@ -158,6 +160,7 @@ class LogSource(TableSource):
     def reserve(self) -> None:
         """From here on the slot does not move past where it is, until this reader has merged."""
         with self.database.opened() as connection, connection.transaction():
+            # Else another load could let the slot move on between looking where it is and being written down.
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
             readers.known_reader(connection, self.state.identity, self.reader)
             readers.note_reader(connection, self.state.identity, self.reader, None, self._confirmed())
@@ -167,6 +170,7 @@ class LogSource(TableSource):
         if mark.token:
             return  # what the snapshot did not see may lie before its place: the slot waits for the next step
         with self.database.opened() as connection, connection.transaction():
+            # Else of two loads that merge at once, each could take the other for the slowest, and neither move the slot.
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
             known = readers.known_reader(connection, self.state.identity, self.reader)
             if known and known[0] == mark.position and upto.position - known[1] < IDLE:
@@ -197,7 +201,7 @@ class LogSource(TableSource):
                         "Another step, or a replication client, is reading it.",
                         "Run the command again when it has finished.",
                     ) from None
-            time.sleep(0.02)
+            time.sleep(0.02)  # a slot is held as long as it is read: some milliseconds, where nothing waits
 
     def _messages(self, window: Window, kinds: str = EVERYTHING, limit: str = "NULL") -> Iterator[list[tuple[bytes]]]:
         """The messages up to the end of a window, from where the slot stands, some at a time."""
@@ -222,12 +226,15 @@ class LogSource(TableSource):
                 average = sum(len(data) for (data,) in rows) // len(rows) + 1
                 rows = fetched(max(1, min(MOST, MOST_BYTES // average)))
 
-    def read(self, window: Window) -> Iterator[Changes]:
+    def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
 
         Raises:
-            DataError: a value has no like in other stores.
+            DataError: a value has no equivalent in other stores.
         """
+        return Batches(self._decoded(window))
+
+    def _decoded(self, window: Window) -> Iterator[Changes]:
         decoder = pgoutput.Decoder([column.name for column in self.columns], _wanted(window))
         seq = 0
         yield self._changes(None, seq)  # so that the columns are known, whatever comes
@@ -316,7 +323,7 @@ def _flushed(connection: Connection, all_of_it: bool = False) -> int:
     moment is waited for where everything is wanted that others see already (they may not wait for it to be written).
     """
     began = None
-    for _ in range(50):
+    for _ in range(50):  # a second: the log writer flushes every 0.2 seconds at the latest (wal_writer_delay)
         row = connection.execute(
             f"SELECT {log.NUMBER.format('pg_current_wal_flush_lsn()')}, {log.NUMBER.format('pg_current_wal_insert_lsn()')}"
         ).fetchone()

@@ -26,6 +26,7 @@ from plainstep.stores.postgresql.copy import images, read
 from plainstep.stores.postgresql.table import PostgresqlTable
 from plainstep.stores.postgresql.types import Column
 from plainstep.stores.recorded_order import in_order, rows_after
+from plainstep.stores.records import Batches
 
 if TYPE_CHECKING:
     from plainstep.stores.postgresql.database import PostgresqlDatabase
@@ -163,13 +164,13 @@ FROM newest""",
             )
             return gone
 
-    def read(self, window: Window) -> Iterator[Changes]:
+    def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
 
         Raises:
-            DataError: a value has no like in other stores.
+            DataError: a value has no equivalent in other stores.
         """
-        return in_order(self.recorded(window), self.key(), "txn", partial(rows_after, self, window))
+        return Batches(in_order(self.recorded(window), self.key(), "txn", partial(rows_after, self, window)))
 
     def table(self) -> PostgresqlTable:
         """The table itself."""

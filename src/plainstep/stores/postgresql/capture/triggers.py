@@ -186,6 +186,7 @@ def lock(connection: Connection, database: PostgresqlDatabase, table: str, captu
         catalog.refuse_inherited(found, f"{database.name}.{table}")
     try:
         with connection.transaction():
+            # Who has written it and is still open wrote without the triggers: they end first. Readers go on.
             connection.execute(f"LOCK TABLE {found.sql} IN SHARE ROW EXCLUSIVE MODE")
     except psycopg.errors.LockNotAvailable:
         who = holders(connection, found.sql)

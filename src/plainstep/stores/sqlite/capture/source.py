@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager, suppress
 from dataclasses import replace
 from datetime import datetime
@@ -20,7 +20,7 @@ from plainstep.deferred import pa
 from plainstep.errors import DataError, Refused, StoreError
 from plainstep.sql.literals import quoted
 from plainstep.stores.recorded_order import in_order, rows_after
-from plainstep.stores.records import CaptureInfo, LeftOut, Snapshot
+from plainstep.stores.records import Batches, CaptureInfo, LeftOut, Snapshot
 from plainstep.stores.sqlite.capture import readers
 from plainstep.stores.sqlite.capture import state as capture
 from plainstep.stores.sqlite.capture.quarantine import Quarantine, noted
@@ -121,21 +121,11 @@ class SqliteSource:
     def _spellings(self) -> Spellings:
         return Spellings(f"{self.database.name}.{self.name}")
 
-    @cached_property
-    def quarantine(self) -> Quarantine:
-        """The rows that are set aside."""
-        return Quarantine(self.key())
-
     def table(self) -> SqliteTable:
         """The table itself, its values read as those of its changes are."""
         table = SqliteTable(self.database, self.name, self.types)
         table.misfits = self.misfits
         return table
-
-    def left_out(self) -> LeftOut:
-        """What was left out, or taken otherwise, since the span was last asked for."""
-        found = self.quarantine.left_out()
-        return replace(found, notes=self.misfits.told())
 
     def held(self) -> CaptureInfo:
         """What its capture holds."""
@@ -160,7 +150,7 @@ class SqliteSource:
     def _renewed_span(self, connection: sqlite3.Connection) -> Span:
         """The span, and with it the state of the capture and the columns, as they are now."""
         self.__dict__["_state"] = self._look(connection)
-        for one in ("_columns", "misfits", "quarantine", "_spellings"):
+        for one in ("_columns", "misfits", "_spellings"):
             self.__dict__.pop(one, None)
         oldest, head, at = capture.bounds(connection, self._state)
         when = None if at is None else capture.since_epoch(at)
@@ -206,15 +196,21 @@ class SqliteSource:
             connection.execute("COMMIT")
             return gone
 
-    def read(self, window: Window) -> Iterator[Changes]:
+    def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
 
         Raises:
             DataError: a value does not fit its column's declared type.
             Refused: changes of the window are missing.
         """
-        changes = self.read_bent(window)
-        return map(self.quarantine.without, changes) if self.on_bad_value == "quarantine" else changes
+        changes, quarantine = self.read_bent(window), Quarantine(self.key())
+        if self.on_bad_value == "quarantine":
+            changes = map(quarantine.without, changes)
+        return Batches(changes, self._left_out(quarantine))
+
+    def _left_out(self, quarantine: Quarantine) -> Callable[[], LeftOut]:
+        """Tells what a reading left out, or took otherwise."""
+        return lambda: replace(quarantine.left_out(), notes=self.misfits.told())
 
     def read_bent(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, all of them: with nulls where rows are set aside for a value."""
@@ -236,7 +232,7 @@ class SqliteSource:
         changes = concat(self._rows(picked, [json.dumps(numbers)], self._images))
         return surely_in_order(changes, self.key(), "at")
 
-    def read_lean(self, window: Window) -> Iterator[Changes]:
+    def read_lean(self, window: Window) -> Batches:
         """The changes of a window, with old values of the key only: what costs is to make a value Python's."""
 
         if self.on_bad_value == "quarantine":
@@ -248,9 +244,9 @@ class SqliteSource:
             return self.read(window)  # 1.5 and 1.50 are one value, but not one text: SQLite could not compare them
         olds = [(WAS + column.name, column) for column in self._columns if column.name in self.key()]
         news = [(NOW + column.name, column) for column in self._columns]
-        return self._read(
-            window, [(SAME, Column(SAME, "BOOLEAN", pa.bool_())), *olds, *news], {SAME: self._unchanged("", "")}
-        )
+        images = [(SAME, Column(SAME, "BOOLEAN", pa.bool_())), *olds, *news]
+        changes = self._read(window, images, {SAME: self._unchanged("", "")})
+        return Batches(changes, self._left_out(Quarantine(self.key())))
 
     def unchanged(self, firsts: list[int], lasts: list[int]) -> list[bool]:
         """For pairs of changes, whether the row was before the first as it is after the last."""
@@ -348,9 +344,11 @@ class SqliteSource:
         with self.database.opened() as connection:
             begin(connection)
             span = self._renewed_span(connection)
-            yield Snapshot(span, self.schema(), self._batches(connection))
+            quarantine = Quarantine(self.key())
+            rows = self._batches(connection, quarantine)
+            yield Snapshot(span, self.schema(), rows, self._left_out(quarantine))
 
-    def _batches(self, connection: sqlite3.Connection) -> Iterator[pa.RecordBatch]:
+    def _batches(self, connection: sqlite3.Connection, quarantine: Quarantine) -> Iterator[pa.RecordBatch]:
         selected = ", ".join(column.read_sql(quoted(column.name)) for column in self._columns)
         cursor = connection.execute(f"SELECT {selected} FROM {quoted(self._state.what.table)}")
         key = [index for index, column in enumerate(self._columns) if column.name in self.key()]
@@ -366,7 +364,7 @@ class SqliteSource:
             if self.spells_keys:
                 texts = list(zip(*rows, strict=True))
                 self._spellings.rows([arrays[place] for place in key], [texts[place] for place in key])
-            yield self.quarantine.without_rows(batch, out, rows) if out is not None else batch
+            yield quarantine.without_rows(batch, out, rows) if out is not None else batch
 
     def _row_name(self, row: tuple[Any, ...], key: list[int]) -> str:
         return "the row " + ", ".join(f"{self._columns[index].name} = {row[index]!r}" for index in key)

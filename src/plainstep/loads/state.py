@@ -1,0 +1,93 @@
+"""What is known of a load while something is done with it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from plainstep.core.positions import Place, Window
+from plainstep.deferred import pa
+from plainstep.errors import Refused
+from plainstep.loads.keys import key_of
+from plainstep.loads.shape import in_held_types, shape_of
+from plainstep.loads.target_rows import TargetRows
+from plainstep.loads.windows import ahead, refuse_unless_continuous, resolve, span_of
+
+if TYPE_CHECKING:
+    from plainstep.core.positions import Mark, Span
+    from plainstep.core.shapes.base import Shape
+    from plainstep.loads.load import Load
+
+
+@dataclass(frozen=True)
+class LoadState:
+    """What is known of a load while something is done with it: looked up once, when it is first asked for.
+
+    Attributes:
+        load: the load.
+        mark: its mark, or None before its first step.
+        span: how far its source can be read.
+    """
+
+    load: Load
+    mark: Mark | None
+    span: Span
+
+    @cached_property
+    def schema(self) -> pa.Schema:
+        """The columns that its changes and snapshots carry."""
+        return self.load.source.schema()
+
+    @cached_property
+    def key(self) -> tuple[str, ...]:
+        """Its key."""
+        return key_of(self.load, self.schema)
+
+    @cached_property
+    def shape(self) -> Shape:
+        """Its shape, over these columns."""
+        return shape_of(self.load, self.schema)
+
+    @cached_property
+    def held(self) -> TargetRows:
+        """What its target holds."""
+        return TargetRows(self.load, self.shape.tables())
+
+    def window(self, after: str | None, upto: str | None) -> Window:
+        """The window a person asks for; default: the changes not merged yet.
+
+        Raises:
+            ConfigError: the window makes no sense.
+            Refused: changes of the window are no longer held.
+        """
+        load, mark, span = self.load, self.mark, self.span
+        if after is not None:
+            start = resolve(load, span, after)
+        elif mark is not None:
+            refuse_unless_continuous(load, mark, span)
+            start = mark.place
+        else:
+            start = Place(span.oldest)
+        if upto is None and after is None and mark is not None:
+            return ahead(mark, span)
+        end = resolve(load, span, upto) if upto is not None else span.end
+        if start.position < span.oldest:
+            raise Refused(
+                f"Changes of {load.config.source} are held only after {span.oldest}; {start.position} is too early.",
+                "Those before it were trimmed.",
+                "--after start begins with the oldest change that is held.",
+            )
+        return Window.between(start, end)
+
+    def in_held_types(self) -> LoadState:
+        """The same, with the columns in the types of its table, where these hold more."""
+        found = replace(self)
+        found.__dict__["shape"] = in_held_types(self.shape, self.held.found(""))
+        return found
+
+
+def state_of(load: Load) -> LoadState:
+    """What is known of a load now."""
+    mark = load.target.mark(load.name)
+    return LoadState(load, mark, span_of(load, mark))
