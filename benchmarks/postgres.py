@@ -22,7 +22,7 @@ from tests.postgres import Cluster, Database, binaries
 
 import plainstep
 from benchmarks import row, seconds
-from plainstep.core.positions import Mark, Window
+from plainstep.core.positions import Watermark, Window
 from plainstep.core.schema_drift import Fit
 from plainstep.core.shapes.edits import Edits
 from plainstep.demo.town import trees
@@ -104,20 +104,20 @@ def by_hand(connection: psycopg.Connection[Any], puts: pa.Table, drops: pa.Table
         f"MERGE INTO hand t USING staged s ON t.tree_id = s.tree_id WHEN MATCHED AND s.gone THEN DELETE "
         f"WHEN MATCHED THEN UPDATE SET {sets} WHEN NOT MATCHED AND NOT s.gone THEN INSERT VALUES ({values})"
     )
-    connection.execute("UPDATE mark SET position = position + 1")
+    connection.execute("UPDATE watermark SET position = position + 1")
     connection.execute("COMMIT")
     return time.perf_counter() - began
 
 
 def ours(target: Any, turn: int, new: int, puts: pa.Table, drops: pa.Table) -> float:
-    """The same through a commit, with mark and ledger."""
-    mark = target.mark("tree")
+    """The same through a commit, with watermark and ledger."""
+    watermark = target.watermark("tree")
     entry = LedgerEntry("tree", turn + 1, "changes", "x", turn, turn + 1, at=datetime.now(UTC))
     edits = Edits(put=puts, new=new, drop=drops)
     commit = Commit(
         [Part("tree", puts.schema, ("tree_id",), edits, lambda info: Fit())],
-        mark,
-        Mark("tree", "x", turn + 1, None, turn + 1),
+        watermark,
+        Watermark("tree", "x", turn + 1, None, turn + 1),
         entry,
     )
     began = time.perf_counter()
@@ -129,7 +129,7 @@ def ours(target: Any, turn: int, new: int, puts: pa.Table, drops: pa.Table) -> f
 
 def best_of(count: int, rows: int, runs: int) -> tuple[float, float]:
     """Best seconds of ours and of the hand's."""
-    with fresh(TREE, TREE.replace("tree (", "hand ("), "CREATE TABLE mark AS SELECT 0 AS position") as database:
+    with fresh(TREE, TREE.replace("tree (", "hand ("), "CREATE TABLE watermark AS SELECT 0 AS position") as database:
         fill(database, "tree", rows)
         fill(database, "hand", rows)
         times = []
@@ -232,9 +232,9 @@ def reading() -> None:
             project.step()
             source.sql(*[f"UPDATE tree SET girth_cm = {n} + girth_cm" for n in range(10)])
             load = project.load("tree")
-            span, mark = load.source.span(), load.target.mark("tree")
-            assert mark is not None
-            window = Window.between(mark.place, span.end)
+            span, watermark = load.source.span(), load.target.watermark("tree")
+            assert watermark is not None
+            window = Window.between(watermark.place, span.end)
             began = time.perf_counter()
             count = sum(len(batch) for batch in load.source.read(window))
             mine = count / (time.perf_counter() - began)

@@ -3,7 +3,7 @@
 python -m benchmarks.shapes [ROWS [STORE.SHAPE...]]
 
 Both read the same captured changes of a SQLite register with one row in a hundred changed, taking turns at being first.
-The peer (benchmarks/shapes_by_hand.py) keeps a mark, but no ledger, and checks nothing. A rollup is also computed anew.
+The peer (benchmarks/shapes_by_hand.py) keeps a watermark, but no ledger, and checks nothing. A rollup is also computed anew.
 """
 
 from __future__ import annotations
@@ -62,7 +62,7 @@ rules = { felled = "was.status <> 'felled' and now.status = 'felled'" }
 # What both must agree on in the end.
 RESULTS = {
     "flagged": "tree_id, ward_id, height_mm, status, removed_at IS NULL",
-    "history": "tree_id, ward_id, height_mm, status, valid_upto IS NULL, from_position, upto_position",
+    "history": "tree_id, ward_id, height_mm, status, valid_to IS NULL, from_position, upto_position",
     "journal": "position, op, was_height_mm, now_height_mm",
     "rollup": "ward_id, trees, total, mean, tallest",
     "events": "type, subject, position",
@@ -101,11 +101,11 @@ def change(connection: sqlite3.Connection, turn: int) -> None:
 
 
 @contextmanager
-def beside_duckdb(folder: Path, shape: str, mark: int) -> Iterator[tuple[Work, Agree]]:
+def beside_duckdb(folder: Path, shape: str, watermark: int) -> Iterator[tuple[Work, Agree]]:
     """The hand's copy of the target."""
     shutil.copy(folder / "house.duckdb", folder / "hand.duckdb")
     with duckdb.connect(str(folder / "hand.duckdb")) as hand:
-        hand.execute("CREATE TABLE mark AS SELECT ?::BIGINT AS position", [mark])
+        hand.execute("CREATE TABLE watermark AS SELECT ?::BIGINT AS position", [watermark])
 
     def agree(differing: str) -> int:
         with duckdb.connect() as both:
@@ -117,12 +117,12 @@ def beside_duckdb(folder: Path, shape: str, mark: int) -> Iterator[tuple[Work, A
 
 
 @contextmanager
-def beside_sqlite(folder: Path, shape: str, mark: int) -> Iterator[tuple[Work, Agree]]:
+def beside_sqlite(folder: Path, shape: str, watermark: int) -> Iterator[tuple[Work, Agree]]:
     """The hand's copy of the target."""
     with closing(sqlite3.connect(folder / "house.db")) as house:
         house.execute("VACUUM INTO ?", [str(folder / "hand.db")])
     with closing(sqlite3.connect(folder / "hand.db")) as hand:
-        hand.execute("CREATE TABLE mark AS SELECT ? AS position", [mark])
+        hand.execute("CREATE TABLE watermark AS SELECT ? AS position", [watermark])
         hand.commit()
 
     def agree(differing: str) -> int:
@@ -134,11 +134,11 @@ def beside_sqlite(folder: Path, shape: str, mark: int) -> Iterator[tuple[Work, A
 
 
 @contextmanager
-def beside_postgresql(folder: Path, shape: str, mark: int) -> Iterator[tuple[Work, Agree]]:
+def beside_postgresql(folder: Path, shape: str, watermark: int) -> Iterator[tuple[Work, Agree]]:
     """The hand's copy of the target, in a schema of its own."""
     url = (folder / "url").read_text()
     with psycopg.connect(url, autocommit=True) as connection:
-        connection.execute(f"CREATE SCHEMA hand; CREATE TABLE hand.mark AS SELECT {mark}::bigint AS position")
+        connection.execute(f"CREATE SCHEMA hand; CREATE TABLE hand.watermark AS SELECT {watermark}::bigint AS position")
         for [name] in connection.execute(
             "SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND starts_with(tablename, %s)", [shape]
         ).fetchall():
@@ -164,14 +164,14 @@ def compare(store: str, shape: str, folder: Path, house: str) -> None:
         project = plainstep.load_project(folder / "plainstep.toml")
         project.capture_on("town.tree")
         [outcome] = project.step(shape)
-        mark = int(outcome.upto or 0)
-        with BESIDE[store](folder, shape, mark) as (work, agree):
+        watermark = int(outcome.upto or 0)
+        with BESIDE[store](folder, shape, watermark) as (work, agree):
 
             def by_hand() -> None:
-                nonlocal mark
-                rows = shapes_by_hand.read(folder, mark)
+                nonlocal watermark
+                rows = shapes_by_hand.read(folder, watermark)
                 work(folder, shape, rows)
-                mark = rows[-1][0]
+                watermark = rows[-1][0]
 
             mine, hand, ratio = in_pairs(TURNS, lambda: project.step(shape), by_hand, lambda turn: change(town, turn))
             row(f"{store}, {shape}", seconds(mine), seconds(hand), f"{ratio:.2f} x", widths=WIDTHS)

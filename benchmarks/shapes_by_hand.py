@@ -90,10 +90,10 @@ def statements(store: str, shape: str) -> list[str]:
         new = ", ".join(f"net.{name}" for name in COLUMNS[1:])
         return [
             net,
-            f"UPDATE history SET valid_upto = {now}, upto_position = seq FROM net WHERE history.tree_id = net.tree_id "
-            f"AND valid_upto IS NULL AND (net.op = 'delete' OR ({old}) {say['differs']} ({new}))",
+            f"UPDATE history SET valid_to = {now}, upto_position = seq FROM net WHERE history.tree_id = net.tree_id "
+            f"AND valid_to IS NULL AND (net.op = 'delete' OR ({old}) {say['differs']} ({new}))",
             f"INSERT INTO history SELECT {row}, seq, {now}, NULL, 'change', seq, NULL FROM net WHERE op <> 'delete' AND NOT EXISTS "
-            "(SELECT 1 FROM history h WHERE h.tree_id = net.tree_id AND h.valid_upto IS NULL)",
+            "(SELECT 1 FROM history h WHERE h.tree_id = net.tree_id AND h.valid_to IS NULL)",
         ]
     if shape == "journal":
         images_of = ", ".join(f'"{name}"' for name in SIDES)
@@ -151,7 +151,7 @@ def into_duckdb(folder: Path, shape: str, rows: Rows) -> None:
             "c", pa.table([pa.array(column) for column in zip(*rows, strict=True)], ["seq", "op", "at", *SIDES])
         )
         connection.execute("BEGIN")
-        for statement in [*statements("duckdb", shape), f"UPDATE mark SET position = {rows[-1][0]}"]:
+        for statement in [*statements("duckdb", shape), f"UPDATE watermark SET position = {rows[-1][0]}"]:
             connection.execute(statement)
         connection.execute("COMMIT")
 
@@ -164,7 +164,7 @@ def into_sqlite(folder: Path, shape: str, rows: Rows) -> None:
         names = ", ".join(f'"{name}"' for name in SIDES)
         connection.execute(f'CREATE TEMP TABLE c (seq INTEGER PRIMARY KEY, op TEXT, "at" INTEGER, {names})')
         connection.executemany(f"INSERT INTO c VALUES ({', '.join('?' * (3 + len(SIDES)))})", rows)
-        for statement in [*statements("sqlite", shape), f"UPDATE mark SET position = {rows[-1][0]}"]:
+        for statement in [*statements("sqlite", shape), f"UPDATE watermark SET position = {rows[-1][0]}"]:
             connection.execute(statement)
         connection.execute("COMMIT")
 
@@ -183,7 +183,7 @@ def into_postgresql(connection: psycopg.Connection[Any]) -> Callable[[Path, str,
         with connection.cursor().copy("COPY c FROM STDIN") as copy:
             copy.write(lines)
         connection.execute("ANALYZE c")
-        for statement in [*statements("postgresql", shape), f"UPDATE mark SET position = {rows[-1][0]}"]:
+        for statement in [*statements("postgresql", shape), f"UPDATE watermark SET position = {rows[-1][0]}"]:
             connection.execute(statement)
             if statement.startswith("CREATE TEMP TABLE"):
                 connection.execute("ANALYZE " + statement.split()[3])

@@ -57,7 +57,7 @@ def main() -> None:
     for name in TABLES:
         plainstep.load_project(config).capture_on(f"bank.pgbench_{name}")
     log = (folder / "pace.log").open("w")
-    words = [sys.executable, "-m", "plainstep", "-c", str(config), "pace", "--every", "1s", "--json"]
+    words = [sys.executable, "-m", "plainstep", "-c", str(config), "run", "--every", "1s", "--json"]
     pace = subprocess.Popen(words, stdout=log, stderr=log, cwd=folder, env=os.environ)
     while (folder / "pace.log").read_text().count('"stepped"') < len(TABLES):
         time.sleep(0.5)  # from here on every change is one that a later step reads

@@ -87,7 +87,7 @@ def read_by_hand(folder: Path, after: int) -> tuple[int, dict[int, tuple[Any, ..
 
 def step_into_duckdb_by_hand(folder: Path) -> None:
     with closing(duckdb.connect(str(folder / "hand.duckdb"))) as house:
-        [[after]] = house.execute("SELECT position FROM mark").fetchall()
+        [[after]] = house.execute("SELECT position FROM watermark").fetchall()
         upto, last = read_by_hand(folder, after)
         gone = pa.table({"tree_id": pa.array(list(last), pa.int64())})
         kept = [change[3:] for change in last.values() if change[1] != "delete"]
@@ -98,13 +98,13 @@ def step_into_duckdb_by_hand(folder: Path) -> None:
         house.execute("BEGIN")
         house.execute("DELETE FROM tree USING gone WHERE tree.tree_id = gone.tree_id")
         house.execute("INSERT INTO tree SELECT * FROM fresh")
-        house.execute("UPDATE mark SET position = ?", [upto])
+        house.execute("UPDATE watermark SET position = ?", [upto])
         house.execute("COMMIT")
 
 
 def step_into_sqlite_by_hand(folder: Path) -> None:
     with closing(sqlite3.connect(folder / "hand.db")) as shed:
-        [after] = shed.execute("SELECT position FROM mark").fetchone() or (0,)
+        [after] = shed.execute("SELECT position FROM watermark").fetchone() or (0,)
         upto, last = read_by_hand(folder, after)
         keys = sorted(last)
         shed.executemany("DELETE FROM tree WHERE tree_id = ?", [(key,) for key in keys if last[key][1] == "delete"])
@@ -113,7 +113,7 @@ def step_into_sqlite_by_hand(folder: Path) -> None:
             f"INSERT INTO tree VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT (tree_id) DO UPDATE SET {sets}",
             [last[key][3:] for key in keys if last[key][1] != "delete"],
         )
-        shed.execute("UPDATE mark SET position = ?", [upto])
+        shed.execute("UPDATE watermark SET position = ?", [upto])
         shed.commit()
 
 
@@ -126,18 +126,18 @@ def reload_by_hand(folder: Path, store: str) -> None:
         if store == "shed":
             with closing(sqlite3.connect(folder / "hand.db")) as shed:
                 shed.executescript(
-                    "DROP TABLE IF EXISTS tree; DROP TABLE IF EXISTS mark; CREATE TABLE mark (position INTEGER);"
+                    "DROP TABLE IF EXISTS tree; DROP TABLE IF EXISTS watermark; CREATE TABLE watermark (position INTEGER);"
                     + CREATE
                 )
                 shed.executemany(
                     "INSERT INTO tree VALUES (?, ?, ?, ?, ?, ?, ?)", town.execute(f"SELECT {names} FROM tree")
                 )
-                shed.execute("INSERT INTO mark VALUES (?)", [head])
+                shed.execute("INSERT INTO watermark VALUES (?)", [head])
                 shed.commit()
             return
         with closing(duckdb.connect(str(folder / "hand.duckdb"))) as house:
             house.execute(
-                "BEGIN; DROP TABLE IF EXISTS tree; DROP TABLE IF EXISTS mark; CREATE TABLE mark (position BIGINT)"
+                "BEGIN; DROP TABLE IF EXISTS tree; DROP TABLE IF EXISTS watermark; CREATE TABLE watermark (position BIGINT)"
             )
             house.execute(WIDE)
             cursor = town.execute(f"SELECT {names} FROM tree")
@@ -147,7 +147,7 @@ def reload_by_hand(folder: Path, store: str) -> None:
                 ]
                 house.register("part", pa.table(arrays, COLUMNS))
                 house.execute("INSERT INTO tree SELECT * FROM part")
-            house.execute("INSERT INTO mark VALUES (?)", [head])
+            house.execute("INSERT INTO watermark VALUES (?)", [head])
             house.execute("COMMIT")
 
 

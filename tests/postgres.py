@@ -83,7 +83,7 @@ EDITS = [
 COMMANDS = (
     ("capture", "on", "source.public.tree"), ("step",), ("--debug", "step"), ("step", "--json"), ("status",), ("status", "--json"),
     ("status", "--metrics"), ("look", "tree"), ("net", "tree"), ("trace", "tree", "1"), ("ledger",), ("ledger", "--json"), ("check",),
-    ("capture", "list"), ("trim", "source", "--yes"), ("mark", "tree"), ("reload", "tree"), ("report", "-o", os.devnull),
+    ("capture", "list"), ("trim", "source", "--yes"), ("watermark", "tree"), ("reload", "tree"), ("report", "-o", os.devnull),
     ("--debug", "status"), ("--debug", "reload", "tree"),
 )  # fmt: skip
 

@@ -92,7 +92,7 @@ class Killed(unittest.TestCase):
 
 
 class Archive(unittest.TestCase):
-    """A journal in files: no file without its mark, no file half written, nothing to clean up after a crash."""
+    """A journal in files: no file without its watermark, no file half written, nothing to clean up after a crash."""
 
     def rows(self, town: Town) -> list[tuple[int, str]]:
         """Every change in every file that a reader sees."""
@@ -105,7 +105,7 @@ class Archive(unittest.TestCase):
 
     def test_killed_anywhere_each_change_is_there_once(self) -> None:
         for where, dies in DIES.items():
-            with self.subTest(where), Town(TREE, loads=ARCHIVE.format(first="beginning", format="parquet")) as town:
+            with self.subTest(where), Town(TREE, loads=ARCHIVE.format(first="start", format="parquet")) as town:
                 town.project.capture_on("town.tree")
                 town.sql("INSERT INTO tree VALUES (1, 1, 'oak'), (2, 1, 'elm'), (3, 1, NULL)")
                 for turn in (1, 2):
@@ -116,9 +116,9 @@ class Archive(unittest.TestCase):
                     )
                     said = child.communicate(timeout=60)[0]
                     self.assertEqual(child.returncode, 9, said)
-                    mark = town.project.status("archive")[0].mark
-                    told = [row for row in self.rows(town) if mark is None or row[0] > mark.position]
-                    self.assertEqual(told, [])  # nothing that the mark does not know
+                    watermark = town.project.status("archive")[0].watermark
+                    told = [row for row in self.rows(town) if watermark is None or row[0] > watermark.position]
+                    self.assertEqual(told, [])  # nothing that the watermark does not know
                     town.project.step("archive")
                 changes = [(change["position"], change["op"]) for change in changes_of(town, "archive")]
                 self.assertEqual(self.rows(town), changes)
@@ -160,7 +160,7 @@ class Archive(unittest.TestCase):
 
     def test_more_partitions_than_may_be_open_at_a_time(self) -> None:
         rows = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 70000) INSERT INTO tree SELECT i, 0, i % 5 FROM n"
-        text = ARCHIVE.format(first="beginning", format="parquet").replace('["date", "b"]', '["b"]')
+        text = ARCHIVE.format(first="start", format="parquet").replace('["date", "b"]', '["b"]')
         limits = mock.patch.multiple("plainstep.stores.files.target", MOST_OPEN=2, AT_ONCE=10_000)
         with Town(TREE, loads=text) as town, limits:
             town.project.capture_on("town.tree")

@@ -21,7 +21,7 @@ class BadValues(unittest.TestCase):
         return town
 
     def test_it_is_shown_and_refused_and_each_remedy_works(self) -> None:
-        for spoil, mend, ways in (
+        for spoil, repair, ways in (
             (
                 "UPDATE tree SET a = 1.505 WHERE k = 1",
                 "UPDATE tree SET a = 1.5 WHERE k = 1",
@@ -48,7 +48,7 @@ class BadValues(unittest.TestCase):
                         told.output if "--out" not in words else (town.path / "bent.csv").read_text(), "1.505|dear"
                     )
                     self.assertEqual("refused" in told.output, words[0] != "trace" and "--out" not in words)
-                town.sql(mend)
+                town.sql(repair)
                 self.assertEqual(
                     town.run("step", "bent").exit_code, 4
                 )  # the change was recorded, and says what it says
@@ -83,7 +83,7 @@ class BadValues(unittest.TestCase):
                 self.assertEqual(town.run("reload", "bent").exit_code, 0)
                 self.assertTrue(town.project.check("bent")[0].ok)
 
-    def test_its_row_is_set_aside_and_comes_back(self) -> None:
+    def test_its_row_is_quarantined_and_comes_back(self) -> None:
         with self.town("on_bad_value = 'quarantine'") as town:
             town.sql(
                 "INSERT INTO tree VALUES (2, 'dear', 'elm'), (3, 3, 'ash'), (4, 4, 'fir')",
@@ -93,29 +93,30 @@ class BadValues(unittest.TestCase):
                 "UPDATE tree SET a = 4.25 WHERE k = 4",
             )
             self.assertIn(
-                "would be set aside: 3 (the first, at k = 2: the column a holds 'dear'", town.run("look", "bent").output
+                "would be quarantined: 3 (the first, at k = 2: the column a holds 'dear'",
+                town.run("look", "bent").output,
             )
             said = town.run("step", "bent")
             self.assertEqual(said.exit_code, 0, said.stderr)
             self.assertEqual([(k, str(a)) for k, a, _ in town.rows("house", "bent")], [(4, "4.25")])
-            self.assertEqual([row.place for _, row in town.project.aside("bent")], ["k = 1", "k = 2", "k = 5"])
-            self.assertIn("rows set aside: 3", town.run("ledger", "bent").output)
+            self.assertEqual([row.place for _, row in town.project.quarantine("bent")], ["k = 1", "k = 2", "k = 5"])
+            self.assertIn("rows quarantined: 3", town.run("ledger", "bent").output)
             self.assertEqual([one.health for one in town.project.status("bent")], ["ok"])
             self.assertTrue(town.project.check("bent")[0].ok)
             self.assertEqual(town.project.step("bent")[0].outcome, "nothing")
             town.sql("UPDATE tree SET a = 2 WHERE k = 2", "DELETE FROM tree WHERE k = 5")
-            self.assertIn("2 rows put back", town.run("aside", "bent", "--back").output)
+            self.assertIn("2 rows released", town.run("quarantine", "bent", "--retry").output)
             self.assertEqual([k for k, *_ in town.rows("house", "bent")], [2, 4])
-            self.assertEqual([row.place for _, row in town.project.aside("bent")], ["k = 1"])
+            self.assertEqual([row.place for _, row in town.project.quarantine("bent")], ["k = 1"])
             self.assertEqual(town.run("reload", "bent").exit_code, 0)
-            self.assertEqual([row.place for _, row in town.project.aside("bent")], ["k = 1"])
+            self.assertEqual([row.place for _, row in town.project.quarantine("bent")], ["k = 1"])
             town.config.write_text(town.config.read_text().replace("quarantine", "round"))
             self.assertEqual(town.run("reload", "bent").exit_code, 0)
             self.assertEqual([k for k, *_ in town.rows("house", "bent")], [1, 2, 4])
-            self.assertEqual(town.project.aside("bent"), [])
+            self.assertEqual(town.project.quarantine("bent"), [])
             self.assertTrue(town.project.check("bent")[0].ok)
 
-    def test_any_cut_of_changes_sets_the_same_rows_aside(self) -> None:
+    def test_any_cut_of_changes_quarantines_the_same_rows(self) -> None:
         changes = (
             "UPDATE tree SET a = 'x' WHERE k = 1", "UPDATE tree SET a = 2, k = 7 WHERE k = 1", "INSERT INTO tree VALUES (1, 'y', 'elm')",
             "DELETE FROM tree WHERE k = 7", "INSERT INTO tree VALUES (8, 8, 'ash')", "UPDATE tree SET k = 9, a = 'z' WHERE k = 8",
@@ -131,17 +132,17 @@ class BadValues(unittest.TestCase):
                     [outcome] = town.project.step("bent")
                     self.assertEqual(outcome.entry.contradictions if outcome.entry else 0, 0)
                 self.assertEqual([k for k, *_ in town.rows("house", "bent")], [8, 9])
-                self.assertEqual([row.place for _, row in town.project.aside("bent")], ["k = 1"])
+                self.assertEqual([row.place for _, row in town.project.quarantine("bent")], ["k = 1"])
                 self.assertTrue(town.project.check("bent")[0].ok)
 
-    def test_most_rows_are_not_set_aside(self) -> None:
+    def test_most_rows_are_not_quarantined(self) -> None:
         with self.town("on_bad_value = 'quarantine'") as town:
             town.sql("INSERT INTO tree VALUES (2, 'a', ''), (3, 'b', ''), (4, 'c', '')", "DELETE FROM tree WHERE k = 1")
             town.config.write_text(
                 town.config.read_text().replace("[loads.bent]", "[loads.other]").replace("house.bent", "house.other")
             )
             [outcome] = town.project.step("other", raise_errors=False)
-            self.assertIn("Most rows of town.tree would be set aside: 3, beside 0", str(outcome.error))
+            self.assertIn("Most rows of town.tree would be quarantined: 3, beside 0", str(outcome.error))
 
     def test_two_spellings_of_one_key_are_two_rows_and_refused(self) -> None:
         for kind, first, second in (

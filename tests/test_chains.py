@@ -74,12 +74,12 @@ class Pure(unittest.TestCase):
             except plainstep.Refused:
                 self.assertTrue(from_delete_to_delete(told))
                 return
-        mended = told if found is None else replaced(told, found)
-        self.assertEqual(mended.seq().tolist(), told.seq().tolist())
-        self.assertEqual(sorted(map(repr, contents(mended))), sorted(map(repr, contents(told))))
-        self.assertEqual(merged(before, plainstep.collapse(mended, "k")), model.rows)
+        repaired = told if found is None else replaced(told, found)
+        self.assertEqual(repaired.seq().tolist(), told.seq().tolist())
+        self.assertEqual(sorted(map(repr, contents(repaired))), sorted(map(repr, contents(told))))
+        self.assertEqual(merged(before, plainstep.collapse(repaired, "k")), model.rows)
         # Of what a truncate ended, nothing tells where it began. From there on, each begins where the one before it ended.
-        told_of = contents(mended)
+        told_of = contents(repaired)
         cuts = [place for place, change in enumerate(told_of) if change["op"] == "truncate"]
         rows = {} if cuts else dict(before)
         for change in told_of[cuts[-1] + 1 if cuts else 0 :]:

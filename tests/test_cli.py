@@ -132,7 +132,7 @@ class Forms(unittest.TestCase):
             self.assertEqual((net["read"], net["net"]), (3, [{"op": "update", "key": {"k": 1}, "was": row, "now": row | {"cost": "2.00"},
                                                              "changed": ["cost"], "count": 1}]))  # fmt: skip
             status = run("status", "house")[0]
-            self.assertEqual((status["waiting"], status["health"], status["mark"]["position"]), (3, "behind", 0))
+            self.assertEqual((status["waiting"], status["health"], status["watermark"]["position"]), (3, "behind", 0))
             self.assertGreaterEqual(status["lag_seconds"], 0)
             self.assertEqual(run("step", "house")[0]["net"], {"insert": 0, "update": 1, "delete": 0})
             check = run("check", "house")[0]
@@ -220,7 +220,7 @@ class BadInput(unittest.TestCase):
             ("[stores\nurl = 1", ["not TOML", "line 1"]),
             (
                 '[stores.town]\nurl = "sqlite:///town.db"\nspeed = 3',
-                ["line 3", "stores.town.speed is no setting"],
+                ["line 3", "unknown setting stores.town.speed"],
             ),
             ('[stores.town]\nurl = "sqlight:///town.db"', ["sqlight", "Did you mean sqlite:///"]),
             ('[stores.town]\nurl = "sqlite://town.db"', ["names no file", "sqlite:///town.db"]),
@@ -291,8 +291,8 @@ class BadInput(unittest.TestCase):
         with Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')") as here:
             here.project.capture_on("town.tree")
             here.sql(TREE, "INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')", store="shed")
-            self.refused(here, 4, "step", "shed", told=["already holds rows", "plainstep mark shed --to head"])
-            self.assertEqual(here.run("mark", "shed", "--to", "head", "--yes").exit_code, 0)
+            self.refused(here, 4, "step", "shed", told=["already holds rows", "plainstep watermark shed --to head"])
+            self.assertEqual(here.run("watermark", "shed", "--to", "head", "--yes").exit_code, 0)
             here.sql("UPDATE tree SET a = 5")
             here.project.step("shed")
             self.assertEqual(here.rows("shed"), [(1, 5, "oak"), (2, 2, "elm")])

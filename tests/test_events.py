@@ -80,7 +80,7 @@ class Http(unittest.TestCase):
     def subjects(self) -> list[tuple[str, str]]:
         return [(event["type"], event["subject"]) for event in self.receiver.got]
 
-    def test_events_are_sent_once_committed_and_failed_ones_are_tried_again_then_set_aside(self) -> None:
+    def test_events_are_sent_once_committed_and_failed_ones_are_tried_again_then_quarantined(self) -> None:
         for into in ("house", "shed"):
             self.receiver.got.clear()
             self.receiver.answers = {"2": 503}
@@ -106,12 +106,12 @@ class Http(unittest.TestCase):
                     self.wake(town)
                     town.project.step("alarm")
                 self.assertEqual(
-                    [row.reason for _, row in town.project.aside("alarm")],
+                    [row.reason for _, row in town.project.quarantine("alarm")],
                     ["the receiver answered 503 Service Unavailable"],
                 )
                 self.assertEqual(town.project.status("alarm")[0].health, "at risk")
                 self.receiver.answers = {}
-                result = town.run("aside", "alarm", "--back")
+                result = town.run("quarantine", "alarm", "--retry")
                 self.assertIn("1 event put back", result.output)
                 self.assertEqual(
                     sorted(self.subjects()),
@@ -126,7 +126,7 @@ class Http(unittest.TestCase):
         rows = [row for some in outbox.waiting(load) for row in some]
         outbox.amend(load, [{"id": row["id"], "try_again_at": long_ago} for row in rows])
 
-    def test_a_receiver_that_is_not_there_rests_as_a_whole_and_sets_nothing_aside(self) -> None:
+    def test_a_receiver_that_is_not_there_rests_as_a_whole_and_quarantines_nothing(self) -> None:
         self.receiver.close()
         load = LOAD.format(into="house", deliver=self.receiver.url).replace("tries = 3", "tries = 10")
         with Town(TABLE, loads=load) as town:
@@ -140,7 +140,7 @@ class Http(unittest.TestCase):
                 self.wake(town)
                 [outcome] = town.project.step("alarm")
             self.assertIn("nothing reaches the receiver", outcome.delivery.problem)
-            self.assertEqual((outcome.delivery.waiting, outcome.delivery.aside), (2, 0))
+            self.assertEqual((outcome.delivery.waiting, outcome.delivery.quarantined), (2, 0))
             [again] = town.project.step("alarm")
             self.assertEqual((again.delivery.problem, again.delivery.waiting), ("", 2))  # it was not tried
 
@@ -152,8 +152,8 @@ class Http(unittest.TestCase):
             town.project.capture_on("town.tree")
             result = town.run("step", "alarm")
             self.assertEqual(result.exit_code, 4)
-            self.assertIn("plainstep mark alarm --to head", result.output)
-            self.assertEqual(town.run("mark", "alarm", "--to", "head", "--yes").exit_code, 0)
+            self.assertIn("plainstep watermark alarm --to head", result.output)
+            self.assertEqual(town.run("watermark", "alarm", "--to", "head", "--yes").exit_code, 0)
             town.sql("INSERT INTO tree VALUES (1, 'young')")
             town.project.step("alarm")
             self.assertEqual(self.subjects(), [("planted", "1")])

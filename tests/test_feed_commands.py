@@ -1,4 +1,4 @@
-"""What a person sees and says of feeds: init, look, status, mark, aside; every kind of position; every target."""
+"""What a person sees and says of feeds: init, look, status, watermark, quarantined; every kind of position; every target."""
 
 from __future__ import annotations
 
@@ -37,13 +37,15 @@ class Commands(unittest.TestCase):
         with self.town("sides") as town:
             self.assertIn("up to 11/330", run(town, "step").output)
             [status] = json.loads(run(town, "status", "--json").output)
-            self.assertEqual((status["mark"]["position"], status["head"], status["health"]), ("11/330", "11/330", "ok"))
-            self.assertEqual(status["untold"], ["when changes were made"])
+            self.assertEqual(
+                (status["watermark"]["position"], status["head"], status["health"]), ("11/330", "11/330", "ok")
+            )
+            self.assertEqual(status["limitations"], ["when changes were made"])
             look = json.loads(run(town, "look", "sides", "--after", "start", "--upto", "1/30", "--json").output)
             self.assertEqual([row["position"] for row in look["changes"]], ["0/10", "1/30"])
             [entry] = json.loads(run(town, "ledger", "--json").output)
             self.assertEqual((entry["after"], entry["upto"]), (None, "11/330"))
-            moved = run(town, "mark", "sides", "--to", "1/99", "--yes")
+            moved = run(town, "watermark", "sides", "--to", "1/99", "--yes")
             self.assertIn("merged up to 1/50", moved.output)
             self.assertIn("after 1/50 up to 11/330", run(town, "step").output)
             self.assertEqual(town.target("sides"), town.truth)
@@ -59,26 +61,26 @@ class Commands(unittest.TestCase):
                     self.assertIn(after, str(first))
                 rest = json.loads(run(town, "look", load, "--after", str(first), "--json").output)
                 self.assertEqual(sum(rest["counts"].values()), sum(look["counts"].values()) - 1)
-                run(town, "mark", load, "--to", str(first), "--yes")
+                run(town, "watermark", load, "--to", str(first), "--yes")
                 self.assertEqual(run(town, "step").exit_code, 0)
                 self.assertEqual(town.target(load), town.truth)
 
-    def test_aside_is_listed_and_put_back(self) -> None:
-        with self.town("flags", 'bad = "aside"') as town:
+    def test_quarantine_is_listed_and_put_back(self) -> None:
+        with self.town("flags", 'on_bad_row = "quarantine"') as town:
             connection = sqlite3.connect(town.path / "town.db")
             connection.execute("UPDATE flags SET what = 'Felled' WHERE what = 'felled'")
             connection.commit()
             connection.close()
-            self.assertIn("would be set aside: 2", run(town, "look", "flags").output)
-            self.assertIn("rows set aside: 2", run(town, "step").output)
-            told = json.loads(run(town, "aside", "--json").output)
+            self.assertIn("would be quarantined: 2", run(town, "look", "flags").output)
+            self.assertIn("rows quarantined: 2", run(town, "step").output)
+            told = json.loads(run(town, "quarantine", "--json").output)
             self.assertEqual({row["row"]["what"] for row in told}, {"Felled"})
-            self.assertIn("no code of the layout names", run(town, "aside", "flags").output)
-            self.assertIn("still against the layout: 2", run(town, "aside", "--back").output)
+            self.assertIn("no code of the layout names", run(town, "quarantine", "flags").output)
+            self.assertIn("still quarantined: 2", run(town, "quarantine", "--retry").output)
             town.config.write_text(town.config.read_text().replace('["felled"]', '["felled", "Felled"]'))
-            self.assertEqual(json.loads(run(town, "aside", "flags", "--back", "--json").output)[0]["back"], 2)
+            self.assertEqual(json.loads(run(town, "quarantine", "flags", "--retry", "--json").output)[0]["merged"], 2)
             self.assertEqual(town.target("flags"), town.truth)
-            self.assertIn("No rows are set aside", run(town, "aside").output)
+            self.assertIn("No rows are quarantined", run(town, "quarantine").output)
             self.assertIn("rows put back: 2", run(town, "ledger").output)
 
     def test_init_is_toml_and_says_what_it_guessed(self) -> None:
@@ -107,7 +109,7 @@ class Commands(unittest.TestCase):
             (('key = ["k"]', ""), "names no key"),
             (('key = ["k"]', 'key = ["k"]\noverlap = "soon"'), "is no span"),
             (('key = ["k"]', 'key = ["k"]\nchanges = "column"'), "layout does nothing here"),
-            (('sent = "has_*"', "lookup = true"), 'rows = "STORE.TABLE"'),
+            (('sent_columns = "has_*"', "lookup = true"), 'rows = "STORE.TABLE"'),
             (('from = "town.flags"', 'from = "landing.flags"'), "no file"),
             (('into = "house.flags"', 'into = "landing.flags"'), "rows in files are never changed"),
         ):
@@ -249,7 +251,7 @@ INSERT INTO days VALUES (1, '2026-05-04T17:00:00Z'), (2, '2026-05-05T17:00:00Z')
             town.project.step("moved")
             self.assertEqual(self.rows(town, "moved"), {(1, "a", "elm"), (1, "b", "oak")})
             self.assertTrue(town.project.check("moved")[0].ok)
-            self.assertNotIn("when changes were made", town.project.status("moved")[0].untold)
+            self.assertNotIn("when changes were made", town.project.status("moved")[0].limitations)
 
 
 class Refusals(unittest.TestCase):
@@ -323,7 +325,7 @@ class Listings(unittest.TestCase):
             self.assertEqual((kind.format, kind.compression), said, name)
         self.assertEqual(kind_of("a.tsv").delimiter, "\t")
 
-    def test_what_is_kept_with_a_mark(self) -> None:
+    def test_what_is_kept_with_a_watermark(self) -> None:
         seen = {f"trees/{n}.csv": Seen(n, "ab", "cd", n, n % 2 == 0) for n in range(50)}
         self.assertEqual(unpacked(packed("41/7", seen)), ("41/7", seen))
         self.assertEqual(unpacked("41/7"), ("41/7", {}))

@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.core.changes.batch import Changes, as_changes
 from plainstep.core.diff import compared, difference
-from plainstep.core.positions import Mark, Place, Span, Waiting, Window, parse_point, why_not_continue
+from plainstep.core.positions import Place, Span, Waiting, Watermark, Window, continuity_error, parse_point
 from plainstep.core.schema_drift import Fit, fit, holds, widens
 from plainstep.core.shapes.base import StepContext, TargetReader, WindowChanges
 from plainstep.core.shapes.edits import Edits
@@ -35,7 +35,7 @@ from plainstep.loads.step import step
 from plainstep.settings.models import LoadConfig
 from plainstep.sources.factory import SourceFactory
 from plainstep.stores.capabilities import BaseStore, with_target
-from plainstep.stores.records import Snapshot
+from plainstep.stores.records import Batches, Snapshot
 from plainstep.stores.registry import open_store
 from tests.histories import ROW, Model, Row, flat, histories, merged
 from tests.support import WITHOUT_SHRINKING, Town
@@ -48,7 +48,7 @@ class Feed:
 
     is_managed = False
     overlaps = False
-    sure = True
+    has_exact_operations = True
 
     def __init__(self, model: Model, form: str = "whole") -> None:
         self.model, self.form = model, form
@@ -76,12 +76,15 @@ class Feed:
     def locate(self, point: int | datetime) -> Place:
         return Place(point if isinstance(point, int) else int((point - BEGAN).total_seconds() // 60))
 
-    def read(self, window: Window) -> Iterator[Changes]:
+    def read(self, window: Window) -> Batches:
+        return Batches(self.batches(window))
+
+    def batches(self, window: Window) -> Iterator[Changes]:
         changes = [self.said(change) for change in self.model.changes[window.after : window.upto]]
-        untold = ["was.a", "was.b"] if self.form == "bare keys" else []
-        yield as_changes(flat([]).drop_columns(untold))
+        left_out = ["was.a", "was.b"] if self.form == "bare keys" else []
+        yield as_changes(flat([]).drop_columns(left_out))
         for at in range(0, len(changes), 3):
-            yield as_changes(flat(changes[max(0, at - 1) : at + 3]).drop_columns(untold))
+            yield as_changes(flat(changes[max(0, at - 1) : at + 3]).drop_columns(left_out))
 
     def said(self, change: Row) -> Row:
         """The change as this feed would tell it."""
@@ -99,7 +102,7 @@ class Feed:
     def reserve(self) -> None:
         pass
 
-    def acknowledge(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Place, upto: Place) -> None:
         pass
 
     @contextmanager
@@ -254,16 +257,16 @@ class Pure(unittest.TestCase):
     def test_going_on_is_refused_just_when_something_would_be_lost(
         self, position: int, oldest: int, more: int, same: bool, same_time: bool
     ) -> None:
-        mark = Mark("tree", "a", position, BEGAN, 1)
+        watermark = Watermark("tree", "a", position, BEGAN, 1)
         span = Span("a" if same else "b", oldest, oldest + more)
         made_at = BEGAN if same_time else BEGAN + timedelta(seconds=1)
         held = oldest <= position <= oldest + more
-        refusal = why_not_continue(mark, span, made_at if held else None)
+        refusal = continuity_error(watermark, span, made_at if held else None)
         fine = same and held and same_time
         self.assertEqual(refusal is None, fine)
         if refusal:
             self.assertIn("plainstep reload tree", refusal.next)
-        cleared = why_not_continue(mark, Span("a", oldest, oldest + more), None)
+        cleared = continuity_error(watermark, Span("a", oldest, oldest + more), None)
         self.assertIsNotNone(cleared)
 
     def test_columns_that_fit(self) -> None:

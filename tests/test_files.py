@@ -99,7 +99,7 @@ class Landings(unittest.TestCase):
 
     def test_a_line_that_is_not_finished_waits_with_the_files_after_it(self) -> None:
         for name, rest in (("1.jsonl", '{"seq": 3, "k"'), ("1.csv", "3,3")):
-            with Landing("*", "quiet = 30\n" + BY_SEQ) as town:
+            with Landing("*", 'settle = "30s"\n' + BY_SEQ) as town:
                 town.land(name, (1, 1, 1), (2, 2, 2), end=rest)
                 town.land("2" + name[1:], (4, 4, 4))
                 self.assertEqual(town.step(), "stepped 2 ")
@@ -203,7 +203,9 @@ class Landings(unittest.TestCase):
                     self.assertEqual(town.step(), "nothing 0 ")
                 else:
                     self.assertRegex(said[-1], "must all be of one length|which is no int64")
-        with Landing() as town:  # below its first position, and so below the mark: never taken for one that is merged
+        with (
+            Landing() as town
+        ):  # below its first position, and so below the watermark: never taken for one that is merged
             town.land("1.jsonl", (5, 1, 1), (6, 2, 2))
             town.step()
             town.land("2.jsonl", (9, 3, 3), (7, 4, 4), (2, 5, 5))
@@ -254,13 +256,13 @@ class Landings(unittest.TestCase):
 
 
 class Killed(unittest.TestCase):
-    """A step over files that dies anywhere, and is run again: every row once, every row that is set aside once."""
+    """A step over files that dies anywhere, and is run again: every row once, every row that is quarantined once."""
 
     def test_killed_anywhere_then_run_again(self) -> None:
         for point, patch in POINTS.items():
             if "reading" in point and "m._commit" not in patch and "commit_to" not in patch:
                 patch = "import plainstep.stores.files.feed as m; m.FileFeed.read = die"
-            with self.subTest(point), Landing(more='bad = "aside"') as town:
+            with self.subTest(point), Landing(more='on_bad_row = "quarantine"') as town:
                 for number in range(4):
                     town.land(f"{number}.jsonl", *[(number * 10 + row, row, number) for row in range(8)])
                 town.land("4.jsonl", (50, None, 1), (51, 8, 1))
@@ -272,7 +274,7 @@ class Killed(unittest.TestCase):
                 self.assertEqual(done.returncode, -9, done.stderr)
                 self.assertRegex(town.step(), "nothing" if point == "after the commit" else "stepped 33")
                 self.assertEqual(town.rows(), dict.fromkeys(range(8), 3) | {8: 1})
-                self.assertEqual([row.place for _, row in town.project.aside()], ["50"])
+                self.assertEqual([row.place for _, row in town.project.quarantine()], ["50"])
                 self.assertEqual(len(town.project.ledger("tree")), 1)
 
 

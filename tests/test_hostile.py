@@ -26,7 +26,7 @@ from plainstep.formats.reader import columns_of, read
 from tests.support import Town, examples
 
 ROW = {"v": 1, "op": "i", "k": 1, "x": 5}
-LAYOUT = """quiet = 0
+LAYOUT = """settle = "0s"
 position = ["v"]
 operation = "op"
 insert = ["i"]
@@ -133,7 +133,7 @@ class Dropped(unittest.TestCase):
                 [peak] = re.findall(r"peak (\d+)", done.stdout)
                 self.assertLess(int(peak), MEMORY)
 
-    def test_what_is_bad_is_set_aside_and_what_is_good_is_read(self) -> None:
+    def test_what_is_bad_is_quarantined_and_what_is_good_is_read(self) -> None:
         with Town() as town:
             (town.path / "in").mkdir()
             rows = [ROW | {"v": n, "k": n} for n in range(1, 9)]
@@ -142,13 +142,13 @@ class Dropped(unittest.TestCase):
             lines[2] = lines[2].replace('"x": 5', '"x": 5, "x": 6')
             lines[3] = lines[3].replace('"x": 5', '"x": ' + "[" * 3000 + "]" * 3000)
             (town.path / "in" / "a.jsonl").write_text("\n".join(lines) + "\n")
-            settings = load("a.jsonl", "bad = 'aside'").replace('position = ["v"]\n', "")
+            settings = load("a.jsonl", "on_bad_row = 'quarantine'").replace('position = ["v"]\n', "")
             town.config.write_text(settings)
             done = town.run("step")
             self.assertEqual(done.exit_code, 0, done.stderr)
             self.assertEqual([row[1] for row in town.rows("house")], [1, 5, 6, 7, 8])
             self.assertEqual(
-                [row.place for _, row in town.project.aside("tree")], ["a.jsonl:2", "a.jsonl:3", "a.jsonl:4"]
+                [row.place for _, row in town.project.quarantine("tree")], ["a.jsonl:2", "a.jsonl:3", "a.jsonl:4"]
             )
 
     def test_a_long_row_that_is_what_it_should_be(self) -> None:

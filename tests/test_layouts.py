@@ -65,7 +65,7 @@ class Wrong(unittest.TestCase):
             town.play(list(HISTORY))
             [outcome] = town.project.step(raise_errors=False)
             self.assertEqual(outcome.outcome, "refused", f"{load} {turns}: {outcome}")
-            self.assertIsNone(town.project.load(load).target.mark(load))
+            self.assertIsNone(town.project.load(load).target.watermark(load))
             return str(outcome.error)
 
     def swap(self, one: str, other: str) -> tuple[tuple[str, str], ...]:
@@ -174,13 +174,13 @@ class Proposals(unittest.TestCase):
                 self.assertEqual(town.target(load), town.truth, text)
             self.assertIn('guessed = ["deleted"]', found["latest"])
             self.assertIn("sure: its rows hold old values only", found["sides"])
-            self.assertIn('sent = "has_*"', found["flags"])
-            self.assertIn('absent = "unsent"', found["json"])
+            self.assertIn('sent_columns = "has_*"', found["flags"])
+            self.assertIn('missing_field = "unsent"', found["json"])
 
     def test_whatever_the_rows_hold(self) -> None:
         """E21: a proposal is TOML, is never sure of what tells nothing, and is not merged before somebody looked at it."""
         odd = (
-            "CREATE TABLE feed (n INTEGER PRIMARY KEY, tab TEXT, mark TEXT, id INTEGER, b TEXT)",
+            "CREATE TABLE feed (n INTEGER PRIMARY KEY, tab TEXT, watermark TEXT, id INTEGER, b TEXT)",
             "INSERT INTO feed VALUES (1, 't', 'N', 2, 'a\nkey = [\"b\"]'), (2, 't', 'N', 1, char(127, 0x2028)), (3, 't', 'E', 1, 'x')",
             'CREATE TABLE "grün" (n INTEGER, "new\nline" INTEGER)',
             'INSERT INTO "grün" VALUES (1, NULL), (2, NULL)',
@@ -192,7 +192,7 @@ class Proposals(unittest.TestCase):
             text = town.project.propose("town.feed", "house")
             load = tomllib.loads(text)["loads"]["feed"]
             self.assertEqual((load["key"], load["layout"]["guessed"]), (["id"], ["operation", "key"]))
-            self.assertIn("might tell it: mark (E, N)", text)
+            self.assertIn("might tell it: watermark (E, N)", text)
             empty = town.project.propose("town.grün", "house", ("new\nline",))
             self.assertIn("guessed", tomllib.loads(empty)["loads"]["grün"]["layout"])
             self.assertIn("2 rows contradict it", empty)
@@ -200,39 +200,39 @@ class Proposals(unittest.TestCase):
             [outcome] = town.project.step(raise_errors=False)
             self.assertIn("guessed in part: operation, key", str(outcome.error))
             self.assertEqual(town.project.net("feed").counts["put"], 2)
-            mended = text.replace(
-                'guessed = ["operation", "key"]', 'operation = "mark"\ninsert = ["N"]\ndelete = ["E"]'
+            repaired = text.replace(
+                'guessed = ["operation", "key"]', 'operation = "watermark"\ninsert = ["N"]\ndelete = ["E"]'
             )
-            town.config.write_text(layouts.STORES + mended)
+            town.config.write_text(layouts.STORES + repaired)
             town.project.step()
             self.assertEqual([one.health for one in town.project.status()], ["ok"])
             town.config.write_text(layouts.STORES + text)
             self.assertRaisesRegex(plainstep.PlainStepError, "guessed in part", town.project.reload, "feed")
 
 
-class Aside(unittest.TestCase):
-    """Rows that contradict the layout are set aside, kept, listed and put back."""
+class QuarantinedRow(unittest.TestCase):
+    """Rows that contradict the layout are quarantined, kept, listed and put back."""
 
     def test_a_row_is_put_back_without_putting_older_values_over_newer_ones(self) -> None:
-        text = layouts.config("news").replace('key = ["k"]', 'key = ["k"]\nbad = "aside"')
+        text = layouts.config("news").replace('key = ["k"]', 'key = ["k"]\non_bad_row = "quarantine"')
         with Town(config=text) as town:
             town.play([("insert", key, {"a": key, "b": "oak"}) for key in range(9)])
             self.spoil(town, "UPDATE news SET what = 'Planted' WHERE k IN (3, 4)")
             [outcome] = town.project.step()
-            self.assertIn("rows set aside: 2", outcome.entry.note if outcome.entry else "")
+            self.assertIn("rows quarantined: 2", outcome.entry.note if outcome.entry else "")
             town.play([("update", 3, {"a": 70, "b": "elm"})])
             town.project.step()
-            self.assertEqual([row.step for _, row in town.project.aside()], [1, 1])
-            self.assertEqual(town.project.put_back("news").left, 2)
+            self.assertEqual([row.step for _, row in town.project.quarantine()], [1, 1])
+            self.assertEqual(town.project.retry("news").left, 2)
             town.config.write_text(text.replace('["planted"]', '["planted", "Planted"]'))
-            found = town.project.put_back("news")
-            self.assertEqual((found.back, found.left, found.gone), (2, 0, 0))
+            found = town.project.retry("news")
+            self.assertEqual((found.merged, found.left, found.gone), (2, 0, 0))
             self.assertEqual(town.target("news"), town.truth)
-            self.assertEqual(town.project.aside(), [])
-            self.assertEqual(town.project.put_back("news").back, 0)
+            self.assertEqual(town.project.quarantine(), [])
+            self.assertEqual(town.project.retry("news").merged, 0)
 
-    def test_most_rows_are_never_set_aside(self) -> None:
-        text = layouts.config("news").replace('key = ["k"]', 'key = ["k"]\nbad = "aside"')
+    def test_most_rows_are_never_quarantined(self) -> None:
+        text = layouts.config("news").replace('key = ["k"]', 'key = ["k"]\non_bad_row = "quarantine"')
         with Town(config=text.replace('"planted"', '"sown"')) as town:
             town.play([("insert", key, {"a": key, "b": "oak"}) for key in range(9)])
             [outcome] = town.project.step(raise_errors=False)

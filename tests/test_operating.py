@@ -20,7 +20,7 @@ import plainstep
 from plainstep import Scope, StepOutcome
 from plainstep.core.positions import Place, Window
 from plainstep.export import openmetrics as metrics
-from plainstep.loads import runner as pacing
+from plainstep.loads import runner as runner
 from plainstep.loads.load import Load
 from plainstep.loads.step import step_together
 from plainstep.views.status import LoadStatus
@@ -28,7 +28,7 @@ from tests.histories import Model, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town, act
 
 MORE = '[loads.more_{0}]\nfrom = "town.tree"\ninto = "shed.more_{0}"\n'
-PACE = "import sys; from plainstep.cli.main import cli; cli(['pace', '--every', '0.1s', *sys.argv[1:]])"
+PACE = "import sys; from plainstep.cli.main import cli; cli(['run', '--every', '0.1s', *sys.argv[1:]])"
 
 
 class Standing(unittest.TestCase):
@@ -188,9 +188,9 @@ class KeptOpen(unittest.TestCase):
                             self.assertEqual(load.source.time_of(load.source.span().end), snapshot.span.head_at)
                             self.assertEqual(sum(batch.num_rows for batch in snapshot.batches), number + 1)
                         self.assertEqual(project.look("house").total, number + 1)
-                    mark = load.target.mark("house")
-                    assert mark
-                    self.assertEqual(load.target.standing()["house"][0], mark)
+                    watermark = load.target.watermark("house")
+                    assert watermark
+                    self.assertEqual(load.target.standing()["house"][0], watermark)
                 self.assertEqual(project.step("house")[0].changes, 3)
                 self.assertEqual([one.health for one in project.status("house")], ["ok"])
                 (town.path / "town.db").write_text("no database any more, and long enough to be looked at as one")
@@ -249,8 +249,8 @@ class Beginning(unittest.TestCase):
 class Checking(unittest.TestCase):
     @given(histories, histories, histories)
     @settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)
-    def test_differences_are_found_and_mended(self, before: list[Any], waiting: list[Any], spoilt: list[Any]) -> None:
-        """Whatever became of the target, mending makes it the source as it stood at the mark, and the mark stays."""
+    def test_differences_are_found_and_repaired(self, before: list[Any], waiting: list[Any], spoilt: list[Any]) -> None:
+        """Whatever became of the target, repairing makes it the source as it stood at the watermark, and the watermark stays."""
         with Town(TREE) as town:
             town.project.capture_on("town.tree")
             model = Model()
@@ -267,19 +267,19 @@ class Checking(unittest.TestCase):
             [part] = town.project.check("shed", scope=Scope(columns=("a",)))
             halves = {(k, a) for k, a, _ in now} ^ {(k, a) for k, a, _ in merged}
             self.assertEqual(part.missing + part.extra + part.different, len({k for k, _ in halves}))
-            [mended] = town.project.check("shed", mend=True)
-            self.assertEqual(mended.mended is None, found.ok)
+            [repaired] = town.project.check("shed", repair=True)
+            self.assertEqual(repaired.repaired is None, found.ok)
             self.assertEqual(town.rows("shed"), merged)
             self.assertEqual(town.run("check").exit_code, 0)
             town.project.step()
             self.assertEqual(town.rows("shed"), town.rows())
 
-    def test_what_cannot_be_mended(self) -> None:
+    def test_what_cannot_be_fixed(self) -> None:
         with Town(TREE) as town:
             town.run("capture", "on", "town.tree")
             town.project.step()
             for words in (("--columns", "a"), ("--where", "a > 1")):
-                self.assertEqual(town.run("check", "house", "--mend", *words).exit_code, 2)
+                self.assertEqual(town.run("check", "house", "--repair", *words).exit_code, 2)
             self.assertIn("There is no column 'z'", town.run("check", "house", "--columns", "z").output)
             self.assertIn("is no condition on these rows", town.run("check", "house", "--where", "z = 1").output)
 
@@ -300,7 +300,7 @@ class Pacing(unittest.TestCase):
             town.sql("INSERT INTO tree VALUES (1, 0, 'oak')")
             self.assertEqual(self.heard(child.stdout, "house")["changes"], 1)
             second = town.child(PACE)
-            self.assertIn(f"Another pace steps house already: process {child.pid}.", second.communicate(timeout=30)[0])
+            self.assertIn(f"Another run steps house already: process {child.pid}.", second.communicate(timeout=30)[0])
             self.assertEqual(second.returncode, 4)
             for words in ("status", "ledger", "check"):
                 self.assertEqual(town.run(words, "house").exit_code, 0)
@@ -315,17 +315,17 @@ class Pacing(unittest.TestCase):
 
     @given(st.integers(0, 10**9), st.floats(0.001, 10**5))
     def test_rests_grow_and_end(self, failures: int, every: float) -> None:
-        rest, later = pacing.pause_after(failures, every), pacing.pause_after(failures + 1, every)
-        self.assertTrue(every <= rest <= later <= max(every, pacing.LONGEST_PAUSE))
-        self.assertEqual([pacing.pause_after(number, every) for number in (0, 1)], [every, every])
-        self.assertEqual(pacing.pause_after(2, every), min(2 * every, max(pacing.LONGEST_PAUSE, every)))
+        rest, later = runner.pause_after(failures, every), runner.pause_after(failures + 1, every)
+        self.assertTrue(every <= rest <= later <= max(every, runner.LONGEST_PAUSE))
+        self.assertEqual([runner.pause_after(number, every) for number in (0, 1)], [every, every])
+        self.assertEqual(runner.pause_after(2, every), min(2 * every, max(runner.LONGEST_PAUSE, every)))
 
     def test_whatever_goes_wrong_is_told_and_tried_again(self) -> None:
-        """An error that nobody foresaw ends no thread; a log that is gone ends the pace."""
+        """An error that nobody foresaw ends no thread; a log that is gone ends the run."""
         with Town(TREE) as town:
             town.run("capture", "on", "town.tree")
             loads = [town.project.load(name) for name in ("house", "shed")]
-            beats: list[pacing.Beat] = []
+            ticks: list[runner.Tick] = []
             turns = iter([ZeroDivisionError("once"), None, KeyError("twice"), KeyError("again")])
             real = step_together
 
@@ -335,19 +335,19 @@ class Pacing(unittest.TestCase):
                     raise wrong
                 return real(loads)
 
-            def tell(beat: pacing.Beat) -> None:
-                beats.append(beat)
-                if sum(one.outcome.load == "shed" for one in beats) == 5:
+            def tell(tick: runner.Tick) -> None:
+                ticks.append(tick)
+                if sum(one.outcome.load == "shed" for one in ticks) == 5:
                     raise BrokenPipeError
 
-            pace = pacing.Pace([[load] for load in loads], timedelta(milliseconds=20), tell)
+            going = runner.Runner([[load] for load in loads], timedelta(milliseconds=20), tell)
             with mock.patch("plainstep.loads.runner.step_together", sometimes):
-                pace.run()
-            shed = [one for one in beats if one.outcome.load == "shed"]
+                going.run()
+            shed = [one for one in ticks if one.outcome.load == "shed"]
             self.assertEqual([one.failures for one in shed], [1, 0, 1, 2, 0])
             self.assertEqual([one.recovered for one in shed], [False, True, False, False, True])
             self.assertIn("Something unforeseen went wrong: ZeroDivisionError: once", str(shed[0].outcome.error))
-            self.assertTrue(all(one.failures == 0 for one in beats if one.outcome.load == "house"))
+            self.assertTrue(all(one.failures == 0 for one in ticks if one.outcome.load == "house"))
             self.assertEqual(town.rows("shed"), town.rows())
             [_, *remedy] = str(shed[0].outcome.error).splitlines()[-1].split()
             self.assertEqual(town.run(*remedy).exit_code, 0, remedy)
@@ -369,15 +369,15 @@ class Pacing(unittest.TestCase):
 
             stepped: set[str] = set()
 
-            def tell(beat: pacing.Beat) -> None:
-                stepped.add(beat.outcome.load)
+            def tell(tick: runner.Tick) -> None:
+                stepped.add(tick.outcome.load)
                 if len(stepped) == len(loads):
-                    pace.stop()
+                    going.stop()
 
-            pace = pacing.Pace([[load] for load in loads], timedelta(milliseconds=1), tell)
+            going = runner.Runner([[load] for load in loads], timedelta(milliseconds=1), tell)
             with mock.patch("plainstep.loads.runner.step_together", slow):
-                pace.run()
-            self.assertEqual((stepped, most[0]), ({load.name for load in loads}, pacing.AT_ONCE))
+                going.run()
+            self.assertEqual((stepped, most[0]), ({load.name for load in loads}, runner.AT_ONCE))
 
     def heard(self, lines: IO[str], load: str) -> dict[str, Any]:
         """The next that is logged of a load."""

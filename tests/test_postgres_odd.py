@@ -40,7 +40,7 @@ class Odd(unittest.TestCase):
             remedy = outcome.error.next
         return remedy
 
-    def mended(self, source: Database, target: Database, town: Town, remedy: str) -> None:
+    def repaired(self, source: Database, target: Database, town: Town, remedy: str) -> None:
         """What a remedy names, run: then both sides are the same, and status is ok."""
         for words in re.findall(r"plainstep ((?:capture|reload)[\w .-]*)", remedy):
             for load in INTO if "LOAD" in words else ("",):
@@ -65,7 +65,7 @@ class Captured(Odd):
                 late.execute("TRUNCATE mid")
                 late.execute("COMMIT")
             remedy = self.refused(town, "did not see all of its rows")
-            self.mended(source, target, town, remedy)
+            self.repaired(source, target, town, remedy)
             source.sql("TRUNCATE high")  # as it mostly is
             self.same(source, target, town)
 
@@ -158,7 +158,7 @@ class Captured(Odd):
                        "INSERT INTO tree VALUES (1, 1, 'oak')", "INSERT INTO tree VALUES (2, 2, repeat('x', 2000))")  # fmt: skip
             remedy = self.refused(town, "A row of public.tree could not be recorded: the row is too large")
             source.sql("DELETE FROM tree WHERE k = 2")
-            self.mended(source, target, town, remedy)
+            self.repaired(source, target, town, remedy)
 
     def test_columns_that_go_and_are_renamed_under_a_capture(self) -> None:
         with park(TREE) as (source, target, town):
@@ -312,7 +312,7 @@ class Logged(Odd):
                     source.sql(f"ALTER PUBLICATION {name} {there}", "UPDATE tree SET b = 'changed' WHERE k = 2")
                     if turned:
                         source.sql(f"ALTER PUBLICATION {name} {back}")
-                    self.mended(
+                    self.repaired(
                         source,
                         target,
                         town,
@@ -333,7 +333,7 @@ class Logged(Odd):
                     "DELETE FROM tree WHERE k = 2",
                     f"ALTER TABLE tree REPLICA IDENTITY {then}",
                 )
-                self.mended(source, target, town, self.refused(town, "while its replica identity was another"))
+                self.repaired(source, target, town, self.refused(town, "while its replica identity was another"))
 
     def test_large_values_in_every_shape(self) -> None:
         """A value that was not sent is filled in where it is known; else the shape refuses, or leaves it out."""

@@ -25,7 +25,7 @@ class Looking(unittest.TestCase):
             town.project.step(*INTO[:2])
             source.sql("DELETE FROM tree WHERE k = 500", *EDITS)
             looks = (
-                ["look", "--where", "now.k > 3"], ["look", "--format", "csv"], ["net"], ["mark"], ["check"], ["trace", "1"],
+                ["look", "--where", "now.k > 3"], ["look", "--format", "csv"], ["net"], ["watermark"], ["check"], ["trace", "1"],
             )  # fmt: skip
             for load, words in itertools.product(INTO[:2], looks):
                 self.quietly(source, target, town, words[0], load, *words[1:])
@@ -34,7 +34,7 @@ class Looking(unittest.TestCase):
                 ["ledger", "--totals"],
                 ["capture", "list"],
                 ["trim", "source"],
-                ["aside"],
+                ["quarantine"],
             ):
                 self.quietly(source, target, town, *words)
             self.assertGreater(town.project.step(INTO[0])[0].changes, 0)
@@ -129,7 +129,7 @@ class Operating(unittest.TestCase):
             self.assertEqual(target.rows("copied"), source.rows())
             self.assertEqual({one.health for one in town.project.status()}, {"ok"})
 
-    def test_a_target_is_mended_while_a_transaction_is_open(self) -> None:
+    def test_a_target_is_repaired_while_a_transaction_is_open(self) -> None:
         with park(TREE) as (source, target, town), source.connect() as late:
             source.sql("INSERT INTO tree SELECT n, n, 'oak' FROM generate_series(1, 50) n")
             town.project.step()
@@ -145,9 +145,11 @@ class Operating(unittest.TestCase):
                 self.assertEqual((found.missing, found.different, found.extra, found.waiting), (3, 1, 1, 1))
                 [part] = town.project.check(INTO[0], scope=Scope(("b",), "k > 3"))
                 self.assertEqual((part.missing, part.different, part.extra), (0, 0, 1))
-                [mended] = town.project.check(INTO[0], mend=True)
-                assert mended.mended
-                self.assertEqual((mended.mended.kind, mended.mended.put, mended.mended.drop), ("mend", 4, 1))
+                [repaired] = town.project.check(INTO[0], repair=True)
+                assert repaired.repaired
+                self.assertEqual(
+                    (repaired.repaired.kind, repaired.repaired.put, repaired.repaired.drop), ("repair", 4, 1)
+                )
                 self.assertTrue(town.project.check(INTO[0])[0].ok)
             [outcome] = town.project.step(INTO[0])
             self.assertEqual((outcome.changes, outcome.entry and outcome.entry.contradictions), (4, 0))
@@ -207,7 +209,7 @@ class Held(unittest.TestCase):
             look = town.run("look", INTO[0], "--after", "start", "--upto", "5")
             self.assertIn("Note: 5 is amid a transaction, which is never split: 4 is taken instead.", look.output)
             loads = [town.project.load(name) for name in INTO[:2]]
-            places = [load.target.mark(load.name).place for load in loads]
+            places = [load.target.watermark(load.name).place for load in loads]
             self.assertEqual(loads[0].source.trim(places), 2)  # what both have merged but the newest
             self.assertEqual(positions(None), [1, 5, 6])
             for load in loads:
@@ -309,7 +311,7 @@ class Times(unittest.TestCase):
                 late = town.run("look", INTO[0], "--after", next_midnight.isoformat())
                 self.assertIn("after", late.output)
                 self.assertEqual("track_commit_timestamp is off" in late.output, not exact)
-                town.project.move_mark(INTO[1], next_midnight.isoformat())
+                town.project.move_watermark(INTO[1], next_midnight.isoformat())
                 self.assertEqual(town.project.step(INTO[1])[0].net["update"], 2 if exact else 1)
 
 

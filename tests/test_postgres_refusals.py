@@ -82,7 +82,7 @@ class Refusals(unittest.TestCase):
                 other.execute("COMMIT")
             self.assertEqual(source.rows("SELECT count(*) FROM pg_publication"), [(0,)])
             town.project.step()
-            before = target.rows("copied"), town.project.status(INTO[0])[0].mark
+            before = target.rows("copied"), town.project.status(INTO[0])[0].watermark
             source.sql("UPDATE tree SET a = 2")
             with target.connect() as other:
                 other.execute("BEGIN; LOCK TABLE copied")
@@ -94,7 +94,7 @@ class Refusals(unittest.TestCase):
                 found = self.told(town, "step", INTO[0])
                 self.assertIn("statement timeout", found)
                 connection.execute(f"ALTER DATABASE {target.name} RESET statement_timeout")
-            self.assertEqual((target.rows("copied"), town.project.status(INTO[0])[0].mark), before)
+            self.assertEqual((target.rows("copied"), town.project.status(INTO[0])[0].watermark), before)
             source.sql("UPDATE tree SET b = 'NaN'", "ALTER TABLE tree ADD COLUMN t timestamp DEFAULT 'infinity'")
             town.project.capture_refresh("source.public.tree")
             self.assertIn("'infinity', which has no like", self.told(town, "step", INTO[0]))

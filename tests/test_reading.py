@@ -333,7 +333,7 @@ class Layouts(unittest.TestCase):
 
     def test_a_document_that_lacks_a_field_is_refused_until_it_is_said_what_that_means(self) -> None:
         rows = pa.table({"doc": ['{"k": 1, "a": 1}', '{"k": 1, "a": null}', '{"k": 1}']})
-        self.assertIn("absent =", self.read(rows, now="doc.*").bad[2])
+        self.assertIn("missing_field =", self.read(rows, now="doc.*").bad[2])
         self.assertEqual(self.read(rows, now="doc.*", absent="null").table["now.a"].to_pylist(), [1, None, None])
         self.assertEqual(self.read(rows, now="doc.*", absent="unsent").table["given"].to_pylist(), [["a"], ["a"], []])
 

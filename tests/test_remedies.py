@@ -17,7 +17,7 @@ from tests.support import TREE, Town
 
 LANDED = '{"seq": 1, "op": "new", "k": 1, "a": 1}\n{"seq": 2, "op": "new", "k": 2, "a": 2}\n'
 STORES = "[stores.landing]\nurl = 'file:///landing'\n[stores.town]\nurl = 'sqlite:///town.db'\n[stores.house]\nurl = 'duckdb:///house.duckdb'\n"
-LAYOUT = "[loads.tree.layout]\nposition = ['seq']\noperation = 'op'\ninsert = ['new']\nupdate = ['other']\ndelete = ['gone']\nquiet = 0\n"
+LAYOUT = "[loads.tree.layout]\nposition = ['seq']\noperation = 'op'\ninsert = ['new']\nupdate = ['other']\ndelete = ['gone']\nsettle = '0s'\n"
 FEED = f"{STORES}[loads.tree]\nfrom = 'landing.*.jsonl'\ninto = 'house.tree'\nkey = ['k']\n{LAYOUT}"
 
 
@@ -31,8 +31,8 @@ class Remedies(unittest.TestCase):
         remedies = re.findall(r"plainstep ([a-z]+(?: [\w.*-]+| --\w+(?: \w+)?)*)", text.split("\n", 1)[1])
         return list(dict.fromkeys(tuple(one.replace("LOAD", load).split()) for one in remedies))
 
-    def mended(self, town: Town, *words: str, load: str = "tree") -> None:
-        """The command that was named mends it."""
+    def repaired(self, town: Town, *words: str, load: str = "tree") -> None:
+        """The command that was named fixes it."""
         self.assertEqual(town.run(*words).exit_code, 0, town.run(*words).output)
         done = town.run("step", load)
         self.assertEqual(done.exit_code, 0, done.stderr)
@@ -52,7 +52,7 @@ class Remedies(unittest.TestCase):
                 town.project.capture_on("town.tree")
                 [remedy] = self.refused(town, words, "has not begun")
                 self.assertEqual(remedy, ("step", "house"))
-                self.mended(town, *remedy, load="house")
+                self.repaired(town, *remedy, load="house")
 
     def test_more_rows_leave_a_group_than_it_holds(self) -> None:
         loads = "[loads.sums]\nfrom = 'town.tree'\ninto = 'house.sums'\nshape = 'rollup'\nby = ['a']\nmeasures = { trees = 'count(*)' }\n"
@@ -64,7 +64,7 @@ class Remedies(unittest.TestCase):
                 house.execute("UPDATE sums SET row_count = 1")
             town.sql("DELETE FROM tree WHERE a = 1")
             [remedy] = self.refused(town, ("step", "sums"), "More rows leave a group than it holds", "sums")
-            self.mended(town, *remedy[:2], load="sums")
+            self.repaired(town, *remedy[:2], load="sums")
 
     def test_files_that_came_late_or_were_changed(self) -> None:
         late = '{"seq": 0, "op": "new", "k": 3, "a": 3}\n'
@@ -81,7 +81,7 @@ class Remedies(unittest.TestCase):
                 (town.path / "landing" / name).write_text(text)
                 town.sql("INSERT INTO tree VALUES (3, 3)" if name == "a.jsonl" else "UPDATE tree SET a = 9 WHERE k = 1")
                 [remedy, *_] = self.refused(town, ("step",), told)
-                self.mended(town, "reload", remedy[1])
+                self.repaired(town, "reload", remedy[1])
 
     def test_files_without_a_layout(self) -> None:
         with self.landing(FEED.partition("[loads.tree.layout]")[0]) as town:
@@ -100,7 +100,7 @@ class Remedies(unittest.TestCase):
                 self.refused(town, ("step",), "split it, or put it there unpacked")
                 packed.unlink()
                 packed.with_suffix("").write_bytes(rows)
-                self.mended(town, "step", "tree")
+                self.repaired(town, "step", "tree")
             self.assertEqual(len(town.rows("house")), 98)
 
     def test_what_look_shows_of_a_doubtful_layout(self) -> None:
@@ -128,7 +128,7 @@ class Remedies(unittest.TestCase):
         loads = (
             "[loads.log]\nfrom = 'town.log'\ninto = 'house.log'\nkey = ['k']\n[loads.log.layout]\nposition = ['n']\n"
         )
-        for remedy in (("mark", "log", "--to", "start", "--yes"), ("reload", "log")):
+        for remedy in (("watermark", "log", "--to", "start", "--yes"), ("reload", "log")):
             rows = "rows = 'town.tree'\n" if remedy[0] == "reload" else ""
             with (
                 self.subTest(remedy),
@@ -145,7 +145,7 @@ class Remedies(unittest.TestCase):
                     remedy[0],
                     {one[0] for one in self.refused(town, ("step", "log"), "all that town.log holds is newer", "log")},
                 )
-                self.mended(town, *remedy, load="log")
+                self.repaired(town, *remedy, load="log")
                 self.assertEqual([row[0] for row in town.rows("house", "log")], [1, 2, 3])
 
 

@@ -207,7 +207,7 @@ delete = ["d"]
             self.assertEqual(town.run("reload", "it").exit_code, 0)
             self.assertEqual(len(town.rows("house", "it")), 2)
             said('where = "a < 1"')
-            town.project.move_mark("it", "head")  # as it is, and from here on by the new one
+            town.project.move_watermark("it", "head")  # as it is, and from here on by the new one
             town.sql("UPDATE tree SET b = 'ash'")
             town.project.step("it")
             self.assertEqual(town.rows("house", "it"), [(1, 1, "oak"), (2, 2, "elm")])
@@ -254,7 +254,7 @@ delete = ["d"]
                 files = "".join(path.read_text() for path in (town.path / "archive" / "tree").rglob("*.jsonl"))
                 self.assertEqual("now_girth" in files, carried)
 
-    def test_sums_that_were_added_in_another_order_are_equal_and_others_are_mended(self) -> None:
+    def test_sums_that_were_added_in_another_order_are_equal_and_others_are_repaired(self) -> None:
         load = '\n[loads.it]\nfrom = "town.tree"\ninto = "house.it"\nshape = "rollup"\nby = ["b"]\nmeasures = { s = "sum(a / 10.0)", m = "max(a)" }\n'
         with Town(TREE, *(f"INSERT INTO tree VALUES ({n}, {n * 7}, 'oak')" for n in range(1, 40)), loads=load) as town:
             town.project.capture_on("town.tree")
@@ -272,13 +272,13 @@ delete = ["d"]
             with duckdb.connect(str(town.path / "house.duckdb")) as connection:
                 connection.execute("UPDATE it SET s = s + 1; DELETE FROM it_m_values WHERE value > 1000")
             self.assertFalse(town.project.check("it")[0].ok)
-            self.assertTrue(town.project.check("it", mend=True)[0].mended)
-            [mended] = town.rows("house", "it")
-            self.assertAlmostEqual(mended[1], kept[1])
+            self.assertTrue(town.project.check("it", repair=True)[0].repaired)
+            [repaired] = town.rows("house", "it")
+            self.assertAlmostEqual(repaired[1], kept[1])
             self.assertEqual(town.project.reload("it").edits["put"], 0)
             with duckdb.connect(str(town.path / "house.duckdb")) as connection:  # what would go wrong only later
                 connection.execute("UPDATE it_m_values SET row_count = row_count + 1")
-            result = town.run("check", "it", "--mend")
+            result = town.run("check", "it", "--repair")
             self.assertIn("beside its groups differ", result.output)
             self.assertTrue(town.project.check("it")[0].ok)
 

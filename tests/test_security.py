@@ -13,7 +13,7 @@ from unittest import mock
 
 import psycopg
 
-from plainstep.loads import runner as pacing
+from plainstep.loads import runner as runner
 from tests.postgres import COMMANDS, INTO, Database, cluster, park, role
 from tests.support import Town
 
@@ -91,13 +91,13 @@ class Rights(unittest.TestCase):
 
     def test_views_in_the_place_of_tables(self) -> None:
         for table in ("plainstep.captures", "plainstep.readers", 'plainstep."public.tree"'):
-            aside = table.rstrip('"') + "_aside" + ('"' if table.endswith('"') else "")
-            name = aside.removeprefix("plainstep.")
+            quarantined = table.rstrip('"') + "_aside" + ('"' if table.endswith('"') else "")
+            name = quarantined.removeprefix("plainstep.")
             with self.subTest(table), self.owned() as (source, _, town, thief):
                 town.project.step()
                 taking = TAKE.format(schema="public", kind="", gives="int", value="1", thief=thief)
                 source.sql(f"SET ROLE {thief}", taking, f"ALTER TABLE {table} RENAME TO {name}",
-                           f"CREATE VIEW {table} AS SELECT * FROM {aside} WHERE public.take() = 1")  # fmt: skip
+                           f"CREATE VIEW {table} AS SELECT * FROM {quarantined} WHERE public.take() = 1")  # fmt: skip
                 for words in (
                     ("step",),
                     ("look", "into_duckdb"),
@@ -225,7 +225,7 @@ class Rights(unittest.TestCase):
                     self.assertEqual(town.run(*words).exit_code, 0, town.run(*words).output)
             source.sql(f"DROP OWNED BY {owner}, {keeper}, {stranger} CASCADE")
 
-    def test_readers_move_no_mark_but_their_own(self) -> None:
+    def test_readers_move_no_watermark_but_their_own(self) -> None:
         one, other = role(), role()
         with park(TREE) as (source, target, town):
             for name in (one, other):
@@ -333,15 +333,15 @@ class Written(unittest.TestCase):
             mine = Path(shared) / f"plainstep-{os.getuid()}"
             with mock.patch.dict(os.environ, {"TMPDIR": shared}), mock.patch.object(tempfile, "tempdir", shared):
                 mine.symlink_to(town.path)
-                told = town.run("pace", "house", "--every", "1s")
+                told = town.run("run", "house", "--every", "1s")
                 self.assertEqual(told.exit_code, 4, told.output)
                 self.assertIn("is not a folder of this user's alone", told.stderr)
                 mine.unlink()
-                with pacing.alone([town.project.load("house")]):
+                with runner.alone([town.project.load("house")]):
                     self.assertEqual(mine.stat().st_mode & 0o777, 0o700)
                     [lock] = mine.iterdir()
                     lock.write_text("1; rm -rf /")
-                    told = town.run("pace", "house", "--every", "1s")
+                    told = town.run("run", "house", "--every", "1s")
                     self.assertEqual(told.exit_code, 4)
                     self.assertNotIn("rm -rf", told.stderr)
 
@@ -366,7 +366,7 @@ class Terminals(unittest.TestCase):
                 self.assertEqual(town.run(*one).exit_code, 0, town.run(*one).output)
             town.sql(f'UPDATE "{table}" SET "{column}" = \'elm{evil}\'')
             more = [("init", f"sqlite:///{town.path}/town.db", "duckdb:///x.duckdb"), ("step", f"no{evil}"), ("look", load, "--key", evil),
-                    ("look", load, "--where", f'"{column}" > 1'), ("capture", "on", f"town.no{evil}"), ("aside",)]  # fmt: skip
+                    ("look", load, "--where", f'"{column}" > 1'), ("capture", "on", f"town.no{evil}"), ("quarantine",)]  # fmt: skip
             for one in [*words, *more]:
                 said = town.run(*one)
                 for letter in "\x1b\x07\r\x9b":

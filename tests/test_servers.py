@@ -209,7 +209,7 @@ class Servers(unittest.TestCase):
                     self.assertIn("certificate", " ".join(outcome.warnings).lower())
                 self.assertEqual(got, [])
                 with mock.patch.dict(os.environ, {"SSL_CERT_FILE": str(right)}):
-                    self.assertEqual(town.run("aside", "told", "--back").exit_code, 0)
+                    self.assertEqual(town.run("quarantine", "told", "--retry").exit_code, 0)
                 self.assertEqual(len(got), 1)
 
 

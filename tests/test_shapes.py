@@ -95,7 +95,7 @@ def grouped(rows: dict[int, Row]) -> list[tuple[Any, ...]]:
 
 
 parts_of_histories = st.lists(histories, min_size=2, max_size=4)
-firsts = st.sampled_from(["snapshot", "beginning"])
+firsts = st.sampled_from(["snapshot", "start"])
 
 
 class Laws(unittest.TestCase):
@@ -212,7 +212,7 @@ class Postgresql(Laws):
     )
     test_every_shape_is_true_whatever_the_windows = None  # type: ignore[assignment]
 
-    @example(HISTORY, "beginning")
+    @example(HISTORY, "start")
     @given(parts_of_histories, firsts)
     @settings(max_examples=3, deadline=None, phases=WITHOUT_SHRINKING)
     def test_into_postgresql(self, parts: Any, first: str) -> None:
@@ -221,7 +221,7 @@ class Postgresql(Laws):
             with Town(TREE, loads=loads) as town:
                 self.play(town, parts, first, lambda model, acts: act(town, model, acts), ("lake", "house"))
 
-    @example(HISTORY, "beginning", "capture")
+    @example(HISTORY, "start", "capture")
     @example(HISTORY, "snapshot", "log")
     @given(parts_of_histories, firsts, st.just("capture"))
     @settings(max_examples=2, deadline=None, phases=WITHOUT_SHRINKING)
@@ -275,7 +275,7 @@ key = ["k"]
             self.assertIn("Put both in a group", told)
             town.sql("INSERT INTO feed (op, k, a, b) VALUES ('i', 9, 5, 'oak')")
             town.config.write_text(town.config.read_text() + '\n[groups.both]\nloads = ["groups", "copy"]\n')
-            for remedy in re.findall(r"plainstep ((?:reload|mark)[^,.]*)", told):
+            for remedy in re.findall(r"plainstep ((?:reload|watermark)[^,.]*)", told):
                 self.assertEqual(town.run(*remedy.split()).exit_code, 0, remedy)
             self.assertEqual([row[:3] for row in town.rows("house", "groups")], [("elm", 1, 7), ("oak", 3, 16)])
             town.sql("INSERT INTO feed (op, k, a, b) VALUES ('d', 9, NULL, NULL)")

@@ -64,12 +64,12 @@ class Recording(unittest.TestCase):
             self.assertNotIn("no such", town.shell("\n".join(script)))
             looked = town.project.look("house", limit=None)
             found = changes(looked.changes, looked.key)
-            mark = {"composite": True} if kind == "composite" else {}
+            watermark = {"composite": True} if kind == "composite" else {}
             for one in found:
                 for side in ("was", "now"):
                     if one[side] is not None:
-                        one[side] = {**one[side], **mark}
-            rows = replayed(self, {name(row | mark): row | mark for row in start}, found)
+                        one[side] = {**one[side], **watermark}
+            rows = replayed(self, {name(row | watermark): row | watermark for row in start}, found)
             self.assertEqual([{k: v for k, v in row.items() if k != "composite"} for row in rows], self.table(town))
             self.assertEqual(
                 [one["position"] if "position" in one else one["seq"] for one in found],

@@ -22,7 +22,7 @@ def expected(model: Model) -> list[tuple[Any, ...]]:
 class Laws(unittest.TestCase):
     @given(
         st.lists(histories, min_size=2, max_size=4),
-        st.sampled_from(["snapshot", "beginning"]),
+        st.sampled_from(["snapshot", "start"]),
         st.sampled_from(["wal", "delete"]),
     )
     @settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)
@@ -39,7 +39,8 @@ class Laws(unittest.TestCase):
                 act(town, model, part)
                 self.looking_changes_nothing(town)
                 told = [
-                    town.project.net(name).counts if town.project.status(name)[0].mark else None for name in TARGETS
+                    town.project.net(name).counts if town.project.status(name)[0].watermark else None
+                    for name in TARGETS
                 ]
                 outcomes = town.project.step(*TARGETS)
                 for counts, one in zip(
@@ -62,30 +63,35 @@ class Laws(unittest.TestCase):
     def looking_changes_nothing(self, town: Town) -> None:
         """Law 5, byte for byte."""
         before = town.fingerprint()
-        for words in ("look", "net", "mark"):
+        for words in ("look", "net", "watermark"):
             for name in TARGETS:
                 self.assertEqual(town.run(words, name).exit_code, 0)
             self.assertEqual(town.run("trace", name, "1").exit_code, 0)
             self.assertEqual(town.run("look", name, "--format", "csv").exit_code, 0)
-        for command in (["status", "--json", "--metrics", "-"], ["ledger", "--totals"], ["trim", "town"], ["aside"]):
+        for command in (
+            ["status", "--json", "--metrics", "-"],
+            ["ledger", "--totals"],
+            ["trim", "town"],
+            ["quarantine"],
+        ):
             self.assertEqual(town.run(*command).exit_code, 0, command)
-        if town.project.status("house")[0].mark:
+        if town.project.status("house")[0].watermark:
             self.assertEqual(town.run("check", *TARGETS).exit_code, 0)
         self.assertEqual(town.fingerprint(), before)
 
     def together(self, town: Town) -> None:
-        """Law 8: the ledger's windows follow on each other without a gap, and end at the mark."""
+        """Law 8: the ledger's windows follow on each other without a gap, and end at the watermark."""
         for name in TARGETS:
             entries = town.project.ledger(name)
             self.assertEqual([one.step for one in entries], list(range(1, len(entries) + 1)))
             for earlier, later in itertools.pairwise(entries):
                 self.assertEqual(earlier.upto, later.after)
-            mark = town.project.status(name)[0].mark
-            assert mark is not None
-            self.assertEqual((mark.position, mark.step), (entries[-1].upto, entries[-1].step))
+            watermark = town.project.status(name)[0].watermark
+            assert watermark is not None
+            self.assertEqual((watermark.position, watermark.step), (entries[-1].upto, entries[-1].step))
 
     def test_refuse_rather_than_lose(self) -> None:
-        """Law 9: whatever happened to the source, the step refuses, writes nothing, and reload mends it."""
+        """Law 9: whatever happened to the source, the step refuses, writes nothing, and reload fixes it."""
 
         def restored(town: Town) -> None:
             town.sql("DELETE FROM plainstep_changes_tree WHERE seq > 1", "UPDATE tree SET a = 1 WHERE k = 2")
@@ -281,7 +287,7 @@ class Steps(unittest.TestCase):
             town.project.reload("shed")
             self.assertTrue(town.project.check("shed")[0].ok)
 
-    def test_marks_by_position_and_time(self) -> None:
+    def test_watermarks_by_position_and_time(self) -> None:
         with Town(TREE, "INSERT INTO tree VALUES (1, 0, 'oak')") as town:
             town.project.capture_on("town.tree")
             town.project.step()
@@ -293,9 +299,9 @@ class Steps(unittest.TestCase):
                                         ("1970-01-01", "head", 4), ("2", None, 2), (None, "2", 2), ("4", "head", 0)):  # fmt: skip
                 self.assertEqual(project.look("house", after, upto).total, wanted, (after, upto))
             self.assertEqual(project.look("house", limit=1).more, 3)
-            result = town.run("mark", "house", "--to", "2", "--reason", "merged by hand")
+            result = town.run("watermark", "house", "--to", "2", "--reason", "merged by hand")
             self.assertEqual(result.exit_code, 1)  # nobody there to say yes
-            result = town.run("mark", "house", "--to", "2", "--reason", "merged by hand", "--yes")
+            result = town.run("watermark", "house", "--to", "2", "--reason", "merged by hand", "--yes")
             self.assertIn("merged up to 2", result.output)
             self.assertEqual(project.ledger("house")[-1].note, "merged by hand")
             self.assertEqual(project.step("house")[0].changes, 2)
@@ -303,7 +309,7 @@ class Steps(unittest.TestCase):
             with self.assertRaises(plainstep.ConfigError):
                 project.look("house", "3", "2")
             with self.assertRaises(plainstep.ConfigError):
-                project.move_mark("house", "99")
+                project.move_watermark("house", "99")
 
 
 if __name__ == "__main__":

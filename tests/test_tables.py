@@ -36,7 +36,7 @@ update = ["update"]
 delete = ["delete"]
 was = "was.*"
 now = "now.*"
-absent = "null"
+missing_field = "null"
 """
 
 

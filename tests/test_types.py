@@ -12,7 +12,7 @@ from typing import Any
 import pyarrow as pa
 
 import plainstep
-from plainstep.core.positions import Mark
+from plainstep.core.positions import Watermark
 from plainstep.core.schema_drift import Fit
 from plainstep.core.shapes.edits import Edits
 from plainstep.stores.api import Target
@@ -52,11 +52,11 @@ class Types(unittest.TestCase):
                             for index, (declared, *_) in enumerate(self.TABLE))  # fmt: skip
         with Town(f"CREATE TABLE tree (k INTEGER PRIMARY KEY, {columns})") as town:
             connection = sqlite3.connect(town.path / "town.db", isolation_level=None)
-            marks = ", ".join("?" * (len(self.TABLE) + 1))
-            connection.execute(f"INSERT INTO tree VALUES ({marks})", [1, *(row[2] for row in self.TABLE)])
+            places = ", ".join("?" * (len(self.TABLE) + 1))
+            connection.execute(f"INSERT INTO tree VALUES ({places})", [1, *(row[2] for row in self.TABLE)])
             town.project.capture_on("town.tree")
             town.project.step()
-            connection.execute(f"INSERT INTO tree VALUES ({marks})", [2, *(row[2] for row in self.TABLE)])
+            connection.execute(f"INSERT INTO tree VALUES ({places})", [2, *(row[2] for row in self.TABLE)])
             connection.execute("INSERT INTO tree (k) VALUES (3)")
             connection.execute("DELETE FROM tree WHERE k = 1")
             connection.close()
@@ -130,20 +130,20 @@ class Primitives(unittest.TestCase):
     KEY = ("k", "w")
     SCHEMA = pa.schema([("k", pa.int64()), ("w", pa.string()), ("n", pa.int64()), ("b", pa.string())])
 
-    def commit(self, target: Target, edits: Edits, mark: Mark | None) -> tuple[Mark, LedgerEntry]:
-        step = mark.step + 1 if mark else 1
-        moved = Mark("tree", "x", step * 10, None, step)
+    def commit(self, target: Target, edits: Edits, watermark: Watermark | None) -> tuple[Watermark, LedgerEntry]:
+        step = watermark.step + 1 if watermark else 1
+        moved = Watermark("tree", "x", step * 10, None, step)
         entry = LedgerEntry(
             "tree",
             step,
             "changes",
             "x",
-            mark.position if mark else None,
+            watermark.position if watermark else None,
             moved.position,
             at=dt.datetime.now(dt.UTC),
         )
         parts = [] if edits is None else [Part("tree", self.SCHEMA, self.KEY, edits, lambda info: Fit())]
-        target.commit(Commit(parts, mark, moved, entry))
+        target.commit(Commit(parts, watermark, moved, entry))
         return moved, entry
 
     def table(self, *rows: tuple[Any, ...], columns: str = "k w n b") -> pa.Table:
@@ -166,32 +166,35 @@ class Primitives(unittest.TestCase):
                     return sorted(tuple(row.values()) for row in found)
 
                 one, two, three = (1, "a", 1, "oak"), (1, "b", 2, None), (2, "a", None, "elm")
-                mark, entry = self.commit(target, Edits(append=self.table(one, two).to_batches()), None)
+                watermark, entry = self.commit(target, Edits(append=self.table(one, two).to_batches()), None)
                 self.assertEqual((rows(), entry.append), ([one, two], 2))
-                mark, entry = self.commit(target, Edits(put=self.table(three, (1, "b", 5, "ash")), new=1), mark)
+                watermark, entry = self.commit(
+                    target, Edits(put=self.table(three, (1, "b", 5, "ash")), new=1), watermark
+                )
                 self.assertEqual((rows(), entry.put, entry.contradictions), ([one, (1, "b", 5, "ash"), three], 2, 0))
                 patch = [
                     self.table((1, "b", None), columns="k w b"),
                     self.table((2, "a", 9), columns="k w n"),
                 ]
-                mark, entry = self.commit(target, Edits(patch=patch), mark)
+                watermark, entry = self.commit(target, Edits(patch=patch), watermark)
                 self.assertEqual((rows(), entry.patch), ([one, (1, "b", 5, None), (2, "a", 9, "elm")], 2))
                 add = self.table((1, "a", 10), (3, "c", 4), columns="k w n")
-                mark, entry = self.commit(target, Edits(add=add), mark)
+                watermark, entry = self.commit(target, Edits(add=add), watermark)
                 self.assertEqual(rows()[0], (1, "a", 11, "oak"))
                 self.assertEqual((rows()[-1], entry.add), ((3, "c", 4, None), 2))
                 drop = self.table((1, "a"), (7, "z"), columns="k w")
-                mark, entry = self.commit(target, Edits(drop=drop), mark)
+                watermark, entry = self.commit(target, Edits(drop=drop), watermark)
                 self.assertEqual((len(rows()), entry.drop, entry.contradictions), (3, 1, 1))
                 before = rows()
                 with self.assertRaises(plainstep.Refused):
-                    self.commit(target, Edits(patch=[self.table((8, "z", 1), columns="k w n")], clear=True), mark)
-                with self.assertRaises(plainstep.MarkMoved):
-                    self.commit(target, Edits(clear=True), Mark("tree", "x", 10, None, 1))
+                    self.commit(target, Edits(patch=[self.table((8, "z", 1), columns="k w n")], clear=True), watermark)
+                with self.assertRaises(plainstep.WatermarkMoved):
+                    self.commit(target, Edits(clear=True), Watermark("tree", "x", 10, None, 1))
                 self.assertEqual(
-                    (rows(), target.mark("tree")), (before, replace(mark, tables=target.mark("tree").tables))
+                    (rows(), target.watermark("tree")),
+                    (before, replace(watermark, tables=target.watermark("tree").tables)),
                 )
-                self.commit(target, Edits(clear=True, put=self.table(one), new=1), mark)
+                self.commit(target, Edits(clear=True, put=self.table(one), new=1), watermark)
                 self.assertEqual(rows(), [one])
                 self.assertEqual([found.step for found in target.ledger("tree", 2)], [5, 6])
 

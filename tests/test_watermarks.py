@@ -68,11 +68,11 @@ class Refusing(unittest.TestCase):
         self.assertEqual((outcome.outcome, town.run("status").exit_code), ("refused", 4))
         return outcome.error.next
 
-    def mended(self, town: Town, remedy: str) -> None:
-        """The command that is named mends it: afterwards both sides are equal, and status is ok."""
-        command = re.match(r"plainstep (reload \w+|mark \w+ --to \w+)", remedy)
+    def repaired(self, town: Town, remedy: str) -> None:
+        """The command that is named fixes it: afterwards both sides are equal, and status is ok."""
+        command = re.match(r"plainstep (reload \w+|watermark \w+ --to \w+)", remedy)
         assert command, remedy
-        done = town.run(*command[1].split(), *(["--yes"] if command[1].startswith("mark") else []))
+        done = town.run(*command[1].split(), *(["--yes"] if command[1].startswith("watermark") else []))
         self.assertEqual(done.exit_code, 0, done.output)
         [status] = town.project.status()
         self.assertEqual((status.health, status.reason), ("ok", ""))
@@ -100,7 +100,7 @@ class Tables(Refusing):
                     run(*statements, "SELECT 1")
                     [idle] = town.project.step(raise_errors=False)
                     self.assertEqual(idle.outcome, "refused")
-                    self.mended(town, self.refused(town, told))
+                    self.repaired(town, self.refused(town, told))
 
     def test_what_leaves_it_the_same_table(self) -> None:
         kept = {"house": ["CHECKPOINT"], "shed": ["VACUUM", "REINDEX"], "lake": ["VACUUM FULL tree", "ANALYZE"]}
@@ -121,7 +121,7 @@ class Tables(Refusing):
             with self.subTest(store), town_into(store) as (town, run):
                 town.project.step()
                 set_to(town, f"{store}.tree", f"{store}.wood")
-                self.mended(town, self.refused(town, f"merges into {store}.wood now"))
+                self.repaired(town, self.refused(town, f"merges into {store}.wood now"))
                 self.assertEqual(run("SELECT count(*) FROM wood"), [(3,)])
                 set_to(town, f"{store}.wood", f"{store}.taken")
                 run(
@@ -138,7 +138,7 @@ class Tables(Refusing):
             remedy = self.refused(town, r"`shape` was \"mirror\"")
             self.assertTrue(remedy.startswith("Name another table ('into')"), remedy)
             set_to(town, "house.tree", "house.tree_history")
-            self.mended(town, remedy.partition("then ")[2])
+            self.repaired(town, remedy.partition("then ")[2])
 
 
 class Settings(Refusing):
@@ -170,7 +170,7 @@ class Settings(Refusing):
                         town.project.step()
                         set_to(town, f"{before}\n# end", f"{after}\n# end")
                         self.assertEqual(town.run("check").exit_code, 4)
-                        self.mended(town, self.refused(town, "The settings of tree changed since its last step"))
+                        self.repaired(town, self.refused(town, "The settings of tree changed since its last step"))
 
     def test_a_flag_that_is_taken_back_leaves_nothing(self) -> None:
         for store in STORES:
@@ -180,7 +180,7 @@ class Settings(Refusing):
                 town.project.step()
                 self.assertEqual(len(run("SELECT * FROM tree")[0]), 6)
                 set_to(town, 'deletes = "flag"\nstamp = true', "")
-                self.mended(town, self.refused(town, '`deletes` was "flag", `stamp` was true'))
+                self.repaired(town, self.refused(town, '`deletes` was "flag", `stamp` was true'))
                 self.assertEqual(len(run("SELECT * FROM tree")[0]), 3)
                 self.assertEqual(run("SELECT count(*) FROM tree WHERE k = 2"), [(0,)])
 
@@ -199,13 +199,13 @@ class Settings(Refusing):
             [outcome] = town.project.step(raise_errors=False)
             self.assertIn("`layout` was", str(outcome.error))
             self.assertEqual(town.project.status()[0].health, "refuses")
-            town.config.write_text(text + load + layout + "quiet = 5.0\n")
+            town.config.write_text(text + load + layout + 'settle = "5s"\n')
             self.assertEqual(town.project.step()[0].outcome, "stepped")  # that means nothing else
 
     def test_what_cannot_be_is_refused_at_once(self) -> None:
         wrong = {
             'overlap = "10m"': "overlap",
-            'bad = "aside"': "bad",
+            'on_bad_row = "quarantine"': "on_bad_row",
             'format = "csv"\nshape = "journal"': "format",
             'partition = ["date"]\nshape = "journal"': "partition",
             'tries = 3\nshape = "events"\nrules = { all = "" }': "tries",
@@ -256,7 +256,6 @@ class Judgement(Refusing):
             town.project.step()
             town.sql("DELETE FROM tree WHERE k = 1")
             from plainstep.loads import reading
-            from plainstep.loads import step as stepping
 
             other, found = town.project, list[str]()
 
@@ -267,7 +266,7 @@ class Judgement(Refusing):
                 return read(*args, **named)
 
             read = reading.read_window
-            with mock.patch.object(stepping, "read_window", late):
+            with mock.patch("plainstep.loads.step.reading.read_window", late):
                 [outcome] = town.project.step()
             self.assertEqual((found, outcome.outcome), (["stepped"], "nothing"))
             self.assertEqual(run("SELECT b, n FROM tree"), [("elm", 1)])
@@ -333,7 +332,6 @@ class Formats(unittest.TestCase):
             town.project.step()
             town.sql("DELETE FROM tree WHERE k = 1")
             from plainstep.loads import reading
-            from plainstep.loads import step as stepping
 
             read = reading.read_window
 
@@ -341,7 +339,7 @@ class Formats(unittest.TestCase):
                 run("UPDATE plainstep.formats SET version = 99", "SELECT 1")
                 return read(*args, **named)
 
-            with mock.patch.object(stepping, "read_window", late):
+            with mock.patch("plainstep.loads.step.reading.read_window", late):
                 [outcome] = town.project.step(raise_errors=False)
             self.assertIn("format 99", str(outcome.error))
             self.assertEqual(run("SELECT count(*) FROM tree"), [(2,)])
@@ -375,3 +373,70 @@ class Times(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Renamed(unittest.TestCase):
+    """What had another name in earlier releases: settings, commands, kinds of steps, columns."""
+
+    SETTINGS = {
+        'bad = "refuse"': ("'on_bad_row'", 'on_bad_row = "refuse"'),
+        'first = "beginning"': ("'start'", 'first = "start"'),
+        "layout.quiet = 5.0": ("'settle'", 'layout.settle = "5s"'),
+        'layout.sent = "has_*"': ("'sent_columns'", 'layout.sent_columns = "has_*"'),
+        'layout.absent = "null"': ("'missing_field'", 'layout.missing_field = "null"'),
+    }
+
+    def test_an_old_setting_is_refused_with_the_new_one(self) -> None:
+        feed = 'changes = "table"\nkey = ["k"]\nlayout.position = ["n"]\n'
+        for old, (name, new) in self.SETTINGS.items():
+            with self.subTest(old), town_into("house", f"{feed}{new}") as (town, _):
+                set_to(town, new, old)
+                told = town.run("step")
+                self.assertEqual(told.exit_code, 2)
+                self.assertRegex(told.stderr, rf"line \d+: .* was renamed to {name}")
+                set_to(town, old, new)
+                self.assertNotIn("was renamed", town.run("step").output)
+
+    def test_an_old_command_is_refused_with_the_new_one(self) -> None:
+        with town_into("house") as (town, _):
+            for old, new in (("pace", "run"), ("aside", "quarantine"), ("mark tree", "watermark")):
+                told = town.run(*old.split())
+                self.assertEqual(told.exit_code, 2)
+                self.assertIn(f"was renamed to plainstep {new}", told.stderr)
+
+    def test_a_ledger_and_a_watermark_of_before(self) -> None:
+        feed = 'changes = "table"\nkey = ["k"]\n[loads.tree.layout]\nposition = ["n"]\nnow = "v_*"\nsent_columns = "has_*"\n'
+        for store in STORES:
+            prefix = "plainstep." if store == "lake" else "plainstep_"
+            with self.subTest(store), town_into(store, feed) as (town, run):
+                town.sql("CREATE TABLE log (n INTEGER PRIMARY KEY, v_k INT, v_a INT, has_k INT, has_a INT)")
+                set_to(town, 'from = "town.tree"', 'from = "town.log"')
+                town.sql("INSERT INTO log VALUES (1, 1, 7, 1, 1)")
+                town.project.step()
+                old = f"""UPDATE {prefix}marks SET made_by = replace(made_by, '"sent_columns"', '"sent"')"""
+                kinds = f"UPDATE {prefix}ledger SET kind = 'mend'"
+                self.assertEqual(
+                    run(old, kinds, f"SELECT count(*) FROM {prefix}marks WHERE made_by LIKE '%\"sent\"%'"), [(1,)]
+                )
+                town.sql("INSERT INTO log VALUES (2, 1, 8, 1, 1)")
+                self.assertEqual(town.project.step()[0].outcome, "stepped")
+                self.assertEqual([one.kind for one in town.project.ledger()], ["repair", "changes"])
+                self.assertEqual(len(town.project.ledger(kind="repair")), 1)
+
+    def test_a_history_of_before(self) -> None:
+        for store in STORES:
+            with self.subTest(store), town_into(store, 'shape = "history"') as (town, run):
+                town.project.step()
+                run("ALTER TABLE tree RENAME COLUMN valid_to TO valid_upto", "SELECT 1")
+                town.sql("UPDATE tree SET a = 9 WHERE k = 1")
+                refused = town.run("step")
+                self.assertEqual(refused.exit_code, 4, refused.output)
+                self.assertEqual(town.project.status()[0].health, "refuses")
+                self.assertEqual(town.run("check").exit_code, 4)
+                remedy = re.search(r"ALTER TABLE .*(?=, in )", refused.stderr)
+                assert remedy, refused.stderr
+                run(remedy[0], "SELECT 1")
+                self.assertEqual(town.run("step").exit_code, 0)
+                self.assertTrue(town.project.check()[0].ok)
+                self.assertEqual([one.health for one in town.project.status()], ["ok"])
+                self.assertEqual(run("SELECT count(*) FROM tree WHERE valid_to IS NULL"), [(2,)])

@@ -21,7 +21,7 @@ HERE = Path(__file__).parent
 # In the order in which they are shown.
 NAMES = [
     "two_rows", "old_and_new_columns", "new_values", "some_fields", "keys_only", "documents", "latest_state",
-    "growing_column", "differences", "json_lines", "csv", "parquet", "avro", "set_aside",
+    "growing_column", "differences", "json_lines", "csv", "parquet", "avro", "quarantined",
 ]  # fmt: skip
 INTRODUCTION = HERE / "introduction.md"
 
@@ -69,7 +69,7 @@ def _session(folder: Path, name: str) -> str:
     commands = ["look tree", "step"]
     if (folder / "later.sql").exists():
         commands = ["step", "later.sql", "look tree", "step"]
-    commands += ["aside tree"] if name == "set_aside" else []
+    commands += ["quarantine tree"] if name == "quarantined" else []
     lines = []
     for words in [*commands, "step"]:
         if words == "later.sql":

@@ -104,7 +104,7 @@ class MemorySource:
     is_managed = False  # something else wrote them down
     overlaps = False  # a window holds nothing that is merged already
     has_before_images = True  # both images are told
-    sure = True  # an insert is an insert
+    has_exact_operations = True  # an insert is an insert
 
     def __init__(self, store: MemoryStore, name: str) -> None:
         self.memory, self.place, self.name = store.memory, f"{store.name}.{name}", name
@@ -113,7 +113,7 @@ class MemorySource:
     def table(self) -> MemoryTable:
         """The table itself."""
         if self.name not in self.memory.tables:
-            raise Refused(f"There is no table {self.place}.", "", "Make it, or mend the load's 'from'.")
+            raise Refused(f"There is no table {self.place}.", "", "Make it, or fix the load's 'from'.")
         return self.memory.tables[self.name]
 
     def key(self) -> tuple[str, ...]:
@@ -171,7 +171,7 @@ class MemorySource:
     def reserve(self) -> None:
         """Nothing to do: every change is kept."""
 
-    def acknowledge(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Place, upto: Place) -> None:
         """Nothing to do: no change is forgotten."""
 
     def trim(self, places: Sequence[Place], really: bool = True) -> int:
@@ -180,7 +180,7 @@ class MemorySource:
 
 
 class MemoryTarget(WholeTarget):
-    """What loads keep: whole tables, marks and ledger, replaced at once by what a commit makes of them."""
+    """What loads keep: whole tables, watermarks and ledger, replaced at once by what a commit makes of them."""
 
     def __init__(self, memory: Memory) -> None:
         self.memory = memory

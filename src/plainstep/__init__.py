@@ -20,11 +20,11 @@ from plainstep.errors import (
     ConfigError,
     DataError,
     LostConnection,
-    MarkMoved,
     PlainStepError,
     Refused,
     StoreError,
     Unreachable,
+    WatermarkMoved,
 )
 
 if TYPE_CHECKING:
@@ -36,14 +36,14 @@ if TYPE_CHECKING:
     from plainstep.loads.check import CheckResult
     from plainstep.loads.load import Load
     from plainstep.loads.outcome import StepOutcome
-    from plainstep.loads.quarantine import PutBack
+    from plainstep.loads.quarantine import Retried
     from plainstep.loads.retention import Trimmed
-    from plainstep.loads.runner import Beat, Pace
+    from plainstep.loads.runner import Runner, Tick
     from plainstep.project import Project
     from plainstep.project_file import load_project
     from plainstep.settings.models import config_schema
     from plainstep.stores.capabilities import BaseStore, HasCapture, HasFeed, HasSource, HasTables, HasTarget, Store
-    from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
+    from plainstep.stores.records import CaptureInfo, LedgerEntry, QuarantinedRow
     from plainstep.views.changes import LookResult
     from plainstep.views.net import NetResult
     from plainstep.views.status import LoadStatus
@@ -51,9 +51,9 @@ if TYPE_CHECKING:
 
 # Loaded when first asked for: `plainstep --help` should not wait for Arrow.
 _HOMES = {
-    "Aside": "plainstep.stores.records",
+    "QuarantinedRow": "plainstep.stores.records",
     "BaseStore": "plainstep.stores.capabilities",
-    "Beat": "plainstep.loads.runner",
+    "Tick": "plainstep.loads.runner",
     "CaptureInfo": "plainstep.stores.records",
     "CheckResult": "plainstep.loads.check",
     "Filter": "plainstep.core.changes.filter",
@@ -68,9 +68,9 @@ _HOMES = {
     "LookResult": "plainstep.views.changes",
     "NetChanges": "plainstep.core.changes.net",
     "NetResult": "plainstep.views.net",
-    "Pace": "plainstep.loads.runner",
+    "Runner": "plainstep.loads.runner",
     "Project": "plainstep.project",
-    "PutBack": "plainstep.loads.quarantine",
+    "Retried": "plainstep.loads.quarantine",
     "Scope": "plainstep.core.diff",
     "StepOutcome": "plainstep.loads.outcome",
     "Store": "plainstep.stores.capabilities",
@@ -83,10 +83,8 @@ _HOMES = {
 }
 
 __all__ = [
-    "Aside",
     "BadValue",
     "BaseStore",
-    "Beat",
     "CaptureInfo",
     "CheckResult",
     "ConfigError",
@@ -102,21 +100,23 @@ __all__ = [
     "LoadStatus",
     "LookResult",
     "LostConnection",
-    "MarkMoved",
     "NetChanges",
     "NetResult",
-    "Pace",
     "PlainStepError",
     "Project",
-    "PutBack",
+    "QuarantinedRow",
     "Refused",
+    "Retried",
+    "Runner",
     "Scope",
     "StepOutcome",
     "Store",
     "StoreError",
+    "Tick",
     "TraceResult",
     "Trimmed",
     "Unreachable",
+    "WatermarkMoved",
     "beginning_of",
     "collapse",
     "config_schema",

@@ -70,5 +70,5 @@ class Refused(PlainStepError):
     exit_status = 4
 
 
-class MarkMoved(PlainStepError):
-    """Another step moved the mark first. Nothing was written; the step may be made again."""
+class WatermarkMoved(PlainStepError):
+    """Another step moved the watermark first. Nothing was written; the step may be made again."""

@@ -23,10 +23,10 @@ if TYPE_CHECKING:
     from plainstep.core.diff import Scope
     from plainstep.loads.check import CheckResult
     from plainstep.loads.outcome import StepOutcome
-    from plainstep.loads.quarantine import PutBack
+    from plainstep.loads.quarantine import Retried
     from plainstep.loads.retention import Trimmed
-    from plainstep.loads.runner import Beat, Pace
-    from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
+    from plainstep.loads.runner import Runner, Tick
+    from plainstep.stores.records import CaptureInfo, LedgerEntry, QuarantinedRow
     from plainstep.views.changes import LookResult
     from plainstep.views.net import NetResult
     from plainstep.views.status import LoadStatus
@@ -90,7 +90,7 @@ class Project:
                 raise outcome.error
         return outcomes
 
-    def pace(self, *names: str, every: timedelta, tell: Callable[[Beat], None]) -> Pace:
+    def run(self, *names: str, every: timedelta, tell: Callable[[Tick], None]) -> Runner:
         """Something that keeps stepping each load named, or all of them, until it is told to stop.
 
         Args:
@@ -99,11 +99,11 @@ class Project:
             tell: is called with what every turn did.
 
         Returns:
-            A ``Pace``: ``run()`` steps until ``stop()`` is called from another thread or a signal handler.
+            A ``Runner``: ``run()`` steps until ``stop()`` is called from another thread or a signal handler.
         """
-        from plainstep.loads.runner import Pace
+        from plainstep.loads.runner import Runner
 
-        return Pace(self._together(names), every, tell)
+        return Runner(self._together(names), every, tell)
 
     def reload(self, name: str) -> StepOutcome:
         """A fresh snapshot, merged as differences.
@@ -197,26 +197,26 @@ class Project:
         Args:
             name: the load; None for all.
             limit: how many; None for all.
-            kind: only those of this kind: ``changes``, ``snapshot``, ``reload``, ``mend``, ``begin``, ``mark`` or ``refused``.
+            kind: only those of this kind: ``changes``, ``snapshot``, ``reload``, ``repair``, ``begin``, ``watermark`` or ``refused``.
             since: only those made at or after this time (aware).
         """
         from plainstep.views import ledger
 
         return ledger.ledger([self.load(name)] if name else list(self.loads.values()), limit, kind, since)
 
-    def check(self, *names: str, scope: Scope | None = None, mend: bool = False) -> list[CheckResult]:
+    def check(self, *names: str, scope: Scope | None = None, repair: bool = False) -> list[CheckResult]:
         """Compare target with source, allowing for changes still waiting.
 
         Args:
             names: the loads; none for all that can be compared and have begun.
             scope: which columns, rows or share of the keys; None for everything. See ``plainstep.Scope``.
-            mend: whether to merge exactly what differs.
+            repair: whether to merge exactly what differs.
         """
         from plainstep.loads import check as checks
 
         chosen = [load for load in self._chosen(names) if names or not checks.incomparable(load)]
         begun = [load for load in chosen if names or not checks.left_out(load)]
-        return [checks.check(load, scope, mend) for load in begun or chosen]
+        return [checks.check(load, scope, repair) for load in begun or chosen]
 
     def propose(self, place: str, into: str = "", key: tuple[str, ...] = ()) -> str:
         """A commented load with a layout for a change table or files, as TOML.
@@ -235,21 +235,21 @@ class Project:
         target = into or next((name for name in self.stores if self.stores[name] is not store), "STORE")
         return proposed(place, store, table, target, key)
 
-    def aside(self, *names: str) -> list[tuple[str, Aside]]:
-        """The rows that were set aside, events that could not be sent among them: pairs of the load's name and the row."""
-        from plainstep.loads import quarantine as aside
+    def quarantine(self, *names: str) -> list[tuple[str, QuarantinedRow]]:
+        """The rows that were quarantined, events that could not be sent among them: pairs of the load's name and the row."""
+        from plainstep.loads.quarantine import rows_of
 
-        return [(load.name, row) for load in self._chosen(names) for row in aside.rows_of(load)]
+        return [(load.name, row) for load in self._chosen(names) for row in rows_of(load)]
 
-    def put_back(self, name: str) -> PutBack:
-        """Read a load's rows that were set aside once more, and merge what they say; send events that were set aside.
+    def retry(self, name: str) -> Retried:
+        """Read a load's rows that were quarantined once more, and merge what they say; send events that were quarantined.
 
         Raises:
             PlainStepError: it could not be done; nothing was written.
         """
-        from plainstep.loads import quarantine as aside
+        from plainstep.loads.quarantine import retry
 
-        return aside.put_back(self.load(name))
+        return retry(self.load(name))
 
     def report(self, path: str | Path) -> None:
         """Write one self-contained HTML page on all loads: their state, their steps, their latest changes.
@@ -264,8 +264,8 @@ class Project:
         loads = [(self.load(status.load), status) for status in self.status()]
         report.write(Path(path), self.path.resolve().parent.name, loads)
 
-    def move_mark(self, name: str, to: str, reason: str = "") -> LedgerEntry:
-        """Move a load's mark without merging anything; recorded in the ledger.
+    def move_watermark(self, name: str, to: str, reason: str = "") -> LedgerEntry:
+        """Move a load's watermark without merging anything; recorded in the ledger.
 
         Args:
             name: the load.
@@ -274,7 +274,7 @@ class Project:
         """
         from plainstep.loads import reload
 
-        return reload.move_mark(self.load(name), to, reason)
+        return reload.move_watermark(self.load(name), to, reason)
 
     def trim(self, place: str, keep: timedelta | None = None, really: bool = False) -> list[Trimmed]:
         """Forget captured changes that every known reader has merged.

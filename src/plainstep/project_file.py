@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from pydantic import ValidationError
 
 from plainstep.errors import ConfigError
-from plainstep.loads.delivery.senders import refuse_unknown
+from plainstep.loads.delivery.receivers import refuse_unknown
 from plainstep.loads.load import Load
 from plainstep.redaction import keep_secret
 from plainstep.settings.locations import explained, line_of

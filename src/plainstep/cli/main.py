@@ -18,9 +18,18 @@ from plainstep.display.text import printable
 from plainstep.errors import PlainStepError
 from plainstep.redaction import redacted
 
+# Commands that had another name.
+RENAMED = {"pace": "run", "aside": "quarantine", "mark": "watermark"}
+
 
 class Commands(click.Group):
     """A group that tells our errors in three lines, without a traceback."""
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        """A command; one that was renamed is told by its new name."""
+        if name in RENAMED:
+            ctx.fail(f"plainstep {name} was renamed to plainstep {RENAMED[name]}.")
+        return super().get_command(ctx, name)
 
     def invoke(self, ctx: click.Context) -> Any:
         """Run a command, and turn errors into messages and exit statuses."""
@@ -88,7 +97,7 @@ for command in (
     beginning.completion,
     capturing.capture,
     operating.step,
-    operating.pace,
+    operating.run,
     looking.look,
     looking.net,
     looking.trace,
@@ -96,9 +105,9 @@ for command in (
     looking.ledger,
     looking.check,
     looking.report,
-    operating.mark,
+    operating.watermark,
     operating.reload,
-    operating.aside,
+    operating.quarantine,
     operating.trim,
 ):
     cli.add_command(command)

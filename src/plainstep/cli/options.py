@@ -15,7 +15,7 @@ import click
 
 from plainstep.cli.console import say
 from plainstep.display.text import printable
-from plainstep.formats.writer import FORMATS, file_or, writer
+from plainstep.formats import FORMATS
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -162,6 +162,8 @@ def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:
         raise click.UsageError("Parquet is no text for a terminal: name a file with -o FILE.")
     rows = 0
     first = next(tables)
+    from plainstep.formats.writer import file_or, writer
+
     with file_or(out, sys.stdout.buffer) as stream, writer(form, stream, first.schema) as write:
         for table in chain([first], tables):
             write(table)
@@ -170,7 +172,7 @@ def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:
         say(f"{out}: {rows:,} rows.", err=True)
 
 
-def project(ctx: click.Context) -> Project:
+def open_project(ctx: click.Context) -> Project:
     """The project that -c names."""
     from plainstep.project_file import load_project
 

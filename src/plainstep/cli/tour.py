@@ -57,7 +57,7 @@ def tour(folder: Path, run: Callable[..., None]) -> None:
         "Many changes of one tree come to one, or to none: trees 300 and 9 ended the day as they began it.",
     )
     shown("net", "tree")
-    _say("6. The second step", "Read the changes, collapse them, merge them, move the mark: in one commit.")
+    _say("6. The second step", "Read the changes, collapse them, merge them, move the watermark: in one commit.")
     shown("step")
     _say(
         "7. And again",
@@ -93,7 +93,7 @@ def tour(folder: Path, run: Callable[..., None]) -> None:
 
 
 HISTORY = """SELECT tree_id, status, height_m, strftime(valid_from, '%H:%M:%S.%g') AS valid_from,
-coalesce(strftime(valid_upto, '%H:%M:%S.%g'), '-') AS valid_upto FROM tree_history WHERE tree_id IN (17, 42) ORDER BY tree_id, from_position"""
+coalesce(strftime(valid_to, '%H:%M:%S.%g'), '-') AS valid_to FROM tree_history WHERE tree_id IN (17, 42) ORDER BY tree_id, from_position"""
 ROLLUP = "SELECT ward_id, trees, round(mean_height, 2) AS mean_height, tallest FROM ward_trees ORDER BY ward_id"
 
 

@@ -103,7 +103,7 @@ class Waiting:
 
 
 @dataclass(frozen=True)
-class TableMark:
+class MergedTable:
     """A target table, as a step left it.
 
     Attributes:
@@ -118,15 +118,15 @@ class TableMark:
 
 
 @dataclass(frozen=True)
-class Mark:
+class Watermark:
     """The position up to which a load has been merged. Kept with the target.
 
     Attributes:
         load: the load's name.
-        identity: the source's identity when the mark was set.
+        identity: the source's identity when the watermark was set.
         position: everything at or below it is merged.
         at: when the change at the position was made, if known (UTC).
-        step: the number of the step that set the mark, rising by one.
+        step: the number of the step that set the watermark, rising by one.
         token: the position's token; see ``Place``.
         columns: the columns that the load merged in that step.
         gone: columns that it merged before, and that its source has no more.
@@ -143,7 +143,7 @@ class Mark:
     columns: tuple[str, ...] = ()
     gone: tuple[str, ...] = ()
     made_by: str = ""
-    tables: tuple[TableMark, ...] = ()
+    tables: tuple[MergedTable, ...] = ()
 
     @property
     def place(self) -> Place:
@@ -201,43 +201,43 @@ def is_time(text: str) -> bool:
     return True
 
 
-def why_not_continue(mark: Mark, span: Span, made_at: datetime | None) -> Refused | None:
-    """Why a load cannot go on from its mark, or None if it can.
+def continuity_error(watermark: Watermark, span: Span, made_at: datetime | None) -> Refused | None:
+    """Why a load cannot go on from its watermark, or None if it can.
 
     Args:
-        mark: where the load stands.
+        watermark: where the load stands.
         span: what the source holds now.
-        made_at: when the change at the mark's position was made, as the source has it now; None if it does not
-            hold that change. A source that keeps times holds the change at every mark.
+        made_at: when the change at the watermark's position was made, as the source has it now; None if it does not
+            hold that change. A source that keeps times holds the change at every watermark.
     """
-    reload = f"plainstep reload {mark.load} compares the whole table and goes on from there."
-    if mark.identity != span.identity:
+    reload = f"plainstep reload {watermark.load} compares the whole table and goes on from there."
+    if watermark.identity != span.identity:
         return Refused(
-            f"The capture that {mark.load} was reading is not the one that is there now: it was rebuilt.",
+            f"The capture that {watermark.load} was reading is not the one that is there now: it was rebuilt.",
             "Changes made in between were recorded by neither.",
             reload,
         )
-    if mark.position > span.head:
+    if watermark.position > span.head:
         return Refused(
-            f"The mark of {mark.load} is at {mark.position}, ahead of the source's head at {span.head}.",
+            f"The watermark of {watermark.load} is at {watermark.position}, ahead of the source's head at {span.head}.",
             "The source was restored to an earlier state, or its changes were cleared.",
             reload,
         )
-    if mark.position < span.oldest:
+    if watermark.position < span.oldest:
         return Refused(
-            f"The mark of {mark.load} is at {mark.position}, but changes are only held after {span.oldest}.",
+            f"The watermark of {watermark.load} is at {watermark.position}, but changes are only held after {span.oldest}.",
             "Those in between were trimmed or cleared before they were merged.",
             reload,
         )
-    if mark.at and made_at is None:
+    if watermark.at and made_at is None:
         return Refused(
-            f"The change at {mark.position}, up to which {mark.load} is merged, is gone.",
+            f"The change at {watermark.position}, up to which {watermark.load} is merged, is gone.",
             "The source's changes were cleared, so that some may never have been merged.",
             reload,
         )
-    if mark.at and mark.at != made_at:
+    if watermark.at and watermark.at != made_at:
         return Refused(
-            f"The change at {mark.position} is not the one that {mark.load} merged: it has another time.",
+            f"The change at {watermark.position} is not the one that {watermark.load} merged: it has another time.",
             "The source was restored to an earlier state and has gone another way since.",
             reload,
         )

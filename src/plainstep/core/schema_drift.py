@@ -123,10 +123,10 @@ def as_held(wanted: pa.Schema, found: pa.Schema) -> pa.Schema:
     )
 
 
-def of_mark(
+def of_watermark(
     load: str, place: str, before: Collection[str], columns: Collection[str], told: Collection[str], drift: str
 ) -> Fit:
-    """What a mark tells of changed columns, where no table shows them.
+    """What a watermark tells of changed columns, where no table shows them.
 
     Args:
         load, place: names, for messages.

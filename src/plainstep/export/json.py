@@ -10,9 +10,9 @@ from plainstep.display.records import changes, differences, nets
 if TYPE_CHECKING:
     from plainstep.loads.check import CheckResult
     from plainstep.loads.outcome import StepOutcome
-    from plainstep.loads.quarantine import PutBack
+    from plainstep.loads.quarantine import Retried
     from plainstep.loads.retention import Trimmed
-    from plainstep.stores.records import Aside, CaptureInfo, LedgerEntry
+    from plainstep.stores.records import CaptureInfo, LedgerEntry, QuarantinedRow
     from plainstep.views.changes import LookResult
     from plainstep.views.ledger import Totals
     from plainstep.views.net import NetResult
@@ -35,7 +35,7 @@ def outcome(found: StepOutcome) -> dict[str, Any]:
     if found.entry:
         form["contradictions"] = found.entry.contradictions
     if found.delivery:
-        form["events"] = {name: getattr(found.delivery, name) for name in ("sent", "waiting", "aside", "problem")}
+        form["events"] = {name: getattr(found.delivery, name) for name in ("sent", "waiting", "quarantined", "problem")}
     if found.warnings:
         form["warnings"] = found.warnings
     if found.error:
@@ -104,13 +104,13 @@ def trace(found: TraceResult) -> dict[str, Any]:
 
 def status(found: LoadStatus) -> dict[str, Any]:
     """Where a load stands."""
-    mark = found.mark
+    watermark = found.watermark
     return {
         "load": found.load,
         "from": found.source,
         "into": found.into,
         "shape": found.shape,
-        "mark": {"position": found.merged, "at": mark.at, "step": mark.step} if mark else None,
+        "watermark": {"position": found.merged, "at": watermark.at, "step": watermark.step} if watermark else None,
         "head": found.head,
         "waiting": found.waiting,
         "holds_back_bytes": found.holds_back,
@@ -119,7 +119,7 @@ def status(found: LoadStatus) -> dict[str, Any]:
         "reason": found.reason,
         "remedy": found.remedy,
         "warnings": found.warnings,
-        "untold": found.untold,
+        "limitations": found.limitations,
         "held": _held(found.capture) if found.capture else None,
         "forgotten_in_seconds": found.forgotten_in,
         "last_step": entry(found.last_step) if found.last_step else None,
@@ -169,14 +169,14 @@ def totals(found: Totals) -> dict[str, Any]:
     return {name: round(value, 6) if isinstance(value, float) else value for name, value in vars(found).items()}
 
 
-def aside(load: str, row: Aside) -> dict[str, Any]:
-    """A row that was set aside."""
+def quarantined(load: str, row: QuarantinedRow) -> dict[str, Any]:
+    """A row that was quarantined."""
     return {"load": load, "place": row.place, "step": row.step, "reason": row.reason, "row": json.loads(row.row)}
 
 
-def put_back(found: PutBack) -> dict[str, Any]:
-    """What became of rows that were set aside."""
-    return {"load": found.load, "back": found.back, "left": found.left, "gone": found.gone}
+def retried(found: Retried) -> dict[str, Any]:
+    """What became of rows that were quarantined."""
+    return {"load": found.load, "merged": found.merged, "left": found.left, "gone": found.gone}
 
 
 def check(found: CheckResult) -> dict[str, Any]:
@@ -197,7 +197,7 @@ def check(found: CheckResult) -> dict[str, Any]:
     )
 
     form = {name: getattr(found, name) for name in names} | {"differences": differences(found.differences)}
-    return form | ({"mended": entry(found.mended)} if found.mended else {})
+    return form | ({"repaired": entry(found.repaired)} if found.repaired else {})
 
 
 def capture(store: str, found: CaptureInfo) -> dict[str, Any]:

@@ -29,7 +29,7 @@ def _number(position: int | str | None) -> Number:
 GAUGES: list[tuple[str, str, str, Callable[[LoadStatus], Number]]] = [
     ("plainstep_load_waiting_changes", "", "Changes that are not merged yet.", lambda one: one.waiting),
     ("plainstep_load_lag_seconds", "seconds", "Age of the oldest change that is not merged yet.", lambda one: one.lag_seconds),
-    ("plainstep_load_mark_position", "", "Position up to which the load is merged.", lambda one: _number(one.merged)),
+    ("plainstep_load_watermark_position", "", "Position up to which the load is merged.", lambda one: _number(one.merged)),
     ("plainstep_load_head_position", "", "Newest position of the source.", lambda one: _number(one.head)),
     (
         "plainstep_load_last_step_timestamp_seconds",

@@ -77,7 +77,7 @@ def damaged(shown: str, why: str) -> DataError:
     return DataError(
         f"{shown} cannot be read: {why}.",
         "It is damaged, cut off, or not what its name says. Nothing of it was merged.",
-        "Mend or remove it, and run the command again.",
+        "Fix or remove it, and run the command again.",
     )
 
 

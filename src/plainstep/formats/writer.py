@@ -16,10 +16,10 @@ from plainstep.core.changes.batch import flat
 from plainstep.core.json_values import finite, plain
 from plainstep.deferred import np, pa, pacsv, pq
 from plainstep.errors import ConfigError, StoreError
+from plainstep.formats import FORMATS
 
 # Letters of a name: with what stands before and after, file systems allow 255.
 LONGEST_NAME = 150
-FORMATS = ("csv", "jsonl", "parquet")
 Write = Callable[["pa.Table"], None]
 
 

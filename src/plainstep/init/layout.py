@@ -136,8 +136,8 @@ def _absent(rows: pa.Table, found: Proposal) -> Guess | None:
     any_there = np.logical_or.reduce(list(masks.values()))
     lacking = int((any_there & ~np.logical_and.reduce(list(masks.values()))).sum())
     if not lacking:
-        return Guess("absent", [], f"no row lacks a field; where one does, {why}")
-    return Guess("absent", "unsent", f"{lacking:,} rows lack a field; {why}")
+        return Guess("missing_field", [], f"no row lacks a field; where one does, {why}")
+    return Guess("missing_field", "unsent", f"{lacking:,} rows lack a field; {why}")
 
 
 def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[str]:

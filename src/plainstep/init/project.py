@@ -24,7 +24,7 @@ class FoundTable:
         columns: how many columns it has.
         captured: whether its changes are captured already.
         trouble: why it cannot be loaded as it is, or empty.
-        hint: the setting that would mend that, or empty.
+        hint: the setting that would fix that, or empty.
     """
 
     name: str
@@ -57,7 +57,7 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
         )
     captured = {one.table for one in captures_of(store)}
     found = [_look(store, name, name in captured) for name in (tables or there)]
-    lines = ["# Written by plainstep init. Mend what is wrong, then:"]
+    lines = ["# Written by plainstep init. Fix what is wrong, then:"]
     lines += [
         f"#   plainstep capture on {names[0]}.{one.name}" for one in found if not one.captured and not one.trouble
     ]

@@ -1,4 +1,4 @@
-"""Target against source, as the source stood at the mark."""
+"""Target against source, as the source stood at the watermark."""
 
 from __future__ import annotations
 
@@ -8,15 +8,15 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from plainstep.core.diff import net_of
-from plainstep.core.positions import Mark, Span
+from plainstep.core.positions import Span, Watermark
 from plainstep.display import html
 from plainstep.display.records import SHOWN_DIFFERENCES
-from plainstep.errors import ConfigError, MarkMoved, Refused
+from plainstep.errors import ConfigError, Refused, WatermarkMoved
 from plainstep.loads.commit import commit_to, entry_of, quarantining
-from plainstep.loads.difference import compared_at_mark, mending_edits
+from plainstep.loads.difference import compared_at_watermark, repairing_edits
 from plainstep.loads.planning import parts_of
 from plainstep.loads.reading import drop_applied, read_net
-from plainstep.loads.state import LoadState
+from plainstep.loads.states import LoadState
 from plainstep.loads.windows import ahead, refuse_unless_continuous, shown
 from plainstep.progress import counted
 
@@ -30,12 +30,12 @@ if TYPE_CHECKING:
 
 @dataclass
 class CheckResult:
-    """Target against source, as the source stood at the mark.
+    """Target against source, as the source stood at the watermark.
 
     Attributes:
         load: the load's name.
         ok: whether they are equal (rows the load was told to leave standing aside).
-        position: the mark at which they were compared.
+        position: the watermark at which they were compared.
         at: when the change at that position was made, if known (UTC).
         source_rows, target_rows: how many rows there are on either side.
         waiting: changes not merged yet, and allowed for.
@@ -45,7 +45,7 @@ class CheckResult:
         columns: how many columns were compared, the key's among them.
         whole: whether every row and column was compared.
         kept: whether extra rows are meant to be there (``deletes = "ignore"``).
-        mended: the ledger row of the step that merged the differences, if one was asked for.
+        repaired: the ledger row of the step that merged the differences, if one was asked for.
     """
 
     load: str
@@ -63,7 +63,7 @@ class CheckResult:
     whole: bool = True
     kept: bool = False
     beside: int = 0
-    mended: LedgerEntry | None = None
+    repaired: LedgerEntry | None = None
 
     def _repr_html_(self) -> str:
         said = "equal" if self.ok else "DIFFERENT"
@@ -87,17 +87,17 @@ def incomparable(load: Load) -> str:
 
 def left_out(load: Load) -> str:
     """Why a load is left out where all are compared, or empty."""
-    begun = incomparable(load) or load.target.mark(load.name) is not None
+    begun = incomparable(load) or load.target.watermark(load.name) is not None
     return incomparable(load) if begun else f"it has not begun (plainstep step {load.name})"
 
 
-def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckResult:
-    """Compare the target with the source as it stood at the mark: changes still waiting are undone first.
+def check(load: Load, scope: Scope | None = None, repair: bool = False) -> CheckResult:
+    """Compare the target with the source as it stood at the watermark: changes still waiting are undone first.
 
     Args:
         load: the load.
         scope: what is compared; None for every row and column.
-        mend: whether to merge exactly what differs, as a step of its own at the same mark.
+        repair: whether to merge exactly what differs, as a step of its own at the same watermark.
 
     Raises:
         Refused: there is nothing to compare, or the source is no longer the one that was merged.
@@ -106,25 +106,25 @@ def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckRe
     reason = incomparable(load)
     if reason:
         raise Refused(f"{load.name} cannot be compared with its source: {reason}.")
-    mark = load.target.mark(load.name)
-    if mark is None:
+    watermark = load.target.watermark(load.name)
+    if watermark is None:
         raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
-    if mend and scope and (scope.columns or scope.where):
+    if repair and scope and (scope.columns or scope.where):
         raise ConfigError(
-            "Only whole rows are mended, and rows that a condition leaves out may be at the source all the same.",
+            "Only whole rows are repaired, and rows that a condition leaves out may be at the source all the same.",
             "",
-            f"plainstep check {load.name} --mend, without --columns and --where",
+            f"plainstep check {load.name} --repair, without --columns and --where",
         )
     began = time.perf_counter()
     with load.source.snapshot() as snapshot:
-        refuse_unless_continuous(load, mark, snapshot.span)
-        state = LoadState(load, mark, snapshot.span)
-        waiting = drop_applied(state, read_net(state, ahead(mark, snapshot.span)).net)
+        refuse_unless_continuous(load, watermark, snapshot.span)
+        state = LoadState(load, watermark, snapshot.span)
+        waiting = drop_applied(state, read_net(state, ahead(watermark, snapshot.span)).net)
         info = state.held.found("")
         if info is None:
             raise Refused(
                 f"The table {load.config.into} is gone.",
-                f"The mark of {load.name} says that it was loaded up to {mark.position}.",
+                f"The watermark of {load.name} says that it was loaded up to {watermark.position}.",
                 f"plainstep reload {load.name}",
             )
         state = state.in_held_types()
@@ -134,26 +134,26 @@ def check(load: Load, scope: Scope | None = None, mend: bool = False) -> CheckRe
             info.schema.names,
         )
         source = counted(snapshot.batches, f"{load.name}: source rows")
-        with compared_at_mark(state, source, waiting, scope) as found:
-            result = _checked(load, mark, found, scope)
-            edits = mending_edits(state, found, mark) if mend and not result.ok else None
-    if load.target.mark(load.name) != mark:  # a step came in between: what was read belongs to two moments
-        return check(load, scope, mend)
+        with compared_at_watermark(state, source, waiting, scope) as found:
+            result = _checked(load, watermark, found, scope)
+            edits = repairing_edits(state, found, watermark) if repair and not result.ok else None
+    if load.target.watermark(load.name) != watermark:  # a step came in between: what was read belongs to two moments
+        return check(load, scope, repair)
     result.waiting = len(waiting) if load.source.overlaps else waiting.read
     if edits is not None:
         try:
-            result.mended = _mend(state, edits, result, snapshot, began)
-        except MarkMoved:
-            return check(load, scope, mend)
+            result.repaired = _repair(state, edits, result, snapshot, began)
+        except WatermarkMoved:
+            return check(load, scope, repair)
     return result
 
 
-def _mend(state: LoadState, edits: list[Edits], found: CheckResult, snapshot: Snapshot, began: float) -> LedgerEntry:
-    """Merge differences; the mark stays where it is."""
-    load, mark, span = state.load, state.mark, snapshot.span
-    assert mark is not None
-    there = Span(mark.identity, span.oldest, mark.position, mark.at, mark.token, span.start)
-    entry = entry_of(load, "mend", there, mark)
+def _repair(state: LoadState, edits: list[Edits], found: CheckResult, snapshot: Snapshot, began: float) -> LedgerEntry:
+    """Merge differences; the watermark stays where it is."""
+    load, watermark, span = state.load, state.watermark, snapshot.span
+    assert watermark is not None
+    there = Span(watermark.identity, span.oldest, watermark.position, watermark.at, watermark.token, span.start)
+    entry = entry_of(load, "repair", there, watermark)
     entry.inserts, entry.updates, entry.deletes = found.missing, found.different, found.extra
     parts = parts_of(state, edits, started=True, anew=found.whole)
     return commit_to(state, parts, there, entry, began, quarantining(load, entry, snapshot.left_out))
@@ -169,7 +169,7 @@ def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:
         )
 
 
-def _checked(load: Load, mark: Mark, found: Comparison, scope: Scope | None) -> CheckResult:
+def _checked(load: Load, watermark: Watermark, found: Comparison, scope: Scope | None) -> CheckResult:
     merged = load.config.operations
     meant = {"insert": found.missing, "update": found.different, "delete": found.extra}
     kept = load.config.deletes == "ignore" or "delete" not in merged
@@ -178,8 +178,8 @@ def _checked(load: Load, mark: Mark, found: Comparison, scope: Scope | None) -> 
         load.name,
         ok=not beside
         and not any(count and op in merged and not (op == "delete" and kept) for op, count in meant.items()),
-        position=shown(load, mark.place),
-        at=mark.at,
+        position=shown(load, watermark.place),
+        at=watermark.at,
         source_rows=found.source_rows,
         target_rows=found.target_rows,
         waiting=0,

@@ -8,34 +8,33 @@ from contextlib import suppress
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Mark, Span
+from plainstep.core.positions import Span, Watermark
 from plainstep.errors import PlainStepError, Refused
-from plainstep.loads.reading import moved_by_hand
-from plainstep.loads.windows import shown
+from plainstep.loads.windows import moved_by_hand, shown
 from plainstep.stores.api import LooselyTyped
 from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
-    from plainstep.loads.state import LoadState
+    from plainstep.loads.states import LoadState
 
 # So many contradictions of a feed that something else wrote may be chance; beyond, a tenth of its changes.
 FEW = 2
 
 
-def entry_of(load: Load, kind: str, span: Span, mark: Mark | None, note: str = "") -> LedgerEntry:
-    """A new ledger row for a load that stands at a mark and goes to the end of a span."""
+def entry_of(load: Load, kind: str, span: Span, watermark: Watermark | None, note: str = "") -> LedgerEntry:
+    """A new ledger row for a load that stands at a watermark and goes to the end of a span."""
     entry = LedgerEntry(
         load.name,
-        mark.step + 1 if mark else 1,
+        watermark.step + 1 if watermark else 1,
         kind,
         span.identity,
-        mark.position if mark else None,
+        watermark.position if watermark else None,
         span.head,
         note=note,
     )
-    if mark:
-        entry.after_shown = _unless_number(shown(load, mark.place))
+    if watermark:
+        entry.after_shown = _unless_number(shown(load, watermark.place))
     entry.upto_shown = _unless_number(shown(load, span.end))
     return entry
 
@@ -77,19 +76,19 @@ def commit_of(
         began: when the step began, by ``time.perf_counter``.
         left_out: tells what the reading left out, once all of it is read.
     """
-    load, before = state.load, state.mark
+    load, before = state.load, state.watermark
     columns, gone = _columns(state, bool(parts))
-    mark = Mark(
+    watermark = Watermark(
         load.name, span.identity, span.head, span.head_at, entry.step, span.token, columns, gone, load.made_by,
         before.tables if before and parts else (),
     )  # fmt: skip
     entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
-    return Commit(parts, before, mark, entry, _tolerated(load, entry), left_out, began)
+    return Commit(parts, before, watermark, entry, _tolerated(load, entry), left_out, began)
 
 
 def _columns(state: LoadState, merged: bool) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """The columns that a step merges, and those that were merged before and are gone from the source."""
-    was = state.mark or Mark(state.load.name, "", 0, None, 0)
+    was = state.watermark or Watermark(state.load.name, "", 0, None, 0)
     columns = tuple(state.schema.names) if merged else was.columns
     return columns, tuple(name for name in (*was.gone, *was.columns) if name not in columns)
 
@@ -101,40 +100,40 @@ def acknowledge(load: Load, span: Span) -> None:
 
 
 def quarantining(load: Load, entry: LedgerEntry, left_out: Callable[[], LeftOut]) -> Callable[[], LeftOut]:
-    """What tells a commit which rows are set aside, which no longer are, and what the ledger says of it.
+    """What tells a commit which rows are quarantined, which no longer are, and what the ledger says of it.
 
     It is asked when all rows are written, because a first load is read while it is written; it raises ``Refused`` where
-    most rows would be set aside.
+    most rows would be quarantined.
 
     Args:
         load: the load.
         entry: the step.
         left_out: tells what its reading left out.
     """
-    # The whole table is read anew: what was set aside is found again, or fits now.
+    # The whole table is read anew: what was quarantined is found again, or fits now.
     anew = entry.kind == "reload" and isinstance(load.source, LooselyTyped)
-    forgotten = [row.place for row in load.target.aside(load.name)] if anew else []
+    forgotten = [row.place for row in load.target.quarantined(load.name)] if anew else []
 
     def told() -> LeftOut:
         found = left_out()
-        rows = len(found.aside)
+        rows = len(found.quarantined)
         if rows > max(entry.changes, found.rows, FEW):
             _refuse_most(load, entry, found)
-        notes = [f"rows set aside: {rows:,}"] if rows else []
-        return LeftOut(found.aside, [*forgotten, *found.back], [*notes, *found.notes])
+        notes = [f"rows quarantined: {rows:,}"] if rows else []
+        return LeftOut(found.quarantined, [*forgotten, *found.released], [*notes, *found.notes])
 
     return told
 
 
 def _refuse_most(load: Load, entry: LedgerEntry, found: LeftOut) -> None:
-    first = found.aside[0]
+    first = found.quarantined[0]
     loose = isinstance(load.source, LooselyTyped)
     raise Refused(
-        f"Most rows of {load.config.source} would be set aside: {len(found.aside):,}, beside {max(entry.changes, found.rows):,}.",
-        f"The first, at {first.place}: {first.reason}. To set them all aside would be to lose sight of them.",
+        f"Most rows of {load.config.source} would be quarantined: {len(found.quarantined):,}, beside {max(entry.changes, found.rows):,}.",
+        f"The first, at {first.place}: {first.reason}. To quarantine them all would be to lose sight of them.",
         f"Give the column the type it has under 'types' in [loads.{load.name}]."
         if loose
-        else f"plainstep look {load.name} shows what the layout makes of the rows; mend the layout.",
+        else f"plainstep look {load.name} shows what the layout makes of the rows; fix the layout.",
     )
 
 
@@ -143,6 +142,6 @@ def _tolerated(load: Load, entry: LedgerEntry) -> int | None:
     if load.config.strict is None:
         if isinstance(load.source, LooselyTyped) and load.source.spells_keys:
             return 0  # a row to insert is there already: by another spelling of its key
-        trusted = load.source.is_managed or not load.source.sure or moved_by_hand(load)
+        trusted = load.source.is_managed or not load.source.has_exact_operations or moved_by_hand(load)
         return None if trusted else max(entry.changes // 10, FEW)
     return 0 if load.config.strict else None

@@ -17,11 +17,11 @@ from plainstep.progress import counted
 if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.diff import Comparison, Scope
-    from plainstep.core.positions import Mark
+    from plainstep.core.positions import Watermark
     from plainstep.core.shapes.base import TargetTable
     from plainstep.core.shapes.edits import Edits
     from plainstep.core.shapes.rollup import Rollup
-    from plainstep.loads.state import LoadState
+    from plainstep.loads.states import LoadState
     from plainstep.loads.target_rows import TargetRows
 
 
@@ -43,7 +43,7 @@ def differences_of(
         net = net_of(found).standing_at(now.position, now.changed_at)
     edits = shape.edits(WindowChanges(net), now, held)
     for one in edits:
-        one.sure = False
+        one.strict = False
     return net, edits
 
 
@@ -77,16 +77,16 @@ def _rollup(state: LoadState) -> Rollup:
         raise Refused(
             f"{load.name} makes events of changes, and rows as they stand are no changes.",
             "There is nothing to compare.",
-            f"plainstep mark {load.name} --to X sets where it goes on.",
+            f"plainstep watermark {load.name} --to X sets where it goes on.",
         )
     return cast("Rollup", state.shape)
 
 
 @contextmanager
-def compared_at_mark(
+def compared_at_watermark(
     state: LoadState, source: Iterable[pa.RecordBatch], waiting: NetChanges, scope: Scope | None
 ) -> Iterator[Comparison]:
-    """The target beside its source as this stood at the mark: what waits is undone.
+    """The target beside its source as this stood at the watermark: what waits is undone.
 
     Raises:
         Refused: the shape keeps nothing that could be compared.
@@ -118,13 +118,13 @@ def compared_at_mark(
         yield found
 
 
-def mending_edits(state: LoadState, found: Comparison, mark: Mark) -> list[Edits]:
+def repairing_edits(state: LoadState, found: Comparison, watermark: Watermark) -> list[Edits]:
     """What merges exactly the differences that were found."""
     shape, held, net = state.shape, state.held, net_of(found)
     if shape.keeps_rows:
-        now = StepContext(datetime.now(UTC), mark.step + 1, mark.position, mark.at, mark.identity)
-        edits = shape.edits(WindowChanges(net.standing_at(mark.position, mark.at)), now, held)
+        now = StepContext(datetime.now(UTC), watermark.step + 1, watermark.position, watermark.at, watermark.identity)
+        edits = shape.edits(WindowChanges(net.standing_at(watermark.position, watermark.at)), now, held)
         for one in edits:
-            one.sure = False
+            one.strict = False
         return edits
     return [_as_computed(*one) for one in zip([net, *found.beside], shape.tables(), found.whole, strict=True)]

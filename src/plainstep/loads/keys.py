@@ -25,7 +25,7 @@ def key_of(load: Load, schema: pa.Schema) -> tuple[str, ...]:
             raise ConfigError(
                 f"The key of {load.name} names the column {name!r}, which {load.config.source} does not have.",
                 f"Its columns: {', '.join(schema.names)}.",
-                f"Mend 'key' in [loads.{load.name}].",
+                f"Fix 'key' in [loads.{load.name}].",
             )
     refuse_another_key(load)
     return asked
@@ -43,5 +43,5 @@ def refuse_another_key(load: Load) -> None:
         raise Refused(
             f"The key of {load.name} is {', '.join(asked)}, but {load.config.source} is captured by {', '.join(captured)}.",
             "Nothing says that the load's key is unique.",
-            f"Mend 'key' in [loads.{load.name}], or capture anew: plainstep capture off, then on --key {','.join(asked)}.",
+            f"Fix 'key' in [loads.{load.name}], or capture anew: plainstep capture off, then on --key {','.join(asked)}.",
         )

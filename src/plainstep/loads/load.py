@@ -65,7 +65,7 @@ class Load:
 
     @property
     def made_by(self) -> str:
-        """The settings that decide what its target holds, as JSON, to be kept with its mark."""
+        """The settings that decide what its target holds, as JSON, to be kept with its watermark."""
         said = self.config.meaning | {"key": sorted(self.source.key())}
         return json.dumps(said, ensure_ascii=False, sort_keys=True)
 
@@ -84,6 +84,12 @@ class Load:
     def whole_source(self) -> Source:
         """The same without the load's filter and columns."""
         return self.sources.whole(self)
+
+    @property
+    def narrows(self) -> bool:
+        """Whether it takes anything else than whole rows of all columns."""
+        config = self.config
+        return bool(config.where or config.columns or config.derive or config.drift == "ignore")
 
     def with_text(self, column: str) -> Load:
         """The same load, a column of which is read as text: to look at values that are none of its type."""

@@ -5,13 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from plainstep.display import html
+from plainstep.deferred import deferred
 from plainstep.errors import PlainStepError
 from plainstep.stores.records import LedgerEntry
 
 if TYPE_CHECKING:
+    from plainstep.display import html
     from plainstep.loads.delivery.deliver import Delivery
     from plainstep.loads.load import Load
+else:
+    [html] = deferred("plainstep.display", "html")
 
 
 @dataclass
@@ -22,7 +25,7 @@ class StepOutcome:
         load: the load's name.
         outcome: ``stepped``, ``nothing`` (there was nothing to do), ``failed`` or ``refused``.
         entry: the ledger row, if there is a new one.
-        after, upto: the mark before and after.
+        after, upto: the watermark before and after.
         seconds: how long it took.
         error: why it failed or refused.
         warnings: what a person should know all the same.

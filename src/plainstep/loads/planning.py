@@ -17,11 +17,11 @@ from plainstep.loads.windows import refuse_another_table
 from plainstep.stores.records import FileForm, Part, TableInfo
 
 if TYPE_CHECKING:
-    from plainstep.core.positions import Mark
+    from plainstep.core.positions import Watermark
     from plainstep.core.schema_drift import Fit
     from plainstep.core.shapes.base import TargetTable, WindowChanges
     from plainstep.core.shapes.edits import Edits
-    from plainstep.loads.state import LoadState
+    from plainstep.loads.states import LoadState
     from plainstep.stores.records import LedgerEntry
 
 
@@ -55,7 +55,7 @@ def parts_of(state: LoadState, edits: list[Edits], started: bool, anew: bool = F
     ]
 
 
-def window_parts(state: LoadState, found: WindowChanges, now: StepContext, sure: bool = True) -> list[Part]:
+def window_parts(state: LoadState, found: WindowChanges, now: StepContext, strict: bool = True) -> list[Part]:
     """What a window asks of a load's target tables."""
     load, shape, held = state.load, state.shape, state.held
     looks = load.config.shape in ("history", "rollup")  # at what is there before anything is written
@@ -66,9 +66,9 @@ def window_parts(state: LoadState, found: WindowChanges, now: StepContext, sure:
         edits = shape.edits(found, now, held)
     # Our own capture may begin long after its table did. Of a feed, the beginning is its table's, unless it is told.
     config = load.config
-    begun = config.first == "snapshot" or (config.first == "beginning" and not load.source.is_managed)
+    begun = config.first == "snapshot" or (config.first == "start" and not load.source.is_managed)
     for one in edits:
-        one.sure = one.sure and sure and begun and load.source.sure
+        one.strict = one.strict and strict and begun and load.source.has_exact_operations
     return parts_of(state, edits, started=True)
 
 
@@ -93,13 +93,13 @@ def fit_of(
     Raises:
         Refused: they do not, or what is needed is not wanted.
     """
-    load, shape, before = state.load, state.shape, state.mark
+    load, shape, before = state.load, state.shape, state.watermark
     place = beside(load.config.into, table.suffix)
     if before and not anew and not load.into_store.appends_only:
         refuse_another_table(load, before, beside(load.into_table, table.suffix), info)
     unseen = load.into_store.appends_only or load.config.shape == "events"  # no table shows the source's columns
     if before and unseen:
-        return drift.of_mark(load.name, place, before.columns, shape.schema.names, before.gone, load.config.drift)
+        return drift.of_watermark(load.name, place, before.columns, shape.schema.names, before.gone, load.config.drift)
     if info is None:
         return drift.Fit()
     wanted = load.target.fits(table.schema)
@@ -109,7 +109,7 @@ def fit_of(
     return drift.fit(load.name, place, wanted, info.schema, started, gone, told, load.config.drift, rows, shed)
 
 
-def _shed(before: Mark, wanted: pa.Schema, info: TableInfo) -> list[str]:
+def _shed(before: Watermark, wanted: pa.Schema, info: TableInfo) -> list[str]:
     """The columns that a mirror added beside the source's, by settings that it has no more."""
     was = json.loads(before.made_by or "{}")
     added = added_by(was.get("deletes", ""), bool(was.get("stamp"))) if was.get("shape") == "mirror" else {}

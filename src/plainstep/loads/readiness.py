@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from plainstep.deferred import deferred
 from plainstep.errors import Refused
 from plainstep.loads.keys import refuse_another_key
-from plainstep.loads.planning import fit_of
-from plainstep.loads.target_rows import beside
 from plainstep.loads.windows import refuse_another_table, refuse_unless_continuous
 
 if TYPE_CHECKING:
-    from plainstep.core.positions import Mark, Span
+    from plainstep.core.positions import Span, Watermark
+    from plainstep.loads import planning
     from plainstep.loads.load import Load
-    from plainstep.loads.state import LoadState
+    from plainstep.loads.states import LoadState
     from plainstep.stores.records import TableInfo
+else:
+    [planning] = deferred("plainstep.loads", "planning")
 
 
 def refuse_unready(state: LoadState) -> None:
@@ -22,47 +24,47 @@ def refuse_unready(state: LoadState) -> None:
 
     Raises:
         PlainStepError: why it cannot be made.
-        MarkMoved: the mark has moved since it was read.
+        WatermarkMoved: the watermark has moved since it was read.
     """
-    if state.mark is not None:
-        refuse_unless_continuous(state.load, state.mark, state.span)
+    if state.watermark is not None:
+        refuse_unless_continuous(state.load, state.watermark, state.span)
     refuse_misfits(state)
 
 
 def refuse_misfits(state: LoadState) -> None:
-    """The same for a load that is known to go on from its mark.
+    """The same for a load that is known to go on from its watermark.
 
     Raises:
         PlainStepError: why its next step cannot be made.
     """
-    load, mark, span = state.load, state.mark, state.span
-    if mark is None and load.config.first == "beginning" and span.oldest > span.start:
+    load, watermark, span = state.load, state.watermark, state.span
+    if watermark is None and load.config.first == "start" and span.oldest > span.start:
         raise Refused(
             f"The first changes of {load.config.source} were trimmed, and {load.name} has not begun.",
-            "first = 'beginning' would leave out what they said.",
+            "first = 'start' would leave out what they said.",
             f"Set first = 'snapshot' in the load {load.name}.",
         )
     refuse_guesses(load)
-    started = mark is not None or load.config.first == "beginning"
+    started = watermark is not None or load.config.first == "start"
     with load.into_store.kept_open():
         for table in state.shape.tables():
-            info = load.target.table(beside(load.into_table, table.suffix), table.key)
-            if mark is None and load.config.first == "snapshot" and not table.suffix:
+            info = state.held.found(table.suffix)
+            if watermark is None and load.config.first == "snapshot" and not table.suffix:
                 refuse_foreign_rows(load, info)
-            fit_of(state, table, started, None if load.into_store.appends_only else info)
+            planning.fit_of(state, table, started, None if load.into_store.appends_only else info)
 
 
-def refuse_unready_idle(load: Load, mark: Mark, span: Span) -> None:
+def refuse_unready_idle(load: Load, watermark: Watermark, span: Span) -> None:
     """The same for a load with nothing to read, as far as that can be told without its columns: it must cost little.
 
     Raises:
         PlainStepError: why its next step cannot be made.
     """
-    refuse_unless_continuous(load, mark, span)
+    refuse_unless_continuous(load, watermark, span)
     refuse_guesses(load)
     refuse_another_key(load)
-    for one in mark.tables:
-        refuse_another_table(load, mark, one.name, load.target.standing_table(one.name))
+    for one in watermark.tables:
+        refuse_another_table(load, watermark, one.name, load.target.standing_table(one.name))
 
 
 def refuse_guesses(load: Load) -> None:
@@ -91,5 +93,5 @@ def refuse_foreign_rows(load: Load, info: TableInfo | None) -> None:
         raise Refused(
             f"{load.config.into} already holds rows, and {load.name} has never merged into it.",
             "Rows that are not at the source would be left standing.",
-            f"Empty the table; or keep its rows with plainstep mark {load.name} --to head, then plainstep check.",
+            f"Empty the table; or keep its rows with plainstep watermark {load.name} --to head, then plainstep check.",
         )

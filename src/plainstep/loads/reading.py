@@ -17,7 +17,8 @@ from plainstep.core.positions import Window
 from plainstep.core.shapes.base import WindowChanges
 from plainstep.deferred import pa
 from plainstep.errors import Refused
-from plainstep.loads.state import LoadState
+from plainstep.loads.states import LoadState
+from plainstep.loads.windows import moved_by_hand
 from plainstep.progress import counted
 from plainstep.stores.api import LeanSource
 from plainstep.stores.records import Batches, LeftOut
@@ -27,7 +28,6 @@ if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.layouts.plausibility import Doubt
-    from plainstep.loads.load import Load
 
     Takers = Sequence[Callable[[Changes], None]]
 
@@ -176,13 +176,13 @@ def _with_old_values(state: LoadState, net: NetChanges) -> NetChanges:
     mirror = load.old_values
     if load.source.has_before_images or mirror is None:
         return net
-    mine, other = state.mark, mirror.target.mark(mirror.name)
+    mine, other = state.watermark, mirror.target.watermark(mirror.name)
     if (mine.place if mine else None) != (other.place if other else None):
         raise Refused(
-            f"{load.name} takes old values from {mirror.name}, whose mark is another: they are not those before this window.",
+            f"{load.name} takes old values from {mirror.name}, whose watermark is another: they are not those before this window.",
             "",
             f"Put both in a group, so that they step together; then plainstep reload {mirror.name}, "
-            f"plainstep mark {load.name} --to head --yes, plainstep reload {load.name}.",
+            f"plainstep watermark {load.name} --to head --yes, plainstep reload {load.name}.",
         )
 
     there = LoadState(mirror, other, state.span)
@@ -230,12 +230,6 @@ def refuse_doubtful(state: LoadState, read: NetRead) -> None:
             found.likely,
             f"plainstep look {load.name} shows what the layout makes of the rows; strict = false merges them all the same.",
         )
-
-
-def moved_by_hand(load: Load) -> bool:
-    """Whether the mark was moved by hand before this step: then what it finds at the target may well be otherwise."""
-    steps = load.target.ledger(load.name, 1)
-    return bool(steps) and steps[-1].kind == "mark"
 
 
 # Rows that are looked up at the target to see whether a feed's old values are what is there.

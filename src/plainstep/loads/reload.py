@@ -11,7 +11,7 @@ from plainstep.loads.commit import commit_to, entry_of, quarantining
 from plainstep.loads.difference import differences_of
 from plainstep.loads.planning import moment_of, parts_of
 from plainstep.loads.readiness import refuse_foreign_rows, refuse_guesses
-from plainstep.loads.state import LoadState
+from plainstep.loads.states import LoadState
 from plainstep.loads.windows import (
     another_target,
     refuse_another_shape,
@@ -33,23 +33,23 @@ def reload(load: Load) -> StepOutcome:
         PlainStepError: it could not be made; nothing was written.
     """
     began = time.perf_counter()
-    mark = load.target.mark(load.name)
-    if mark is None:
+    watermark = load.target.watermark(load.name)
+    if watermark is None:
         raise Refused(
             f"{load.name} has not begun, so there is nothing to load again.",
             "",
             f"plainstep step {load.name}",
         )
     refuse_guesses(load)
-    refuse_another_shape(load, mark)
-    if another_target(load, mark):
+    refuse_another_shape(load, watermark)
+    if another_target(load, watermark):
         refuse_foreign_rows(load, load.target.table(load.into_table, ()))
     load.source.reserve()
     with load.source.snapshot() as snapshot:
         span = snapshot.span
-        entry = entry_of(load, "reload", span, mark)
+        entry = entry_of(load, "reload", span, watermark)
         moment = moment_of(entry, span.head_at)
-        state = LoadState(load, mark, span).in_held_types()
+        state = LoadState(load, watermark, span).in_held_types()
         rows = counted(snapshot.batches, f"{load.name}: rows")
         net, edits = differences_of(state, rows, moment)
     counts = net.counts
@@ -59,8 +59,8 @@ def reload(load: Load) -> StepOutcome:
     return stepped(load, commit_to(state, parts, span, entry, began, left_out))
 
 
-def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
-    """Move a load's mark without merging anything.
+def move_watermark(load: Load, to: str, reason: str = "") -> LedgerEntry:
+    """Move a load's watermark without merging anything.
 
     Raises:
         ConfigError: the position is beyond the source's head, or none.
@@ -68,7 +68,7 @@ def move_mark(load: Load, to: str, reason: str = "") -> LedgerEntry:
     began = time.perf_counter()
     span = load.source.span()
     place = resolve(load, span, to)
-    mark = load.target.mark(load.name)
+    watermark = load.target.watermark(load.name)
     there = Span(span.identity, span.oldest, place.position, load.source.time_of(place), place.token)
-    entry = entry_of(load, "mark", there, mark, note=reason or "moved by hand")
-    return commit_to(LoadState(load, mark, there), [], there, entry, began)
+    entry = entry_of(load, "watermark", there, watermark, note=reason or "moved by hand")
+    return commit_to(LoadState(load, watermark, there), [], there, entry, began)

@@ -94,7 +94,7 @@ def _trim(store: HasCapture, info: CaptureInfo, readers: list[Reader], keep: tim
     if not readers:
         found.why_not = "no reader is known yet: a load is written down with its first step"
         return found
-    places = [reader.mark for reader in readers]
+    places = [reader.watermark for reader in readers]
     if keep is not None:
         places.append(source.locate(datetime.now(UTC) - keep))
     found.gone, found.done = source.trim(places, really), really
@@ -114,9 +114,9 @@ def unmerged(store: Store, table: str, how: str) -> list[ReaderStanding]:
 
 def _standing(source: Source, reader: Reader) -> ReaderStanding:
     end = source.span().end
-    ahead = Window.between(reader.mark, end) if reader.mark.position <= end.position else None
+    ahead = Window.between(reader.watermark, end) if reader.watermark.position <= end.position else None
     waiting = source.waiting(ahead) if ahead else None
     count = (waiting.count or 0) if waiting else 0
     fallen = count > 0 and datetime.now(UTC) - reader.seen > FALLEN
     since = waiting.since if waiting else None
-    return ReaderStanding(reader.name, reader.mark.position, reader.seen, count, since, fallen)
+    return ReaderStanding(reader.name, reader.watermark.position, reader.seen, count, since, fallen)

@@ -30,7 +30,7 @@ AT_ONCE = 4
 
 
 @dataclass
-class Beat:
+class Tick:
     """One turn of one load.
 
     Attributes:
@@ -46,16 +46,16 @@ class Beat:
     recovered: bool = False
 
 
-class Pace:
+class Runner:
     """Keeps stepping some loads.
 
     Args:
         together: the loads, those that step together in one list.
         every: the time from the end of one step of a load to the beginning of its next.
-        tell: is called with every beat, from the threads that make them, one at a time.
+        tell: is called with every tick, from the threads that make them, one at a time.
     """
 
-    def __init__(self, together: list[list[Load]], every: timedelta, tell: Callable[[Beat], None]) -> None:
+    def __init__(self, together: list[list[Load]], every: timedelta, tell: Callable[[Tick], None]) -> None:
         self.together, self.every, self.tell = together, every.total_seconds(), tell
         self._stop = threading.Event()
         self._telling = threading.Lock()
@@ -69,7 +69,7 @@ class Pace:
         """Step until told to stop.
 
         Raises:
-            Refused: another pace of this machine steps one of the loads.
+            Refused: another run of this machine steps one of the loads.
         """
         with alone([load for loads in self.together for load in loads]):
             threads = [threading.Thread(target=self._keep, args=[loads], name=loads[0].name) for loads in self.together]
@@ -91,13 +91,13 @@ class Pace:
             failures = failures + 1 if failed else 0
             pause = pause_after(failures, self.every)
             for outcome in outcomes:
-                self._told(Beat(outcome, failures, pause, recovered))
+                self._told(Tick(outcome, failures, pause, recovered))
             self._stop.wait(pause)
 
-    def _told(self, beat: Beat) -> None:
+    def _told(self, tick: Tick) -> None:
         with self._telling:
             try:
-                self.tell(beat)
+                self.tell(tick)
             except OSError:  # whoever was listening is gone: nobody would know what happens from here on
                 self.stop()
 
@@ -119,11 +119,11 @@ def _stepped(loads: list[Load]) -> list[StepOutcome]:
 
 
 @contextmanager
-def until_told(pace: Pace) -> Iterator[None]:
-    """SIGTERM and SIGINT end the pace after the steps at hand; a second one ends the process at once."""
+def until_told(runner: Runner) -> Iterator[None]:
+    """SIGTERM and SIGINT end the run after the steps at hand; a second one ends the process at once."""
 
     def heard(number: int, frame: object) -> None:
-        pace.stop()
+        runner.stop()
         for one in (signal.SIGTERM, signal.SIGINT):
             signal.signal(one, signal.SIG_DFL)
 
@@ -137,7 +137,7 @@ def until_told(pace: Pace) -> Iterator[None]:
 
 @contextmanager
 def alone(loads: list[Load]) -> Iterator[None]:
-    """See to it that no other pace on this machine steps these loads.
+    """See to it that no other run on this machine steps these loads.
 
     Two would do no harm (each window is merged once), but one of them is a mistake that somebody should know of.
 
@@ -175,7 +175,7 @@ def _run_folder() -> Path:
 
 def _locked(load: Load) -> IO[str]:
     place = f"{load.name} into {load.into_table} of {load.into_store.place}"
-    path = _run_folder() / f"pace-{sha256(place.encode()).hexdigest()[:16]}"
+    path = _run_folder() / f"run-{sha256(place.encode()).hexdigest()[:16]}"
     file = os.fdopen(os.open(path, os.O_RDWR | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600), "a+")
     try:
         fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -185,7 +185,7 @@ def _locked(load: Load) -> IO[str]:
         who = who if who.isdigit() else ""
         file.close()
         raise Refused(
-            f"Another pace steps {load.name} already{f': process {who}' if who else ''}.",
+            f"Another run steps {load.name} already{f': process {who}' if who else ''}.",
             "Two would only be in each other's way.",
             f"Stop that one first{f': kill {who}' if who else ''}.",
         ) from None

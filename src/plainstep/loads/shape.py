@@ -6,21 +6,20 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any, cast
 
 from plainstep.core import schema_drift as drift
-from plainstep.core.shapes.events import Events, Rule
-from plainstep.core.shapes.history import History
-from plainstep.core.shapes.journal import Journal
-from plainstep.core.shapes.measures import Measure
-from plainstep.core.shapes.mirror import Mirror
-from plainstep.core.shapes.rollup import Rollup
-from plainstep.deferred import pa
+from plainstep.deferred import deferred, pa
 from plainstep.errors import ConfigError
 from plainstep.loads.keys import key_of
 from plainstep.sql.literals import quoted
 
 if TYPE_CHECKING:
+    from plainstep.core.shapes import events, history, journal, measures, mirror, rollup
     from plainstep.core.shapes.base import Shape
     from plainstep.loads.load import Load
     from plainstep.stores.records import TableInfo
+else:
+    events, history, journal, measures, mirror, rollup = deferred(
+        "plainstep.core.shapes", "events", "history", "journal", "measures", "mirror", "rollup"
+    )
 
 
 def shape_of(load: Load, columns: pa.Schema) -> Shape:
@@ -42,18 +41,18 @@ def shape_of(load: Load, columns: pa.Schema) -> Shape:
 def _mirror(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
     config = load.config
     own = load.source.is_managed
-    return Mirror(schema, key, config.deletes, tuple(config.operations), config.stamp, own)
+    return mirror.Mirror(schema, key, config.deletes, tuple(config.operations), config.stamp, own)
 
 
 def _history(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
     _refuse_unknown(load, "watch", load.config.watch, schema)
-    return History(schema, key, tuple(load.config.watch) or None, load.config.every_change)
+    return history.History(schema, key, tuple(load.config.watch) or None, load.config.every_change)
 
 
 def _journal(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
-    journal = Journal(schema, key, load.config.grain != "net", tuple(load.config.operations))
-    _refuse_unknown_partition(load, journal.tables()[0].schema.names)
-    return journal
+    made = journal.Journal(schema, key, load.config.grain != "net", tuple(load.config.operations))
+    _refuse_unknown_partition(load, made.tables()[0].schema.names)
+    return made
 
 
 def _rollup(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
@@ -62,13 +61,13 @@ def _rollup(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
     if not isinstance(by, dict):
         _refuse_unknown(load, "by", by, schema)
         by = {name: quoted(name) for name in by}
-    measures = tuple(Measure.parsed(name, sql) for name, sql in config.measures.items())
-    return Rollup(schema, key, by, measures)
+    parsed = tuple(measures.Measure.parsed(name, sql) for name, sql in config.measures.items())
+    return rollup.Rollup(schema, key, by, parsed)
 
 
 def _events(load: Load, schema: pa.Schema, key: tuple[str, ...]) -> Shape:
-    rules = tuple(Rule(name, when) for name, when in load.config.rules.items())
-    return Events(schema, key, rules, f"plainstep/{load.config.source}", load.config.grain != "net")
+    rules = tuple(events.Rule(name, when) for name, when in load.config.rules.items())
+    return events.Events(schema, key, rules, f"plainstep/{load.config.source}", load.config.grain != "net")
 
 
 SHAPES = {"mirror": _mirror, "history": _history, "journal": _journal, "rollup": _rollup, "events": _events}
@@ -80,7 +79,7 @@ def _refuse_unknown(load: Load, setting: str, names: list[str], schema: pa.Schem
         raise ConfigError(
             f"{setting} of {load.name} names the column {unknown[0]!r}, which its rows do not have.",
             f"Their columns: {', '.join(schema.names)}.",
-            f"Mend {setting!r} in [loads.{load.name}].",
+            f"Fix {setting!r} in [loads.{load.name}].",
         )
 
 
@@ -91,7 +90,7 @@ def _refuse_unknown_partition(load: Load, columns: list[str]) -> None:
         raise ConfigError(
             f"partition of {load.name} names {unknown[0]!r}, which its journal does not have.",
             f"It may name: {', '.join(known)}.",
-            f"Mend 'partition' in [loads.{load.name}].",
+            f"Fix 'partition' in [loads.{load.name}].",
         )
 
 

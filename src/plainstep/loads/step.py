@@ -1,4 +1,4 @@
-"""One plain step: read the changes in a window, collapse them, merge them, move the mark, in one commit."""
+"""One plain step: read the changes in a window, collapse them, merge them, move the watermark, in one commit."""
 
 from __future__ import annotations
 
@@ -11,18 +11,13 @@ from itertools import chain, islice
 from traceback import clear_frames
 from typing import TYPE_CHECKING
 
-from plainstep.core.diff import with_keys
-from plainstep.core.positions import Mark, Place, Span, Window
+from plainstep.core.positions import Place, Span, Watermark, Window
 from plainstep.core.shapes.edits import Edits
-from plainstep.deferred import pa
-from plainstep.errors import DataError, MarkMoved, PlainStepError, Refused
+from plainstep.deferred import deferred, pa
+from plainstep.errors import DataError, PlainStepError, Refused, WatermarkMoved
 from plainstep.loads.commit import acknowledge, commit_of, entry_of, quarantining
-from plainstep.loads.delivery.deliver import deliver
 from plainstep.loads.outcome import StepOutcome, stepped
-from plainstep.loads.planning import moment_of, parts_of, window_parts
 from plainstep.loads.readiness import refuse_foreign_rows, refuse_guesses, refuse_misfits, refuse_unready_idle
-from plainstep.loads.reading import drop_applied, read_window
-from plainstep.loads.state import LoadState
 from plainstep.loads.windows import (
     ahead,
     refuse_unless_continuous,
@@ -36,8 +31,15 @@ from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
 from plainstep.stores.retry import retried
 
 if TYPE_CHECKING:
+    from plainstep.core import diff
+    from plainstep.loads import planning, reading, states
+    from plainstep.loads.delivery import deliver as delivery
     from plainstep.loads.load import Load
     from plainstep.loads.reading import WindowRead
+    from plainstep.loads.states import LoadState
+else:  # a step that finds nothing to do needs none of them
+    [delivery], [diff] = deferred("plainstep.loads.delivery", "deliver"), deferred("plainstep.core", "diff")
+    planning, reading, states = deferred("plainstep.loads", "planning", "reading", "states")
 
 # Two steps that race agree after one of them has won; more turns than this mean something else is wrong.
 TRIES = 5
@@ -84,35 +86,33 @@ def _let_go(error: BaseException) -> None:
 def _deliver(load: Load, outcome: StepOutcome) -> None:
     """Send events that are committed. What cannot be sent waits: the step is made all the same."""
     try:
-        done = outcome.delivery = deliver(load)
+        done = outcome.delivery = delivery.deliver(load)
     except PlainStepError as error:
         outcome.warnings.append(" ".join(part for part in ("no event was sent:", error.what, error.next) if part))
         return
     if done.problem:
-        told = (
-            f"events wait to be sent: {done.waiting:,}; set aside: {done.aside:,}. The last one failed: {done.problem}"
-        )
+        told = f"events wait to be sent: {done.waiting:,}; quarantined: {done.quarantined:,}. The last one failed: {done.problem}"
         outcome.warnings.append(told)
 
 
 def _write_down(load: Load, refusal: PlainStepError) -> None:
     """Tell the ledger of a step that was refused; of a load that has begun, for another may have no ledger yet."""
     with suppress(PlainStepError):  # what refused the step is told in any case
-        mark = load.target.mark(load.name)
-        if mark:
-            there = Span(mark.identity, mark.position, mark.position, mark.at, mark.token)
+        watermark = load.target.watermark(load.name)
+        if watermark:
+            there = Span(watermark.identity, watermark.position, watermark.position, watermark.at, watermark.token)
             note = " ".join(part for part in (refusal.what, refusal.why) if part)
-            entry = entry_of(load, "refused", there, mark, note)
+            entry = entry_of(load, "refused", there, watermark, note)
             entry.at = datetime.now(UTC)
             load.target.record_refusal(entry)
 
 
 def _until_settled(loads: Sequence[Load]) -> list[StepOutcome]:
-    """Step, and if another step was quicker, go on from where it left the marks."""
+    """Step, and if another step was quicker, go on from where it left the watermarks."""
     for _ in range(TRIES - 1):
         try:
             return _once(loads)
-        except MarkMoved:
+        except WatermarkMoved:
             continue
     return _once(loads)
 
@@ -147,31 +147,31 @@ class _Idle:
 
     Attributes:
         load: the load.
-        mark: where it stands.
+        watermark: where it stands.
         seen: up to where there is nothing for it, if that is known.
     """
 
     load: Load
-    mark: Mark
+    watermark: Watermark
     seen: Place | None
 
 
 def _once(loads: Sequence[Load]) -> list[StepOutcome]:
     source, into = loads[0].from_store, loads[0].into_store
     loads[0].target.finish()
-    with ExitStack() as reading:
+    with ExitStack() as stack:
         if len(loads) > 1 and _needs_moment(loads):
-            reading.enter_context(
+            stack.enter_context(
                 with_source(source, loads[0].config.changes).moment([load.from_table for load in loads])
             )
         heads: dict[tuple[str, str], Span] = {}
-        found = [_planned(load, reading, heads) for load in loads]
+        found = [_planned(load, stack, heads) for load in loads]
         plans = [one for one in found if isinstance(one, _Plan)]
         if source.url == into.url and into.exclusive:
             for plan in plans:  # while it is read, it cannot be written
                 for part in plan.parts:
                     part.edits.append = list(part.edits.append)
-            reading.close()
+            stack.close()
         if plans:
             loads[0].target.commit(*(plan.commit for plan in plans))
     # Not while the source is being read: that may keep its file from being written.
@@ -184,7 +184,7 @@ def _needs_moment(loads: Sequence[Load]) -> bool:
     The log's places are the same for all tables: there, only loads that begin must have one snapshot.
     """
     how = loads[0].config.changes
-    return how == "capture" or (how == "log" and any(load.target.mark(load.name) is None for load in loads))
+    return how == "capture" or (how == "log" and any(load.target.watermark(load.name) is None for load in loads))
 
 
 def _done(plan: _Plan) -> StepOutcome:
@@ -193,95 +193,97 @@ def _done(plan: _Plan) -> StepOutcome:
     return stepped(load, plan.entry)
 
 
-def _planned(load: Load, reading: ExitStack, heads: dict[tuple[str, str], Span]) -> _Plan | _Idle:
+def _planned(load: Load, stack: ExitStack, heads: dict[tuple[str, str], Span]) -> _Plan | _Idle:
     """What a step of a load will write, or that there is nothing to do.
 
     Args:
         load: the load.
-        reading: keeps open what is still to be read while it is written.
+        stack: keeps open what is still to be read while it is written.
         heads: how far the loads before it go, by their source: those of one source, and all in one log, go equally far.
     """
     began = time.perf_counter()
-    mark = load.target.mark(load.name)
-    if mark is None:
-        return _first(LoadState(load, None, _as_far_as_the_others(load, None, heads)), began, reading)
+    watermark = load.target.watermark(load.name)
+    if watermark is None:
+        return _first(states.LoadState(load, None, _as_far_as_the_others(load, None, heads)), began, stack)
     try:
         with load.from_store.kept_open():
-            return _next(load, mark, _as_far_as_the_others(load, mark, heads), began)
+            return _next(load, watermark, _as_far_as_the_others(load, watermark, heads), began)
     except (Refused, DataError):
-        if load.target.mark(load.name) != mark:  # another step was quicker, and it is its rows that were found
+        if (
+            load.target.watermark(load.name) != watermark
+        ):  # another step was quicker, and it is its rows that were found
             raise moved(load.name) from None
         raise
 
 
-def _as_far_as_the_others(load: Load, mark: Mark | None, heads: dict[tuple[str, str], Span]) -> Span:
+def _as_far_as_the_others(load: Load, watermark: Watermark | None, heads: dict[tuple[str, str], Span]) -> Span:
     """How far a load goes: as far as those before it."""
-    span = span_of(load, mark)
+    span = span_of(load, watermark)
     whose = ("", "") if load.config.changes == "log" else (load.from_table, span.identity)
     first = heads.setdefault(whose, span)
     return replace(span, head=first.head, head_at=first.head_at, token=first.token)
 
 
-def _next(load: Load, mark: Mark, span: Span, began: float) -> _Plan | _Idle:
+def _next(load: Load, watermark: Watermark, span: Span, began: float) -> _Plan | _Idle:
     """What a step of a load that has begun will write."""
-    refuse_unless_continuous(load, mark, span)
-    window = ahead(mark, span)
+    refuse_unless_continuous(load, watermark, span)
+    window = ahead(watermark, span)
     waiting = load.source.waiting(window)
     if waiting.any is False:
-        refuse_unready_idle(load, mark, span)
-        return _Idle(load, mark, span.end)
+        refuse_unready_idle(load, watermark, span)
+        return _Idle(load, watermark, span.end)
     refuse_guesses(load)
     # Whether its tables fit is judged by the commit, in the transaction that writes them.
-    state = LoadState(load, mark, span)
-    read = read_window(state, window, waiting.count)
-    read = replace(read, found=replace(read.found, net=drop_applied(state, read.net)))
-    if load.source.overlaps and span.token == mark.token and not len(read.net) and not read.net.truncated:
-        return _Idle(load, mark, None)
+    state = states.LoadState(load, watermark, span)
+    read = reading.read_window(state, window, waiting.count)
+    read = replace(read, found=replace(read.found, net=reading.drop_applied(state, read.net)))
+    if load.source.overlaps and span.token == watermark.token and not len(read.net) and not read.net.truncated:
+        return _Idle(load, watermark, None)
     return _merged(state, read, began, waiting.since)
 
 
 def _nothing(idle: _Idle) -> StepOutcome:
-    load, mark = idle.load, idle.mark
+    load, watermark = idle.load, idle.watermark
     if idle.seen is not None:
-        load.source.acknowledge(mark.place, idle.seen)
-    here = shown(load, mark.place)
+        load.source.acknowledge(watermark.place, idle.seen)
+    here = shown(load, watermark.place)
     return StepOutcome(load.name, "nothing", None, here, here, warnings=load.source.warnings())
 
 
-def _first(state: LoadState, began: float, reading: ExitStack) -> _Plan:
+def _first(state: LoadState, began: float, stack: ExitStack) -> _Plan:
     """The first step: everything as it stands, every change since the beginning, or nothing yet."""
     load, span = state.load, state.span
     first = load.config.first
     try:
         refuse_misfits(state)
     except Refused:
-        if load.target.mark(load.name) is not None:
+        if load.target.watermark(load.name) is not None:
             raise moved(load.name) from None
         raise
     load.source.reserve()
     if first == "snapshot":
-        return _snapshot(load, began, reading)
-    if first == "beginning":
-        return _merged(state, read_window(state, Window.between(Place(span.start), span.end), None), began)
+        return _snapshot(load, began, stack)
+    if first == "start":
+        return _merged(state, reading.read_window(state, Window.between(Place(span.start), span.end), None), began)
     entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
-    return _Plan(state, parts_of(state, [Edits() for _ in state.shape.tables()], started=False), entry, began)
+    return _Plan(state, planning.parts_of(state, [Edits() for _ in state.shape.tables()], started=False), entry, began)
 
 
-def _snapshot(load: Load, began: float, reading: ExitStack) -> _Plan:
-    snapshot = reading.enter_context(load.source.snapshot())
+def _snapshot(load: Load, began: float, stack: ExitStack) -> _Plan:
+    snapshot = stack.enter_context(load.source.snapshot())
     span = snapshot.span
-    state = LoadState(load, None, span)
+    state = states.LoadState(load, None, span)
     shape = state.shape
     rows = counted(snapshot.batches, f"{load.name}: rows")
     info = state.held.found("")
-    if info is not None and info.rows and load.target.mark(load.name) is not None:
+    if info is not None and info.rows and load.target.watermark(load.name) is not None:
         raise moved(load.name)
     refuse_foreign_rows(load, info)
     entry = entry_of(load, "snapshot", span, None)
-    keyed = with_keys(rows, shape.key, load.config.source)
-    reading.callback(keyed.close)  # whatever fails, what it was reading is let go of
-    edits = shape.first(_begun(keyed), moment_of(entry, span.head_at))
-    parts = parts_of(state, edits, started=False)
+    keyed = diff.with_keys(rows, shape.key, load.config.source)
+    stack.callback(keyed.close)  # whatever fails, what it was reading is let go of
+    edits = shape.first(_begun(keyed), planning.moment_of(entry, span.head_at))
+    parts = planning.parts_of(state, edits, started=False)
     return _Plan(state, parts, entry, began, quarantining(load, entry, snapshot.left_out))
 
 
@@ -293,7 +295,7 @@ def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
 
 def _merged(state: LoadState, read: WindowRead, began: float, since: datetime | None = None) -> _Plan:
     load, span, net = state.load, state.span, read.net
-    entry = entry_of(load, "changes", span, state.mark)
+    entry = entry_of(load, "changes", span, state.watermark)
     if since is not None:
         entry.lag_seconds = max((datetime.now(UTC) - since).total_seconds(), 0.0)
     entry.changes, entry.contradictions = net.read, net.contradictions
@@ -301,5 +303,5 @@ def _merged(state: LoadState, read: WindowRead, began: float, since: datetime | 
     entry.inserts, entry.updates = counts["insert"], counts["update"] + counts.get("put", 0)
     entry.deletes = counts["delete"]
     left_out = quarantining(load, entry, lambda: read.left_out)()  # refuses before the target is touched
-    parts = window_parts(state, read.found, moment_of(entry, span.head_at))
+    parts = planning.window_parts(state, read.found, planning.moment_of(entry, span.head_at))
     return _Plan(state, parts, entry, began, lambda: left_out)

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 from plainstep.core.diff import known, widened
 from plainstep.core.schema_drift import as_held
 from plainstep.deferred import pa, pc
+from plainstep.errors import Refused
+from plainstep.stores.dialect import STANDARD
 
 if TYPE_CHECKING:
     from plainstep.core.shapes.base import TargetTable
@@ -79,8 +81,26 @@ class TargetRows:
         """One of the tables as it is at the target, or None if it is not there yet."""
         if suffix not in self._known:
             name = beside(self.load.into_table, suffix)
-            self._known[suffix] = self.load.target.table(name, self.tables[suffix].key)
+            info = self.load.target.table(name, self.tables[suffix].key)
+            self._refuse_former(suffix, info)
+            self._known[suffix] = info
         return self._known[suffix]
+
+    def _refuse_former(self, suffix: str, info: TableInfo | None) -> None:
+        """Refuse a table of an earlier release, whose columns had other names: whoever reads it is to know.
+
+        Raises:
+            Refused: it is one.
+        """
+        there = set(info.schema.names) if info else set[str]()
+        for now, former in self.tables[suffix].former.items():
+            if former in there and now not in there:
+                name, quoted = beside(self.load.into_table, suffix), STANDARD.quoted
+                raise Refused(
+                    f"{beside(self.load.config.into, suffix)} has the column {former}, which is called {now} now.",
+                    "An earlier release of Plain Step made the table; whoever reads it has to know the new name.",
+                    f"ALTER TABLE {name} RENAME COLUMN {quoted(former)} TO {quoted(now)}, in {self.load.into_store.name}.",
+                )
 
     def _by_key(self, suffix: str) -> KeyedRows:
         """The rows of one of the tables, to be looked up."""

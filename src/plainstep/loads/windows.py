@@ -6,8 +6,9 @@ import json
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.positions import Mark, Place, Span, TableMark, Window, is_time, parse_point, why_not_continue
+from plainstep.core.positions import MergedTable, Place, Span, Watermark, Window, continuity_error, is_time, parse_point
 from plainstep.errors import ConfigError, Refused
+from plainstep.settings.renamed import in_new_names
 from plainstep.stores.api import ForeignSource
 from plainstep.stores.ledger import moved
 
@@ -16,36 +17,36 @@ if TYPE_CHECKING:
     from plainstep.stores.records import TableInfo
 
 
-def why_not(load: Load, mark: Mark, span: Span) -> Refused | None:
-    """Why a load cannot go on from its mark, or None if it can.
+def why_not(load: Load, watermark: Watermark, span: Span) -> Refused | None:
+    """Why a load cannot go on from its watermark, or None if it can.
 
     Raises:
-        MarkMoved: another step moved the mark since it was read, and the source may have forgotten what it merged.
+        WatermarkMoved: another step moved the watermark since it was read, and the source may have forgotten what it merged.
     """
-    refusal = _of_another_table(load, mark) or _made_otherwise(load, mark)
+    refusal = _of_another_table(load, watermark) or _made_otherwise(load, watermark)
     if refusal:
         return refusal
     if isinstance(load.source, ForeignSource):
-        refusal = load.source.why_not(mark, span)
+        refusal = load.source.why_not(watermark, span)
     else:
-        made_at = load.source.time_of(mark.place) if mark.position <= span.head else None
-        refusal = why_not_continue(mark, span, made_at)
-    if refusal and load.target.mark(load.name) != mark:
+        made_at = load.source.time_of(watermark.place) if watermark.position <= span.head else None
+        refusal = continuity_error(watermark, span, made_at)
+    if refusal and load.target.watermark(load.name) != watermark:
         raise moved(load.name)
     return Refused(refusal.what, refusal.why, _anew(load, refusal.next)) if refusal else None
 
 
-def another_target(load: Load, mark: Mark) -> bool:
+def another_target(load: Load, watermark: Watermark) -> bool:
     """Whether a load merged into a table of another name when it last stepped."""
-    return bool(mark.tables) and load.into_table not in {one.name for one in mark.tables}
+    return bool(watermark.tables) and load.into_table not in {one.name for one in watermark.tables}
 
 
-def _of_another_table(load: Load, mark: Mark) -> Refused | None:
-    """Why a mark says nothing of the table that a load names now, if it merged into another one."""
-    if not another_target(load, mark):
+def _of_another_table(load: Load, watermark: Watermark) -> Refused | None:
+    """Why a watermark says nothing of the table that a load names now, if it merged into another one."""
+    if not another_target(load, watermark):
         return None
     return Refused(
-        f"The mark of {load.name} is that of the table {mark.tables[0].name}, and the load merges into {load.config.into} now.",
+        f"The watermark of {load.name} is that of the table {watermark.tables[0].name}, and the load merges into {load.config.into} now.",
         "What was merged into the one is not in the other.",
         _anew(load, f"plainstep reload {load.name} loads {load.config.into} whole."),
     )
@@ -54,28 +55,28 @@ def _of_another_table(load: Load, mark: Mark) -> Refused | None:
 def _anew(load: Load, reload: str) -> str:
     """The command by which a load begins anew: of events, there is nothing to load."""
     if load.config.shape == "events":  # a table as it stands tells nothing of what happened
-        return f"plainstep mark {load.name} --to head goes on from there, and makes no events of what came in between."
+        return f"plainstep watermark {load.name} --to head goes on from there, and makes no events of what came in between."
     return reload
 
 
-def refuse_another_table(load: Load, mark: Mark, name: str, info: TableInfo | TableMark | None) -> None:
+def refuse_another_table(load: Load, watermark: Watermark, name: str, info: TableInfo | MergedTable | None) -> None:
     """Refuse to go on with a target table that is not the one which a load merged into.
 
     Args:
         load: the load.
-        mark: its mark.
+        watermark: its watermark.
         name: the table, which may be one that its shape keeps beside its main one.
         info: the table as it stands, or None if it is gone.
 
     Raises:
         Refused: it is gone, was made anew, or was emptied.
     """
-    known = next((one for one in mark.tables if one.name == name), None)
+    known = next((one for one in watermark.tables if one.name == name), None)
     if known is None:
         return
     place = f"{load.into_store.name}.{name}"
     if info is None:
-        what = f"The table {place} is gone, into which {load.name} merged up to its mark."
+        what = f"The table {place} is gone, into which {load.name} merged up to its watermark."
     elif known.identity and info.identity != known.identity:
         what = f"The table {place} is not the one that {load.name} merged into: it was made anew, or put in its place."
     elif known.rows and not info.rows and load.config.shape not in ("journal", "events"):
@@ -88,11 +89,11 @@ def refuse_another_table(load: Load, mark: Mark, name: str, info: TableInfo | Ta
     )
 
 
-def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
+def _made_otherwise(load: Load, watermark: Watermark) -> Refused | None:
     """Why what comes does not go with what was merged, if the load's settings changed since it last stepped."""
-    if mark.made_by in ("", load.made_by):
+    if watermark.made_by in ("", load.made_by):
         return None
-    was, now = _settings(load, mark)
+    was, now = _settings(load, watermark)
     changed = [name for name in {**was, **now} if was.get(name) != now.get(name)]
     if changed == ["layout"] and only_learns(was.get("layout", {}), now.get("layout", {})):
         return None
@@ -103,14 +104,14 @@ def _made_otherwise(load: Load, mark: Mark) -> Refused | None:
     told = (
         f"`{name}` was {json.dumps(was[name], ensure_ascii=False) if name in was else 'not set'}" for name in changed
     )
-    mend = f"plainstep reload {load.name} merges what differs; plainstep mark {load.name} --to X leaves the rows as they are."
+    repair = f"plainstep reload {load.name} merges what differs; plainstep watermark {load.name} --to X leaves the rows as they are."
     if _other_tables(was, now):
         into = load.config.into
-        mend = f"Name another table ('into') or drop {into} and what is beside it, then plainstep reload {load.name}."
+        repair = f"Name another table ('into') or drop {into} and what is beside it, then plainstep reload {load.name}."
     return Refused(
         f"The settings of {load.name} changed since its last step: {', '.join(told)}.",
         "Rows that were merged before were read, chosen or computed by the old ones.",
-        _anew(load, mend),
+        _anew(load, repair),
     )
 
 
@@ -124,13 +125,13 @@ def only_learns(was: dict[str, Any], now: dict[str, Any]) -> bool:
     return same and all(code in now.get(name, ()) for name in CODES for code in was.get(name, ()))
 
 
-# The settings that were kept with marks before all that matter were.
+# The settings that were kept with watermarks before all that matter were.
 FIRST_KEPT = ("shape", "where", "columns", "derive", "by", "measures")
 
 
-def _settings(load: Load, mark: Mark) -> tuple[dict[str, Any], dict[str, Any]]:
+def _settings(load: Load, watermark: Watermark) -> tuple[dict[str, Any], dict[str, Any]]:
     """The settings that made a target, and those that are to."""
-    was, now = json.loads(mark.made_by), json.loads(load.made_by)
+    was, now = in_new_names(json.loads(watermark.made_by)), json.loads(load.made_by)
     if "changes" not in was:
         now = {name: value for name, value in now.items() if name in FIRST_KEPT}
     return was, now
@@ -141,33 +142,33 @@ def _other_tables(was: dict[str, Any], now: dict[str, Any]) -> bool:
     return was.get("shape") != now.get("shape") or list(was.get("by", ())) != list(now.get("by", ()))
 
 
-def refuse_another_shape(load: Load, mark: Mark) -> None:
+def refuse_another_shape(load: Load, watermark: Watermark) -> None:
     """Refuse to load into tables that were made for another shape, or for other groups.
 
     Raises:
         Refused: they were, and are still there.
     """
-    refusal = None if another_target(load, mark) else _made_otherwise(load, mark)
-    if refusal and _other_tables(*_settings(load, mark)) and load.target.table(load.into_table, ()) is not None:
+    refusal = None if another_target(load, watermark) else _made_otherwise(load, watermark)
+    if refusal and _other_tables(*_settings(load, watermark)) and load.target.table(load.into_table, ()) is not None:
         raise refusal
 
 
-def refuse_unless_continuous(load: Load, mark: Mark, span: Span) -> None:
-    """Refuse to go on from a mark whose source is no longer the same, or has forgotten changes.
+def refuse_unless_continuous(load: Load, watermark: Watermark, span: Span) -> None:
+    """Refuse to go on from a watermark whose source is no longer the same, or has forgotten changes.
 
     Raises:
         Refused: going on would lose something.
-        MarkMoved: the mark has moved since it was read.
+        WatermarkMoved: the watermark has moved since it was read.
     """
-    refusal = why_not(load, mark, span)
+    refusal = why_not(load, watermark, span)
     if refusal:
         raise refusal
 
 
-def span_of(load: Load, mark: Mark | None) -> Span:
-    """How far the source can be read now, going on from a mark if there is one."""
-    if mark is not None and isinstance(load.source, ForeignSource):
-        return load.source.span_after(mark)
+def span_of(load: Load, watermark: Watermark | None) -> Span:
+    """How far the source can be read now, going on from a watermark if there is one."""
+    if watermark is not None and isinstance(load.source, ForeignSource):
+        return load.source.span_after(watermark)
     return load.source.span()
 
 
@@ -193,9 +194,9 @@ def times(load: Load, window: Window) -> tuple[datetime | None, datetime | None]
     return load.source.time_of(after), load.source.time_of(upto)
 
 
-def ahead(mark: Mark, span: Span) -> Window:
-    """The changes after a mark. Where the newest row of a table is gone, its head lies behind the mark: then none."""
-    return Window.between(mark.place, span.end if span.head >= mark.position else mark.place)
+def ahead(watermark: Watermark, span: Span) -> Window:
+    """The changes after a watermark. Where the newest row of a table is gone, its head lies behind the watermark: then none."""
+    return Window.between(watermark.place, span.end if span.head >= watermark.position else watermark.place)
 
 
 def resolve(load: Load, span: Span, text: str) -> Place:
@@ -227,3 +228,9 @@ def resolve(load: Load, span: Span, text: str) -> Place:
             "Give a smaller position, a time, or head.",
         )
     return load.source.locate(point)
+
+
+def moved_by_hand(load: Load) -> bool:
+    """Whether the watermark was moved by hand before this step: then what it finds at the target may well be otherwise."""
+    steps = load.target.ledger(load.name, 1)
+    return bool(steps) and steps[-1].kind == "watermark"

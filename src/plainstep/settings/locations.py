@@ -11,6 +11,7 @@ from pydantic import BaseModel, ValidationError
 
 from plainstep.errors import ConfigError
 from plainstep.settings.models import Config, LayoutConfig, LoadConfig, StoreConfig
+from plainstep.settings.renamed import new_name, new_value
 
 
 def explained(path: Path, text: str, error: ValidationError) -> ConfigError:
@@ -19,11 +20,15 @@ def explained(path: Path, text: str, error: ValidationError) -> ConfigError:
     place = [str(part) for part in first["loc"]]
     where = f"{path}, line {line_of(text, place)}"
     name = ".".join(place)
+    renamed = new_name(place) if first["type"] == "extra_forbidden" else new_value(place[-1], first["input"])
+    if renamed:
+        what = name if first["type"] == "extra_forbidden" else f"{name} = {first['input']!r}"
+        return ConfigError(f"{where}: {what} was renamed to {renamed!r}.", "", f"Write {renamed!r} instead.")
     if first["type"] == "extra_forbidden":
         known = list(_known_keys(place))
         near = difflib.get_close_matches(place[-1], known, 1)
         return ConfigError(
-            f"{where}: {name} is no setting.",
+            f"{where}: unknown setting {name}.",
             f"Did you mean {near[0]!r}?" if near else f"Known here: {', '.join(known)}.",
         )
     if first["type"] == "missing":

@@ -32,9 +32,13 @@ class StoreConfig(BaseModel):
     @field_validator("keep")
     @classmethod
     def _is_a_length_of_time(cls, value: str) -> str:
-        if value and duration(value) is None:
-            raise ValueError("it is no length of time: write 30s, 5min, 72h or 7d")
-        return value
+        return _length_of_time(value) if value else value
+
+
+def _length_of_time(value: str) -> str:
+    if duration(value) is None:
+        raise ValueError("it is not a length of time: write 30s, 5min, 72h or 7d")
+    return value
 
 
 # A code as TOML writes it.
@@ -82,11 +86,11 @@ class LayoutConfig(BaseModel):
         default="", description="The column that tells when a change was made, or a table that maps positions to times."
     )
     transaction: str = Field(default="", description="The column that tells which changes belong together.")
-    sent: str = Field(
+    sent_columns: str = Field(
         default="",
         description="The column that lists which columns a row really carries, or with * a yes or no for each, as in has_*.",
     )
-    absent: Literal["", "null", "unsent"] = Field(
+    missing_field: Literal["", "null", "unsent"] = Field(
         default="", description="What it means that a document lacks a field: it is null, or it was not sent."
     )
     deleted: str = Field(default="", description="A column that says, with a yes or a time, that the row is deleted.")
@@ -98,10 +102,9 @@ class LayoutConfig(BaseModel):
         description="The settings of this layout, or 'key', that were guessed and that nobody has looked at: "
         "until their names are taken out, nothing is merged.",
     )
-    quiet: float = Field(
-        default=60.0,
-        ge=0,
-        description="For how many seconds a file that ends in the middle must have been left alone to be taken as it is.",
+    settle: str = Field(
+        default="60s",
+        description="How long a file that ends in the middle of a row must have been left alone to be taken as it is.",
     )
     max_row: str = Field(
         default="64MiB", description="Files: how large one row may be, unpacked (up to 1GiB). Larger ones are refused."
@@ -117,12 +120,17 @@ class LayoutConfig(BaseModel):
         size_of(value)
         return value
 
+    @field_validator("settle")
+    @classmethod
+    def _is_a_length_of_time(cls, value: str) -> str:
+        return _length_of_time(value)
+
     @field_validator("guessed")
     @classmethod
     def _are_settings(cls, names: list[str]) -> list[str]:
         unknown = [name for name in names if name != "key" and name not in cls.model_fields]
         if unknown:
-            raise ValueError(f"{unknown[0]!r} is no setting of a layout")
+            raise ValueError(f"{unknown[0]!r} is not a setting of a layout")
         return names
 
 
@@ -149,21 +157,21 @@ class LoadConfig(BaseModel):
     )
     overlap: str | int = Field(
         default="",
-        description="How far behind the mark rows are read again, for those that are committed late: 10m, or a number.",
+        description="How far behind the watermark rows are read again, for those that are committed late: 10m, or a number.",
     )
-    bad: Literal["refuse", "aside"] = Field(
+    on_bad_row: Literal["refuse", "quarantine"] = Field(
         default="refuse",
-        description="What is done with rows that contradict the layout: refuse them, or set them aside.",
+        description="What is done with rows that contradict the layout: refuse them, or quarantine them.",
     )
     on_bad_value: Literal["refuse", "round", "null", "quarantine"] = Field(
         default="refuse",
         description="From SQLite: what is done with a value that does not fit its column's declared type: refuse it, round "
-        "it if it is a number with too many decimals, take it as null, or set its row aside. Keys are always refused.",
+        "it if it is a number with too many decimals, take it as null, or quarantine its row. Keys are always refused.",
     )
-    first: Literal["snapshot", "beginning", "head"] = Field(
+    first: Literal["snapshot", "start", "head"] = Field(
         default="snapshot",
         description="The first step: the whole table, every change since capture began, or only what comes next. "
-        "Default: beginning for a feed whose table cannot be read.",
+        "Default: start for a feed whose table cannot be read.",
     )
     shape: Literal["mirror", "history", "journal", "rollup", "events"] = Field(
         default="mirror",
@@ -207,7 +215,9 @@ class LoadConfig(BaseModel):
         description="events: where they are sent: http(s)://HOST/PATH, or file:///FOLDER for JSON Lines; ${NAME} takes a value from "
         "the environment.",
     )
-    tries: int = Field(default=10, ge=1, description="events: after how many failed deliveries an event is set aside.")
+    tries: int = Field(
+        default=10, ge=1, description="events: after how many failed deliveries an event is quarantined."
+    )
     partition: list[str] = Field(
         default=[],
         description="journal into files: what its folders are by: load, date, or columns of the journal.",
@@ -236,14 +246,14 @@ class LoadConfig(BaseModel):
     @model_validator(mode="before")
     @classmethod
     def _implied(cls, data: Any) -> Any:
-        """What follows from what is said: a layout is of a change table, and a feed without its table begins at its beginning."""
+        """What follows from what is said: a layout is of a change table, and a feed without its table begins at its start."""
         if not isinstance(data, dict):
             return data
         data = dict(data)
         if "layout" in data:
             data.setdefault("changes", "table")
         if data.get("changes") == "table" and not data.get("rows"):
-            data.setdefault("first", "beginning")
+            data.setdefault("first", "start")
         return data
 
     @model_validator(mode="after")
@@ -298,7 +308,7 @@ class LoadConfig(BaseModel):
             said["grain"] = "change" if self.every_change else "net"
         if self.layout:
             said["layout"] = self.layout.model_dump(
-                exclude_defaults=True, exclude={"quiet", "guessed", "follow_links", "max_row"}
+                exclude_defaults=True, exclude={"settle", "guessed", "follow_links", "max_row"}
             )
         return {name: value for name, value in said.items() if value and value != DEFAULTS.get(name)}
 
@@ -314,7 +324,7 @@ OF_CHANGES: dict[str, tuple[str, ...]] = {
     "layout": ("table",),
     "column": ("column",),
     "overlap": ("table", "column"),
-    "bad": ("table",),
+    "on_bad_row": ("table",),
     "on_bad_value": ("capture",),
     "old_values": ("log", "table"),
 }

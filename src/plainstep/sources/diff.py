@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.changes.batch import Changes
 from plainstep.core.diff import compared, known, widened
-from plainstep.core.positions import Mark, Place, Span, Waiting, Window
+from plainstep.core.positions import Place, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.sources.feed import refuse_key
@@ -32,7 +32,7 @@ class DiffSource:
     is_managed = False
     overlaps = True
     has_before_images = True
-    sure = True
+    has_exact_operations = True
 
     def __init__(self, load: Load) -> None:
         self.load = load
@@ -49,7 +49,7 @@ class DiffSource:
         """Nothing."""
         return []
 
-    def untold(self) -> list[str]:
+    def limitations(self) -> list[str]:
         """What comparing cannot tell."""
         return ["what came and went in between", "when changes were made"]
 
@@ -69,18 +69,18 @@ class DiffSource:
         """The table's columns."""
         return self._schema
 
-    def _mark(self) -> Mark | None:
-        return self.load.target.mark(self.load.name)
+    def _watermark(self) -> Watermark | None:
+        return self.load.target.watermark(self.load.name)
 
     def _span(self, ahead: int) -> Span:
-        mark = self._mark()
-        return Span(f"comparing {self.table.sql}", 0, (mark.position if mark else 0) + ahead)
+        watermark = self._watermark()
+        return Span(f"comparing {self.table.sql}", 0, (watermark.position if watermark else 0) + ahead)
 
     def span(self) -> Span:
         """The next comparison."""
         return self._span(1)
 
-    def span_after(self, mark: Mark) -> Span:
+    def span_after(self, watermark: Watermark) -> Span:
         """The next comparison."""
         return self._span(1)
 
@@ -88,7 +88,7 @@ class DiffSource:
         """Not known."""
         return None
 
-    def why_not(self, mark: Mark, span: Span) -> Refused | None:
+    def why_not(self, watermark: Watermark, span: Span) -> Refused | None:
         """Nothing stands in the way: all of the table is compared every time."""
         return None
 
@@ -102,8 +102,8 @@ class DiffSource:
 
     def placed(self, said: str) -> Place:
         """A comparison by its number."""
-        mark = self._mark()
-        known = mark.position if mark else 0
+        watermark = self._watermark()
+        known = watermark.position if watermark else 0
         if not said.isdigit() or int(said) > known + 1:
             raise ConfigError(f"{said!r} is no comparison of {self.load.name}: there were {known:,}.")
         return Place(int(said))
@@ -123,8 +123,8 @@ class DiffSource:
         return Batches(self._differences(window))
 
     def _differences(self, window: Window) -> Iterator[Changes]:
-        mark = self._mark()
-        if window.upto > window.after and window.after != (mark.position if mark else 0):
+        watermark = self._watermark()
+        if window.upto > window.after and window.after != (watermark.position if watermark else 0):
             raise Refused(
                 f"The differences after {window.after} were merged, and nothing kept them.",
                 "A comparison knows only what the target is, and what the table is now.",
@@ -154,7 +154,7 @@ class DiffSource:
     def reserve(self) -> None:
         """Nothing to do: nothing is kept."""
 
-    def acknowledge(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Place, upto: Place) -> None:
         """Nothing to do: nothing is kept."""
 
     def trim(self, places: Sequence[Place], really: bool = True) -> int:
@@ -164,5 +164,7 @@ class DiffSource:
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
         """The table as it stands."""
-        mark = self._mark()
-        yield Snapshot(self._span(0 if mark else 1), self._schema, whole_rows(self.table, self.key(), self._schema))
+        watermark = self._watermark()
+        yield Snapshot(
+            self._span(0 if watermark else 1), self._schema, whole_rows(self.table, self.key(), self._schema)
+        )

@@ -5,22 +5,25 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from plainstep.core.layouts.layout import Layout
-from plainstep.core.position_labels import overlap_of
+from plainstep.deferred import deferred
 from plainstep.errors import ConfigError
 from plainstep.settings.models import LayoutConfig
-from plainstep.sources.diff import DiffSource
-from plainstep.sources.feed import FeedSource, refuse_key
-from plainstep.sources.layout_binding import bookkeeping, bound, wanted
-from plainstep.sources.projected import narrows, scoped
-from plainstep.sources.sql_feed import SqlFeed
 from plainstep.stores.api import LooselyTyped
 from plainstep.stores.capabilities import HasFeed, with_source, with_tables
 
 if TYPE_CHECKING:
+    from plainstep.core import position_labels
+    from plainstep.core.layouts import layout as layouts
     from plainstep.loads.load import Load
+    from plainstep.sources import diff, layout_binding, projected, sql_feed
+    from plainstep.sources import feed as feeds
     from plainstep.stores.api import Source, Table
     from plainstep.stores.feed import Feed
+else:
+    diff, feeds, layout_binding, projected, sql_feed = deferred(
+        "plainstep.sources", "diff", "feed", "layout_binding", "projected", "sql_feed"
+    )
+    layouts, position_labels = deferred("plainstep.core", "layouts.layout", "position_labels")
 
 
 class SourceFactory:
@@ -34,7 +37,7 @@ class SourceFactory:
         """
         match load.config.changes:
             case "diff":
-                return DiffSource(load)
+                return diff.DiffSource(load)
             case "column":
                 return _column(load)
             case "table":
@@ -43,7 +46,7 @@ class SourceFactory:
 
     def taken(self, load: Load, whole: Source) -> Source:
         """The same as far as the load takes it. A comparison compares what is taken."""
-        return scoped(load, whole) if narrows(load) and load.config.changes != "diff" else whole
+        return projected.scoped(load, whole) if load.narrows and load.config.changes != "diff" else whole
 
 
 def _captured(load: Load) -> Source:
@@ -67,7 +70,7 @@ def _rows(load: Load) -> Table | None:
     return with_tables(load.rows_store).table(load.rows_table, {})
 
 
-def _table(load: Load) -> FeedSource:
+def _table(load: Load) -> feeds.FeedSource:
     config, said = load.config, load.config.layout
     if said is None:
         raise ConfigError(
@@ -75,11 +78,11 @@ def _table(load: Load) -> FeedSource:
             "",
             f"plainstep init --changes {config.source} proposes one.",
         )
-    overlap = overlap_of(config.overlap)
+    overlap = position_labels.overlap_of(config.overlap)
     if overlap is not None and said.update_was:
         raise ConfigError(
             f"The load {load.name} has an overlap, and updates that come as two rows.",
-            "A window that begins before the mark would begin between the two.",
+            "A window that begins before the watermark would begin between the two.",
             "Leave the overlap out, or update_was with its code in bookkeeping rows.",
         )
     rows = _rows(load)
@@ -90,20 +93,20 @@ def _table(load: Load) -> FeedSource:
     feed = _feed(load, said, overlap)
     key = tuple(config.key) or (rows.key() if rows else ())
     if not key:
-        raise refuse_key(load.name)
+        raise feeds.refuse_key(load.name)
     sample = feed.sample()
-    layout = bound(load.name, config, said, sample, rows.schema() if rows else None, key)
-    feed.want(wanted(layout, sample))
+    layout = layout_binding.bound(load.name, config, said, sample, rows.schema() if rows else None, key)
+    feed.want(layout_binding.wanted(layout, sample))
     tells_deletes = bool(said.delete or said.deleted or said.lookup)
     whole = said.delete_carries == "row"
-    return FeedSource(
+    return feeds.FeedSource(
         feed,
         layout,
         rows,
         overlap is not None,
         tells_deletes,
         whole,
-        config.bad == "aside",
+        config.on_bad_row == "quarantine",
         not isinstance(said.time, str),
     )
 
@@ -121,8 +124,10 @@ def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Fe
     tables = with_tables(store)
     table = tables.table(load.from_table, load.config.types)
     times = None if isinstance(said.time, str) else tables.table(said.time.table, {})
-    aside = frozenset(bookkeeping(said)) - set(load.config.key)
-    return SqlFeed(table, tuple(said.position), said.time, times, _old_first(table, said), overlap, aside)
+    quarantined = frozenset(layout_binding.bookkeeping(said)) - set(load.config.key)
+    return sql_feed.SqlFeed(
+        table, tuple(said.position), said.time, times, _old_first(table, said), overlap, quarantined
+    )
 
 
 def _old_first(table: Table, said: LayoutConfig) -> str:
@@ -134,7 +139,7 @@ def _old_first(table: Table, said: LayoutConfig) -> str:
     return f"CASE WHEN {table.text(said.operation)} IN ({codes}) THEN 1 ELSE 0 END"
 
 
-def _column(load: Load) -> FeedSource:
+def _column(load: Load) -> feeds.FeedSource:
     config = load.config
     if not config.column:
         raise ConfigError(
@@ -143,10 +148,12 @@ def _column(load: Load) -> FeedSource:
     table = with_tables(load.from_store).table(load.from_table, config.types)
     key = tuple(config.key) or table.key()
     if not key:
-        raise refuse_key(load.name)
-    # Rows that have the mark's own value may have come since: they are always read again.
-    overlap = overlap_of(config.overlap)
-    feed = SqlFeed(table, tuple(config.column), overlap=overlap or 0)
+        raise feeds.refuse_key(load.name)
+    # Rows that have the watermark's own value may have come since: they are always read again.
+    overlap = position_labels.overlap_of(config.overlap)
+    feed = sql_feed.SqlFeed(table, tuple(config.column), overlap=overlap or 0)
     time = config.column[0] if "time" in str(table.schema().field(config.column[0]).type) else ""
     feed.time = time
-    return FeedSource(feed, Layout(key, table.schema(), time=time), table, overlaps=True, tells_deletes=False)
+    return feeds.FeedSource(
+        feed, layouts.Layout(key, table.schema(), time=time), table, overlaps=True, tells_deletes=False
+    )

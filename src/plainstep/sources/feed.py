@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.ops import NOW, Op
 from plainstep.core.position_labels import as_time, number
-from plainstep.core.positions import Mark, Place, Span, Waiting, Window
+from plainstep.core.positions import Place, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa, pc
 from plainstep.errors import ConfigError, Refused
 from plainstep.sources.feed_reading import FeedReading
@@ -31,10 +31,10 @@ class FeedSource:
         feed: where its rows come from.
         layout: how they are read.
         rows: the table itself, if it can be read.
-        overlaps: whether windows begin before the mark, so that they hold changes that are merged already.
+        overlaps: whether windows begin before the watermark, so that they hold changes that are merged already.
         tells_deletes: whether deletes show at all.
         whole_deletes: whether deletes carry the whole row.
-        lenient: whether rows that contradict the layout are set aside.
+        lenient: whether rows that contradict the layout are quarantined.
         timed: whether another table tells when changes were made.
     """
 
@@ -55,7 +55,9 @@ class FeedSource:
         self.timed = timed
         self.tells_deletes, self.lenient = tells_deletes, lenient
         self.has_before_images = layout.tells_old and whole_deletes and not overlaps
-        self.sure = bool(layout.operation) and not layout.deleted and not layout.key_only and not overlaps
+        self.has_exact_operations = (
+            bool(layout.operation) and not layout.deleted and not layout.key_only and not overlaps
+        )
 
     def key(self) -> tuple[str, ...]:
         """The columns that tell rows apart."""
@@ -65,7 +67,7 @@ class FeedSource:
         """What is not read, and why."""
         return self.feed.warnings()
 
-    def untold(self) -> list[str]:
+    def limitations(self) -> list[str]:
         """What the feed cannot tell."""
         layout = self.layout
         known = {
@@ -84,11 +86,11 @@ class FeedSource:
         """How far the feed can be read now."""
         return self._span(self.feed.ends())
 
-    def span_after(self, mark: Mark) -> Span:
-        """How far the feed can be read now, going on from a mark."""
-        span = self._span(self.feed.ends_after(mark.token))
-        # The feed says that this is not before the mark; of texts that are no numbers, no number tells it.
-        return replace(span, head=max(span.head, mark.position))
+    def span_after(self, watermark: Watermark) -> Span:
+        """How far the feed can be read now, going on from a watermark."""
+        span = self._span(self.feed.ends_after(watermark.token))
+        # The feed says that this is not before the watermark; of texts that are no numbers, no number tells it.
+        return replace(span, head=max(span.head, watermark.position))
 
     def _span(self, ends: Ends) -> Span:
         oldest = min(number(self.feed.shown(ends.first)) - 1, 0) if ends.first is not None else 0
@@ -105,15 +107,15 @@ class FeedSource:
         """When the change at a place was made, where the place itself says so."""
         return place.at
 
-    def why_not(self, mark: Mark, span: Span) -> Refused | None:
-        """Why a load cannot go on from its mark, or None if it can."""
-        if mark.identity != span.identity:
+    def why_not(self, watermark: Watermark, span: Span) -> Refused | None:
+        """Why a load cannot go on from its watermark, or None if it can."""
+        if watermark.identity != span.identity:
             return Refused(
-                f"{mark.load} was reading {mark.identity}; now its layout says {span.identity}.",
+                f"{watermark.load} was reading {watermark.identity}; now its layout says {span.identity}.",
                 "Positions of the one say nothing about the other.",
-                f"plainstep reload {mark.load} compares the whole table and goes on from there.",
+                f"plainstep reload {watermark.load} compares the whole table and goes on from there.",
             )
-        return self.feed.refusal(mark.load, mark.token) if mark.token and span.token else None
+        return self.feed.refusal(watermark.load, watermark.token) if watermark.token and span.token else None
 
     def waiting(self, window: Window) -> Waiting:
         """How much a window holds."""
@@ -172,14 +174,16 @@ class FeedSource:
         Raises:
             DataError: a row contradicts the layout.
         """
-        reading = FeedReading(self.feed, self.layout, self.rows, self.lenient, self.sure, self.has_before_images)
+        reading = FeedReading(
+            self.feed, self.layout, self.rows, self.lenient, self.has_exact_operations, self.has_before_images
+        )
         rows = self.feed.read(window.after_token or None, window.upto_token or None)
         return Batches(reading.changes(rows), reading.left_out)
 
     def reserve(self) -> None:
         """Nothing to do: what is kept is not ours to keep."""
 
-    def acknowledge(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Place, upto: Place) -> None:
         """Nothing to do: what is kept is not ours to forget."""
 
     def trim(self, places: Sequence[Place], really: bool = True) -> int:

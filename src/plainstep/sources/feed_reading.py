@@ -1,4 +1,4 @@
-"""One reading of a feed: raw rows become changes; what contradicts the layout is set aside, and what is doubtful, noted."""
+"""One reading of a feed: raw rows become changes; what contradicts the layout is quarantined, and what is doubtful, noted."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from plainstep.core.layouts.rows import PLACE
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import DataError
 from plainstep.sources.lookup import looked_up
-from plainstep.stores.records import Aside, LeftOut
+from plainstep.stores.records import LeftOut, QuarantinedRow
 
 if TYPE_CHECKING:
     from plainstep.core.layouts.layout import Layout
@@ -31,12 +31,12 @@ class FeedReading:
         feed: where its rows come from.
         layout: how they are read.
         rows: the table itself, if it can be read.
-        lenient: whether rows that contradict the layout are set aside.
+        lenient: whether rows that contradict the layout are quarantined.
         judged: whether operations and images are to be told apart from what another layout would make of the rows.
         has_before_images: whether changes carry whole old rows.
 
     Attributes:
-        aside: the rows that were set aside so far.
+        quarantined: the rows that were quarantined so far.
         doubt: what spoke against the layout so far, if anything did.
     """
 
@@ -45,12 +45,12 @@ class FeedReading:
     ) -> None:
         self.feed, self.layout, self.rows, self.lenient = feed, layout, rows, lenient
         self.judged, self.has_before_images = judged, has_before_images
-        self.aside: list[Aside] = []
+        self.quarantined: list[QuarantinedRow] = []
         self.doubt: Doubt | None = None
 
     def left_out(self) -> LeftOut:
-        """The rows that were set aside, and what spoke against the layout."""
-        return LeftOut(self.aside, doubt=self.doubt)
+        """The rows that were quarantined, and what spoke against the layout."""
+        return LeftOut(self.quarantined, doubt=self.doubt)
 
     def changes(self, batches: Iterator[pa.Table]) -> Iterator[Changes]:
         """What the layout makes of raw rows, batch by batch; at least one batch, which may be empty.
@@ -105,7 +105,7 @@ class FeedReading:
         if not bad:
             return
         if self.lenient:
-            self.aside += [_set_aside(rows, row, why) for row, why in sorted(bad.items())]
+            self.quarantined += [_quarantined(rows, row, why) for row, why in sorted(bad.items())]
             return
         row = min(bad)
         place = str(rows[PLACE][row])
@@ -113,7 +113,7 @@ class FeedReading:
         raise DataError(
             f"{self.feed.told(place)}: {bad[row]}.",
             f"The row: {shown}",
-            'Mend the layout (plainstep look shows what it makes of the rows), or the row; or set bad = "aside".',
+            'Fix the layout (plainstep look shows what it makes of the rows), or the row; or set on_bad_row = "quarantine".',
         )
 
 
@@ -124,10 +124,10 @@ def _at_the_end(changes: Changes) -> Changes:
     return Changes(changes.table.filter(pc.equal(places, places[len(changes) - 1])))
 
 
-def _set_aside(rows: pa.Table, row: int, why: str) -> Aside:
+def _quarantined(rows: pa.Table, row: int, why: str) -> QuarantinedRow:
     [values] = rows.slice(row, 1).to_pylist()
     place = values.pop(PLACE)
-    return Aside(str(place), why, json.dumps(values, default=str, ensure_ascii=False))
+    return QuarantinedRow(str(place), why, json.dumps(values, default=str, ensure_ascii=False))
 
 
 def _stacked(upper: pa.Table, lower: pa.Table) -> pa.Table:

@@ -43,7 +43,7 @@ def _rows(reading: Reading, table: Table, key: tuple[str, ...], schema: pa.Schem
             raise Refused(
                 f"Two rows of {table.place} have the key {shown}.",
                 "Rows with one key would be taken for one row.",
-                "Mend 'key' in the load.",
+                "Fix 'key' in the load.",
             )
     for batch in reading.select(schema.names, {}, ""):
         yield batch.cast(schema)

@@ -41,11 +41,11 @@ def bound(
             raise ConfigError(
                 f"The key of {name} names the column {column!r}, which its rows do not have.",
                 f"Their columns: {', '.join(columns) or 'none'}.",
-                f"Mend 'key' in [loads.{name}], or 'columns' in its layout.",
+                f"Fix 'key' in [loads.{name}], or 'columns' in its layout.",
             )
     layout = Layout(
         key, schema, paths, said.now, said.was, said.operation, _codes(name, said),
-        said.time if isinstance(said.time, str) else "", said.transaction, said.sent, said.absent, said.deleted,
+        said.time if isinstance(said.time, str) else "", said.transaction, said.sent_columns, said.missing_field, said.deleted,
         said.lookup,
     )  # fmt: skip
     _refuse_absent(name, layout, sample, fields)
@@ -59,11 +59,11 @@ def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
     for path in (layout.operation, layout.time, layout.transaction, layout.deleted):
         if path:
             found[path] = None
-    if layout.sent and "*" not in layout.sent:
-        found[layout.sent] = None
+    if layout.sent_columns and "*" not in layout.sent_columns:
+        found[layout.sent_columns] = None
     for name in layout.key if layout.key_only else layout.schema.names:
-        if "*" in layout.sent and raw.has(layout.path(layout.sent, name)):
-            found[layout.path(layout.sent, name)] = None
+        if "*" in layout.sent_columns and raw.has(layout.path(layout.sent_columns, name)):
+            found[layout.path(layout.sent_columns, name)] = None
         for pattern in (layout.now, layout.was):
             paths = [layout.path(one, name) for one in (pattern, "*") if pattern]
             there = next((path for path in paths if raw.has(path)), None)
@@ -94,7 +94,7 @@ def _columns(
         raise ConfigError(
             f"No column of {name}'s feed fits now = {said.now!r}.",
             f"Its columns: {', '.join(fields)}.",
-            f"Mend 'now' in [loads.{name}.layout], or list the row's 'columns'.",
+            f"Fix 'now' in [loads.{name}.layout], or list the row's 'columns'.",
         )
     return list(found), {column: path for column, path in found.items() if column != path}
 
@@ -118,12 +118,22 @@ def _matching(said: LayoutConfig, fields: dict[str, pa.DataType]) -> dict[str, s
 def bookkeeping(said: LayoutConfig) -> set[str]:
     """The columns that a layout names as not the row's own."""
     time = said.time if isinstance(said.time, str) else ""
-    return {*said.position, said.operation, said.transaction, time, said.deleted, said.sent, *said.bookkeeping} - {""}
+    return {
+        *said.position,
+        said.operation,
+        said.transaction,
+        time,
+        said.deleted,
+        said.sent_columns,
+        *said.bookkeeping,
+    } - {""}
 
 
 def _of_another_side(path: str, said: LayoutConfig, pattern: str) -> bool:
     """Whether a path belongs to another, narrower pattern."""
-    others = [other for other in (said.now, said.was, said.sent) if "*" in other and other not in ("*", pattern)]
+    others = [
+        other for other in (said.now, said.was, said.sent_columns) if "*" in other and other not in ("*", pattern)
+    ]
     return any(matched(other, path) is not None or other.startswith(f"{path}.") for other in others)
 
 
@@ -154,7 +164,7 @@ def _kind(
     raise ConfigError(
         f"The layout of {name} names the column {column!r}, which is not at {' or '.join(places)}.",
         f"What there is: {', '.join(fields)}.",
-        f"Mend 'columns' or 'now' in [loads.{name}.layout], or give its type: types = {{ \"{column}\" = \"TEXT\" }}.",
+        f"Fix 'columns' or 'now' in [loads.{name}.layout], or give its type: types = {{ \"{column}\" = \"TEXT\" }}.",
     )
 
 
@@ -182,12 +192,12 @@ def _codes(name: str, said: LayoutConfig) -> dict[str, int]:
 def _refuse_absent(name: str, layout: Layout, sample: pa.Table, fields: dict[str, pa.DataType]) -> None:
     raw = Raw(sample)
     named = {"operation": layout.operation, "time": layout.time, "transaction": layout.transaction,
-             "deleted": layout.deleted, "sent": "" if "*" in layout.sent else layout.sent}  # fmt: skip
+             "deleted": layout.deleted, "sent_columns": "" if "*" in layout.sent_columns else layout.sent_columns}  # fmt: skip
     for word, path in named.items():
         if path and (not raw.has(path) or (raw.within(path) and path not in fields and sample.num_rows)):
             near = difflib.get_close_matches(path, list(fields), 1)
             raise ConfigError(
                 f"The layout of {name} says {word} = {path!r}, and there is no such column.",
                 f"Did you mean {near[0]!r}?" if near else f"What there is: {', '.join(fields)}.",
-                f"Mend it in [loads.{name}.layout].",
+                f"Fix it in [loads.{name}.layout].",
             )

@@ -21,12 +21,6 @@ if TYPE_CHECKING:
 LEAN = ("read_lean", "unchanged", "in_order")
 
 
-def narrows(load: Load) -> bool:
-    """Whether a load takes anything else than whole rows of all columns."""
-    config = load.config
-    return bool(config.where or config.columns or config.derive or config.drift == "ignore")
-
-
 def scope_of(load: Load, whole: pa.Schema, key: tuple[str, ...]) -> RowScope:
     """What a load takes of rows with these columns.
 
@@ -36,8 +30,8 @@ def scope_of(load: Load, whole: pa.Schema, key: tuple[str, ...]) -> RowScope:
     config = load.config
     columns = dict(config.columns) if isinstance(config.columns, dict) else {name: name for name in config.columns}
     if config.drift == "ignore" and not columns:
-        mark = load.target.mark(load.name)
-        merged = {*mark.columns, *key} if mark and mark.columns else {*whole.names}
+        watermark = load.target.watermark(load.name)
+        merged = {*watermark.columns, *key} if watermark and watermark.columns else {*whole.names}
         columns = {name: name for name in whole.names if name in merged}
     return RowScope(load.name, whole, key, config.where, columns, config.derive)
 
@@ -77,9 +71,9 @@ class ScopedSource:
         return self._known
 
     @property
-    def sure(self) -> bool:
+    def has_exact_operations(self) -> bool:
         """Without old values, nobody knows which rows were inside the filter."""
-        return self.whole.sure and (self.whole.has_before_images or not self.load.config.where)
+        return self.whole.has_exact_operations and (self.whole.has_before_images or not self.load.config.where)
 
     def key(self) -> tuple[str, ...]:
         """The key, under its new names."""

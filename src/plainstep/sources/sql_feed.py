@@ -32,7 +32,7 @@ class SqlFeed:
         position: the columns that order its rows.
         first: an SQL expression that puts the rows at one position in order, or empty.
         time: the column that tells when a change was made, or the table that does; or empty.
-        overlap: how far before the mark to begin, or None.
+        overlap: how far before the watermark to begin, or None.
         lenient: columns whose values need not fit their types: they are not the row's own.
     """
 
@@ -56,7 +56,7 @@ class SqlFeed:
                 raise ConfigError(
                     f"The position names the column {name!r}, which {self.place} does not have.",
                     f"Its columns: {', '.join(names)}.",
-                    "Mend 'position' in the layout.",
+                    "Fix 'position' in the layout.",
                 )
         self._own, self._plain = names, list[str]()
         self._first = order
@@ -207,36 +207,36 @@ class SqlFeed:
                     "Give it a position, or choose another column for 'position'.",
                 )
 
-    def ends_after(self, mark: str) -> Ends:
-        """How far it can be read now, going on from a mark: to the mark itself, where nothing lies behind it."""
+    def ends_after(self, watermark: str) -> Ends:
+        """How far it can be read now, going on from a watermark: to the watermark itself, where nothing lies behind it."""
         with self.opened() as (ends, reading):
-            if ends.last is not None and (ends.last == mark or not mark):
+            if ends.last is not None and (ends.last == watermark or not watermark):
                 return ends
-            ahead = ends.last is not None and reading.first(f"SELECT {self._later(ends.last, mark)}")
-            return ends if ahead and ahead[0] else replace(ends, last=mark or None)
+            ahead = ends.last is not None and reading.first(f"SELECT {self._later(ends.last, watermark)}")
+            return ends if ahead and ahead[0] else replace(ends, last=watermark or None)
 
     def _later(self, label: str, other: str) -> str:
         """Whether one position lies behind another, as SQL."""
         both = zip(self.position, parted(label, len(self.position)), parted(other, len(self.position)), strict=True)
         return _ordered([(self._literal(name, one), self._literal(name, two)) for name, one, two in both], ">")
 
-    def refusal(self, load: str, mark: str) -> Refused | None:
-        """Why a load cannot go on from a mark: what it was reached with is gone."""
+    def refusal(self, load: str, watermark: str) -> Refused | None:
+        """Why a load cannot go on from a watermark: what it was reached with is gone."""
         if self.overlap is not None:
             return None
         reload = f"plainstep reload {load} compares the whole table and goes on from there."
         with self.table.reading() as reading:
             newest = self._one(reading, "", self._down)
-            known = self._one(reading, f"WHERE {self._compared('<=', mark)}", self._down)
+            known = self._one(reading, f"WHERE {self._compared('<=', watermark)}", self._down)
         if newest is not None and known is None:
             return Refused(
-                f"The mark of {load} is at {mark}, and all that {self.place} holds is newer.",
+                f"The watermark of {load} is at {watermark}, and all that {self.place} holds is newer.",
                 "Changes in between may have been removed before they were merged.",
-                f"{reload} If nothing was lost: plainstep mark {load} --to start.",
+                f"{reload} If nothing was lost: plainstep watermark {load} --to start.",
             )
-        if newest is not None and newest == known and newest != mark:
+        if newest is not None and newest == known and newest != watermark:
             return Refused(
-                f"The mark of {load} is at {mark}, ahead of the last change of {self.place}, {newest}.",
+                f"The watermark of {load} is at {watermark}, ahead of the last change of {self.place}, {newest}.",
                 "The source was restored to an earlier state, or its changes were cleared.",
                 reload,
             )

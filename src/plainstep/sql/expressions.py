@@ -213,7 +213,7 @@ def computed(rows: pa.Table, expressions: Mapping[str, str]) -> pa.Table:
         raise DataError(
             f"A row cannot be computed with: {_first_line(error)}.",
             f"The load says: {told}.",
-            "Mend the value, or the expression (try_cast gives null for what cannot be converted).",
+            "Fix the value, or the expression (try_cast gives null for what cannot be converted).",
         ) from None
 
 

@@ -7,9 +7,9 @@ from contextlib import AbstractContextManager
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
-from plainstep.core.positions import Mark, Place, Span, TableMark, Waiting, Window
+from plainstep.core.positions import MergedTable, Place, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa
-from plainstep.stores.records import Aside, Batches, CaptureInfo, Commit, LedgerEntry, Snapshot, TableInfo
+from plainstep.stores.records import Batches, CaptureInfo, Commit, LedgerEntry, QuarantinedRow, Snapshot, TableInfo
 
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
@@ -124,13 +124,13 @@ class Source(Protocol):
         is_managed: whether the changes are Plain Step's own capture, which is known to be complete.
         overlaps: whether a window may hold what is merged already.
         has_before_images: whether old values are told, so that changes could be undone.
-        sure: whether operations say which rows are there, so that one that does not fit is a contradiction.
+        has_exact_operations: whether operations say which rows are there, so that one that does not fit is a contradiction.
     """
 
     is_managed: bool
     overlaps: bool
     has_before_images: bool
-    sure: bool
+    has_exact_operations: bool
 
     def key(self) -> tuple[str, ...]:
         """The columns that tell rows apart."""
@@ -164,8 +164,8 @@ class Source(Protocol):
         """Before a first load: keep every change from here on until ``acknowledge`` is called."""
         ...
 
-    def acknowledge(self, mark: Place, upto: Place) -> None:
-        """After a step: its load is merged up to ``mark``, and nothing for it lies between there and ``upto``."""
+    def acknowledge(self, watermark: Place, upto: Place) -> None:
+        """After a step: its load is merged up to ``watermark``, and nothing for it lies between there and ``upto``."""
         ...
 
     def snapshot(self) -> AbstractContextManager[Snapshot]:
@@ -242,7 +242,7 @@ class LooselyTyped(Source, Protocol):
         ...
 
     def read_bent(self, window: Window) -> Iterator[Changes]:
-        """The changes of a window, all of them: with nulls where rows are set aside for a value."""
+        """The changes of a window, all of them: with nulls where rows are quarantined for a value."""
         ...
 
 
@@ -258,16 +258,16 @@ class ForeignSource(Source, Protocol):
         """A place as people know it."""
         ...
 
-    def untold(self) -> list[str]:
+    def limitations(self) -> list[str]:
         """What the changes cannot tell."""
         ...
 
-    def span_after(self, mark: Mark) -> Span:
-        """How far the source can be read now, going on from a mark."""
+    def span_after(self, watermark: Watermark) -> Span:
+        """How far the source can be read now, going on from a watermark."""
         ...
 
-    def why_not(self, mark: Mark, span: Span) -> Refused | None:
-        """Why a load cannot go on from its mark, or None if it can."""
+    def why_not(self, watermark: Watermark, span: Span) -> Refused | None:
+        """Why a load cannot go on from its watermark, or None if it can."""
         ...
 
 
@@ -300,14 +300,14 @@ class KeyedRows(Protocol):
 
 
 class Target(Protocol):
-    """Where rows, marks and ledger are kept."""
+    """Where rows, watermarks and ledger are kept."""
 
-    def mark(self, load: str) -> Mark | None:
-        """A load's mark, or None before its first step."""
+    def watermark(self, load: str) -> Watermark | None:
+        """A load's watermark, or None before its first step."""
         ...
 
-    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
-        """Every load's mark and the step that set it, at once."""
+    def standing(self) -> dict[str, tuple[Watermark, LedgerEntry]]:
+        """Every load's watermark and the step that set it, at once."""
         ...
 
     def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
@@ -318,8 +318,8 @@ class Target(Protocol):
         """Write down that a step was refused, unless that is written already."""
         ...
 
-    def aside(self, load: str) -> list[Aside]:
-        """The rows of a load that are set aside, oldest first."""
+    def quarantined(self, load: str) -> list[QuarantinedRow]:
+        """The rows of a load that are quarantined, oldest first."""
         ...
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
@@ -330,8 +330,8 @@ class Target(Protocol):
         """
         ...
 
-    def standing_table(self, name: str) -> TableMark | None:
-        """A table as it stands, as a mark would keep it; None if there is none. Told at little cost."""
+    def standing_table(self, name: str) -> MergedTable | None:
+        """A table as it stands, as a watermark would keep it; None if there is none. Told at little cost."""
         ...
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
@@ -351,10 +351,10 @@ class Target(Protocol):
         ...
 
     def commit(self, *commits: Commit) -> None:
-        """Make all edits, move the marks and add the ledger rows, in one transaction.
+        """Make all edits, move the watermarks and add the ledger rows, in one transaction.
 
         Raises:
-            MarkMoved: a mark is no longer where it was read.
+            WatermarkMoved: a watermark is no longer where it was read.
             Refused: the edits cannot be made; nothing was written.
         """
         ...

@@ -69,7 +69,7 @@ class HasFeed(Store, Protocol):
         Args:
             name: its name, or a pattern.
             layout: how its rows are read.
-            overlap: how far before the mark to begin, or None.
+            overlap: how far before the watermark to begin, or None.
         """
         ...
 

@@ -1,7 +1,7 @@
 """The books of a folder of files: a target that only appends, each step in files of its own.
 
-Marks, ledger and the list of files are kept in a SQLite file beside them. Files are written where no reader looks; the
-commit of that file's transaction, with mark, ledger row and the new files' names, is the moment at which a step is made;
+Watermarks, ledger and the list of files are kept in a SQLite file beside them. Files are written where no reader looks; the
+commit of that file's transaction, with watermark, ledger row and the new files' names, is the moment at which a step is made;
 then the files get their names. Whoever comes next gives names to what a crash left without, and removes what was never
 committed: there is nothing to clean up by hand.
 """
@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
-from plainstep.core.positions import TableMark
+from plainstep.core.positions import MergedTable
 from plainstep.errors import Refused, StoreError
 from plainstep.stores.merge import Merge, run
 from plainstep.stores.sqlite.database import SqliteDatabase
@@ -41,7 +41,7 @@ CREATE = f"""CREATE TABLE IF NOT EXISTS {FILES} (
 
 
 class CommitLog(SqliteTarget):
-    """A target that appends files to a folder. What becomes of marks, ledger and files is settled here; how rows are laid out
+    """A target that appends files to a folder. What becomes of watermarks, ledger and files is settled here; how rows are laid out
     in files, by ``write``.
 
     Args:
@@ -65,9 +65,9 @@ class CommitLog(SqliteTarget):
             How many rows each file has, by its name below the folder.
         """
 
-    def standing_table(self, name: str) -> TableMark | None:
-        """A table, which lies where its mark lies."""
-        return TableMark(name, "", True)
+    def standing_table(self, name: str) -> MergedTable | None:
+        """A table, which lies where its watermark lies."""
+        return MergedTable(name, "", True)
 
     def new(self, file: str) -> Path:
         """Where a file is written before it is in the log."""
@@ -83,7 +83,7 @@ class CommitLog(SqliteTarget):
         if any(part in ("", ".", "..") for part in parts) or parts[0] == OWN:
             raise Refused(
                 f"{table!r} is no folder of its own below {self.place}.",
-                "Files would be written elsewhere, or over what belongs to the marks.",
+                "Files would be written elsewhere, or over what belongs to the watermarks.",
                 "Name another folder after the store in 'into'.",
             )
 
@@ -104,10 +104,10 @@ class CommitLog(SqliteTarget):
                 self._name_what_was_committed()
 
     def commit(self, *commits: Commit) -> None:
-        """Write the files, move the marks and add the ledger rows: all of it, or nothing.
+        """Write the files, move the watermarks and add the ledger rows: all of it, or nothing.
 
         Raises:
-            MarkMoved: a mark is no longer where it was read.
+            WatermarkMoved: a watermark is no longer where it was read.
             Refused: something else than a journal is asked for.
             StoreError: the files cannot be written.
         """
@@ -210,7 +210,7 @@ class _Append(Merge):
         return True
 
     def stamp(self) -> str:
-        """Nothing to do: the marks lie in the folder itself, and go where it goes."""
+        """Nothing to do: the watermarks lie in the folder itself, and go where it goes."""
         return ""
 
     def table_info(self) -> TableInfo | None:

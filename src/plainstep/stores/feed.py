@@ -84,12 +84,12 @@ class Feed(Protocol):
         """Some rows, to learn from what they are made of."""
         ...
 
-    def ends_after(self, mark: str) -> Ends:
-        """How far it can be read now, going on from a mark."""
+    def ends_after(self, watermark: str) -> Ends:
+        """How far it can be read now, going on from a watermark."""
         ...
 
-    def refusal(self, load: str, mark: str) -> Refused | None:
-        """Why a load cannot go on from a mark, or None if it can."""
+    def refusal(self, load: str, watermark: str) -> Refused | None:
+        """Why a load cannot go on from a watermark, or None if it can."""
         ...
 
     def warnings(self) -> list[str]:

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from plainstep.core.shapes.apply import found_in
-from plainstep.deferred import pa, pc
+from plainstep.deferred import deferred, pa, pc
 
 if TYPE_CHECKING:
+    from plainstep.core.shapes import apply
     from plainstep.stores.api import Table, Target
+else:
+    [apply] = deferred("plainstep.core.shapes", "apply")
 
 # Up to so many groups are asked for their first values one by one; of more, all their values are read at once.
 ONE_BY_ONE = 200
@@ -71,7 +73,7 @@ class ScannedRows:
         for batch in self.target.rows(self.name, pa.schema([info.schema.field(name) for name in names])):
             rows = pa.Table.from_batches([batch])
             rows = rows.filter(pc.is_null(rows[where_null])) if where_null else rows
-            yield from rows.filter(pa.array(found_in(rows, keys))).select(schema.names).cast(schema).to_batches()
+            yield from rows.filter(pa.array(apply.found_in(rows, keys))).select(schema.names).cast(schema).to_batches()
 
     def first_values(
         self, schema: pa.Schema, groups: pa.Table, value: str, count: int, largest: bool

@@ -1,4 +1,4 @@
-"""The marks and the ledger, as tables that every SQL target keeps beside its rows."""
+"""The watermarks and the ledger, as tables that every SQL target keeps beside its rows."""
 
 from __future__ import annotations
 
@@ -9,15 +9,25 @@ from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
 
-from plainstep.core.positions import Mark, TableMark
-from plainstep.errors import MarkMoved, Refused
+from plainstep.core.positions import MergedTable, Watermark
+from plainstep.errors import Refused, WatermarkMoved
 from plainstep.stores.dialect import STANDARD, Dialect
 from plainstep.stores.records import Commit, LedgerEntry
 
-MARK_COLUMNS = ["identity", "position", "token", "changed_at", "step", "columns", "gone_columns", "made_by", "tables"]
-# The format of these tables. Format 1 kept no number of its own, and no tables with its marks.
+WATERMARK_COLUMNS = [
+    "identity",
+    "position",
+    "token",
+    "changed_at",
+    "step",
+    "columns",
+    "gone_columns",
+    "made_by",
+    "tables",
+]
+# The format of these tables. Format 1 kept no number of its own, and no tables with its watermarks.
 FORMAT = 2
-# What a mark of an earlier format does not hold, and what that means.
+# What a watermark of an earlier format does not hold, and what that means.
 LACKING = {1: {"tables": "'[]'"}}
 # The columns of a step, each with what of its dialect's types it has; those that may be null have no "!".
 STEP_COLUMNS = {
@@ -27,11 +37,13 @@ STEP_COLUMNS = {
     "stepped_at": "text!", "note": "text!", "after_shown": "text!", "upto_shown": "text!", "read_seconds": "real!", "lag_seconds": "real",
 }  # fmt: skip
 COLUMNS = list(STEP_COLUMNS)
+# Kinds of steps that ledgers of before hold under other names.
+RENAMED_KINDS = {"mark": "watermark", "mend": "repair", "back": "retry"}
 MARKED = {
     "load_name": "text!", "identity": "text!", "position": "number!", "token": "text!", "changed_at": "text", "step": "number!",
     "columns": "text!", "gone_columns": "text!", "made_by": "text!",
 }  # fmt: skip
-SET_ASIDE = {"load_name": "text!", "place": "text!", "reason": "text!", "content": "text!", "step": "number!"}
+QUARANTINED = {"load_name": "text!", "place": "text!", "reason": "text!", "content": "text!", "step": "number!"}
 
 
 @dataclass(frozen=True)
@@ -39,12 +51,12 @@ class Books:
     """The SQL of these tables, in one store's words.
 
     Attributes:
-        marks, ledger, refusals, kept, formats: the tables' names, as SQL writes them.
+        watermarks, ledger, refusals, kept, formats: the tables' names, as SQL writes them.
         dialect: how the store writes SQL.
         version: the format that the tables have.
     """
 
-    marks: str = "plainstep_marks"
+    watermarks: str = "plainstep_marks"
     ledger: str = "plainstep_ledger"
     refusals: str = "plainstep_refusals"
     kept: str = "plainstep_aside"
@@ -55,7 +67,7 @@ class Books:
     @property
     def tables(self) -> tuple[str, ...]:
         """The tables' names."""
-        return self.marks, self.ledger, self.refusals, self.kept, self.formats
+        return self.watermarks, self.ledger, self.refusals, self.kept, self.formats
 
     @property
     def parameter(self) -> str:
@@ -82,7 +94,7 @@ class Books:
             return self
         if version > FORMAT:
             raise Refused(
-                f"The marks kept beside this target have format {version}, and this release knows formats up to {FORMAT}.",
+                f"The watermarks kept beside this target have format {version}, and this release knows formats up to {FORMAT}.",
                 "A later release of Plain Step wrote them.",
                 "Use that release: pip install --upgrade plainstep.",
             )
@@ -100,7 +112,7 @@ class Books:
             return ()
         return (
             self.create_formats,
-            f"ALTER TABLE {self.marks} ADD COLUMN tables {self.dialect.text} DEFAULT '[]'",
+            f"ALTER TABLE {self.watermarks} ADD COLUMN tables {self.dialect.text} DEFAULT '[]'",
             self.note_format("target", FORMAT),
         )
 
@@ -120,61 +132,63 @@ class Books:
         return (
             self.create_formats,
             self.note_format("target", FORMAT),
-            self._table(self.marks, MARKED, f"tables {self.dialect.text} DEFAULT '[]'", "PRIMARY KEY (load_name)"),
+            self._table(self.watermarks, MARKED, f"tables {self.dialect.text} DEFAULT '[]'", "PRIMARY KEY (load_name)"),
             self._table(self.ledger, STEP_COLUMNS, "PRIMARY KEY (load_name, step)"),
             # A refusal that comes back at every try is kept once.
             self._table(self.refusals, STEP_COLUMNS, "PRIMARY KEY (load_name, step, note)"),
-            self._table(self.kept, SET_ASIDE),
+            self._table(self.kept, QUARANTINED),
         )
 
     @cached_property
-    def find_aside(self) -> str:
-        """The query for the rows of a load that are set aside."""
+    def find_quarantined(self) -> str:
+        """The query for the rows of a load that are quarantined."""
         return f"SELECT place, reason, content, step FROM {self.kept} WHERE load_name = {self.parameter} ORDER BY step, place"
 
     @cached_property
-    def set_aside(self) -> str:
-        """A row that is set aside."""
-        return self.dialect.insertion(self.kept, list(SET_ASIDE))
+    def quarantined(self) -> str:
+        """A row that is quarantined."""
+        return self.dialect.insertion(self.kept, list(QUARANTINED))
 
     @cached_property
-    def put_back(self) -> str:
-        """Forget the rows of a load that were set aside at a place."""
+    def forget_quarantined(self) -> str:
+        """Forget the rows of a load that were quarantined at a place."""
         return f"DELETE FROM {self.kept} WHERE load_name = {self.parameter} AND place = {self.parameter}"
 
     @cached_property
-    def find_mark(self) -> str:
-        """The query for a load's mark."""
-        return f"SELECT {', '.join(self._mark_columns())} FROM {self.marks} WHERE load_name = {self.parameter}"
+    def find_watermark(self) -> str:
+        """The query for a load's watermark."""
+        return (
+            f"SELECT {', '.join(self._watermark_columns())} FROM {self.watermarks} WHERE load_name = {self.parameter}"
+        )
 
-    def _mark_columns(self, of: str = "") -> list[str]:
-        """The columns of a mark, in this format."""
+    def _watermark_columns(self, of: str = "") -> list[str]:
+        """The columns of a watermark, in this format."""
         lacking = LACKING.get(self.version, {})
-        return [lacking.get(name, of + name) for name in MARK_COLUMNS]
+        return [lacking.get(name, of + name) for name in WATERMARK_COLUMNS]
 
     @cached_property
     def find_standing(self) -> str:
-        """The query for every load's mark and the step that set it."""
-        marks = ", ".join(["m.load_name", *self._mark_columns("m.")])
+        """The query for every load's watermark and the step that set it."""
+        watermarks = ", ".join(["m.load_name", *self._watermark_columns("m.")])
         steps = ", ".join(f"l.{name}" for name in COLUMNS)
         on = "l.load_name = m.load_name AND l.step = m.step"
-        return f"SELECT {marks}, {steps} FROM {self.marks} m JOIN {self.ledger} l ON {on}"
+        return f"SELECT {watermarks}, {steps} FROM {self.watermarks} m JOIN {self.ledger} l ON {on}"
 
     @cached_property
-    def insert_mark(self) -> str:
-        """A load's first mark; its values are those of ``mark_values``."""
-        return self.dialect.insertion(self.marks, [*MARK_COLUMNS, "load_name"])
+    def insert_watermark(self) -> str:
+        """A load's first watermark; its values are those of ``watermark_values``."""
+        return self.dialect.insertion(self.watermarks, [*WATERMARK_COLUMNS, "load_name"])
 
     @cached_property
-    def move_mark(self) -> str:
-        """A load's next mark, if the one before is still at the step that comes as the last value."""
-        sets = ", ".join(f"{name} = {self.parameter}" for name in MARK_COLUMNS)
-        return f"UPDATE {self.marks} SET {sets} WHERE load_name = {self.parameter} AND step = {self.parameter}"
+    def move_watermark(self) -> str:
+        """A load's next watermark, if the one before is still at the step that comes as the last value."""
+        sets = ", ".join(f"{name} = {self.parameter}" for name in WATERMARK_COLUMNS)
+        return f"UPDATE {self.watermarks} SET {sets} WHERE load_name = {self.parameter} AND step = {self.parameter}"
 
     @cached_property
     def note_tables(self) -> str:
         """Write down the tables that a load merged into."""
-        return f"UPDATE {self.marks} SET tables = {self.parameter} WHERE load_name = {self.parameter}"
+        return f"UPDATE {self.watermarks} SET tables = {self.parameter} WHERE load_name = {self.parameter}"
 
     @cached_property
     def insert_entry(self) -> str:
@@ -234,13 +248,13 @@ def version_of(books: Books, there: Collection[str], first: Callable[[str], Sequ
 
     Args:
         books: the tables, in the present format.
-        there: which of the tables of marks and of formats are there.
+        there: which of the tables of watermarks and of formats are there.
         first: gives the first row of a query.
     """
     row = first(books.find_version) if books.formats in there else None
     if row:
         return int(row[0])
-    return 1 if books.marks in there else None
+    return 1 if books.watermarks in there else None
 
 
 def written(time: datetime | None) -> str | None:
@@ -253,17 +267,19 @@ def read_time(text: str | None) -> datetime | None:
     return None if text is None else datetime.fromisoformat(text)
 
 
-def mark_of(load: str, row: Sequence[Any] | None) -> Mark | None:
-    """A mark from the row that ``Books.find_mark`` finds."""
+def watermark_of(load: str, row: Sequence[Any] | None) -> Watermark | None:
+    """A watermark from the row that ``Books.find_watermark`` finds."""
     if row is None:
         return None
     identity, position, token, at, step, columns, gone, made_by, tables = row
-    merged = tuple(TableMark(**one) for one in json.loads(tables or "[]"))
-    return Mark(load, identity, position, read_time(at), step, token, _names(columns), _names(gone), made_by, merged)
+    merged = tuple(MergedTable(**one) for one in json.loads(tables or "[]"))
+    return Watermark(
+        load, identity, position, read_time(at), step, token, _names(columns), _names(gone), made_by, merged
+    )
 
 
-def written_tables(tables: Sequence[TableMark]) -> str:
-    """The tables that were merged into, as a mark keeps them."""
+def written_tables(tables: Sequence[MergedTable]) -> str:
+    """The tables that were merged into, as a watermark keeps them."""
     return json.dumps([asdict(one) for one in tables], ensure_ascii=False)
 
 
@@ -271,33 +287,34 @@ def _names(text: str) -> tuple[str, ...]:
     return tuple(json.loads(text))
 
 
-def standing_of(rows: Sequence[Sequence[Any]]) -> dict[str, tuple[Mark, LedgerEntry]]:
-    """Each load's mark and the step that set it, from the rows that ``Books.find_standing`` finds."""
-    first = 1 + len(MARK_COLUMNS)
-    found = ((mark_of(row[0], row[1:first]), entry_of(row[first:])) for row in rows)
-    return {mark.load: (mark, entry) for mark, entry in found if mark is not None}
+def standing_of(rows: Sequence[Sequence[Any]]) -> dict[str, tuple[Watermark, LedgerEntry]]:
+    """Each load's watermark and the step that set it, from the rows that ``Books.find_standing`` finds."""
+    first = 1 + len(WATERMARK_COLUMNS)
+    found = ((watermark_of(row[0], row[1:first]), entry_of(row[first:])) for row in rows)
+    return {watermark.load: (watermark, entry) for watermark, entry in found if watermark is not None}
 
 
-def mark_values(mark: Mark) -> list[Any]:
-    """A mark's values in the order of ``Books.insert_mark``."""
-    columns, gone = (json.dumps(names, ensure_ascii=False) for names in (mark.columns, mark.gone))
+def watermark_values(watermark: Watermark) -> list[Any]:
+    """A watermark's values in the order of ``Books.insert_watermark``."""
+    columns, gone = (json.dumps(names, ensure_ascii=False) for names in (watermark.columns, watermark.gone))
     return [
-        mark.identity,
-        mark.position,
-        mark.token,
-        written(mark.at),
-        mark.step,
+        watermark.identity,
+        watermark.position,
+        watermark.token,
+        written(watermark.at),
+        watermark.step,
         columns,
         gone,
-        mark.made_by,
-        written_tables(mark.tables),
-        mark.load,
+        watermark.made_by,
+        written_tables(watermark.tables),
+        watermark.load,
     ]
 
 
 def entry_of(row: Sequence[Any]) -> LedgerEntry:
     """A ledger row as a step."""
     entry = LedgerEntry(*row)
+    entry.kind = RENAMED_KINDS.get(entry.kind, entry.kind)
     entry.at = read_time(row[COLUMNS.index("stepped_at")])
     return entry
 
@@ -309,10 +326,10 @@ def entry_values(entry: LedgerEntry) -> list[Any]:
     return values
 
 
-def moved(load: str) -> MarkMoved:
-    """The error for a mark that is no longer where it was read."""
-    return MarkMoved(
-        f"Another step of {load} moved its mark first.",
+def moved(load: str) -> WatermarkMoved:
+    """The error for a watermark that is no longer where it was read."""
+    return WatermarkMoved(
+        f"Another step of {load} moved its watermark first.",
         "Nothing was written by this one.",
         "The step can be run again.",
     )
@@ -320,13 +337,13 @@ def moved(load: str) -> MarkMoved:
 
 def contradicted(commit: Commit) -> Refused:
     """The error for more contradictions than are tolerated."""
-    load, count = commit.mark.load, commit.entry.contradictions
+    load, count = commit.watermark.load, commit.entry.contradictions
     what = f"{count:,} of the {commit.entry.changes:,} changes of {load} contradict what is there."
     if commit.tolerated == 0:
         return Refused(
             what,
             "A row to insert is there already, or one to update or delete is not; strict = true refuses that.",
-            f"plainstep check {load} tells which rows differ; plainstep reload {load} mends them.",
+            f"plainstep check {load} tells which rows differ; plainstep reload {load} fixes them.",
         )
     return Refused(
         what,
@@ -339,7 +356,7 @@ def contradicted(commit: Commit) -> Refused:
 def half_a_row(commit: Commit, count: int) -> Refused:
     """The error for parts of rows that the target does not have."""
     return Refused(
-        f"{count:,} changes of {commit.mark.load} carry part of a row that the target does not have.",
+        f"{count:,} changes of {commit.watermark.load} carry part of a row that the target does not have.",
         "Half a row is never inserted.",
-        f"plainstep reload {commit.mark.load}",
+        f"plainstep reload {commit.watermark.load}",
     )

@@ -1,4 +1,4 @@
-"""What a commit is made of, in the same order on every SQL target: mark, rows, ledger row."""
+"""What a commit is made of, in the same order on every SQL target: watermark, rows, ledger row."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from dataclasses import replace
 from itertools import chain
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from plainstep.core.positions import TableMark
+from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.records import Commit, LedgerEntry, Part, TableInfo
@@ -25,7 +25,7 @@ class Merge(ABC):
 
     Args:
         commit: what to write. The counts of edits are filled into its ledger row.
-        kept: what is known of the tables of marks and of steps.
+        kept: what is known of the tables of watermarks and of steps.
 
     Attributes:
         part: what is done to one of its tables, while that is being done.
@@ -47,14 +47,14 @@ class Merge(ABC):
         self._identities: dict[str, str] = {}
 
     def begin(self) -> None:
-        """Move the mark, and make the tables fit.
+        """Move the watermark, and make the tables fit.
 
         Raises:
-            MarkMoved: the mark is no longer where it was read.
+            WatermarkMoved: the watermark is no longer where it was read.
             Refused: a table does not fit.
         """
         if not self.commit.amends:
-            self._move_mark()
+            self._move_watermark()
         for _ in self._each(self.commit.parts):
             self._prepare()
 
@@ -79,30 +79,32 @@ class Merge(ABC):
             raise bookkeeping.contradicted(self.commit)
 
     def end(self) -> None:
-        """Set rows aside, and write the ledger row."""
+        """Quarantine rows, and write the ledger row."""
         if self.commit.amends:
             return
-        self._set_aside()
+        self._quarantined()
         if self.commit.parts:
             self._note_tables()
         self.commit.entry.seconds = time.perf_counter() - self.commit.began
         self.execute(self.books.insert_entry, bookkeeping.entry_values(self.commit.entry))
 
-    def _set_aside(self) -> None:
-        """Keep the rows that are set aside, and forget those that no longer are."""
-        left_out, mark = self.commit.left_out(), self.commit.mark
-        for place in {*left_out.back, *(row.place for row in left_out.aside)}:
-            self.execute(self.books.put_back, [mark.load, place])
-        for row in left_out.aside:
-            self.execute(self.books.set_aside, [mark.load, row.place, row.reason, row.row, mark.step])
+    def _quarantined(self) -> None:
+        """Keep the rows that are quarantined, and forget those that no longer are."""
+        left_out, watermark = self.commit.left_out(), self.commit.watermark
+        for place in {*left_out.released, *(row.place for row in left_out.quarantined)}:
+            self.execute(self.books.forget_quarantined, [watermark.load, place])
+        for row in left_out.quarantined:
+            self.execute(self.books.quarantined, [watermark.load, row.place, row.reason, row.row, watermark.step])
         self.commit.entry.note = "; ".join(filter(None, (self.commit.entry.note, *left_out.notes)))
 
     def _note_tables(self) -> None:
-        """Keep with the mark which tables were merged into, where it does not say so already."""
+        """Keep with the watermark which tables were merged into, where it does not say so already."""
         parts = self._each(self.commit.parts)
-        tables = tuple(TableMark(part.table, self._identities.get(part.table, ""), self.holds_rows()) for part in parts)
-        if tables != self.commit.mark.tables:
-            self.execute(self.books.note_tables, [bookkeeping.written_tables(tables), self.commit.mark.load])
+        tables = tuple(
+            MergedTable(part.table, self._identities.get(part.table, ""), self.holds_rows()) for part in parts
+        )
+        if tables != self.commit.watermark.tables:
+            self.execute(self.books.note_tables, [bookkeeping.written_tables(tables), self.commit.watermark.load])
 
     def _each(self, parts: Iterable[Part]) -> Iterator[Part]:
         for part in parts:
@@ -119,16 +121,16 @@ class Merge(ABC):
         """A table's name, as SQL writes it."""
         return self.dialect.quoted(table)
 
-    def _move_mark(self) -> None:
-        mark, before = self.commit.mark, self.commit.before
-        values = bookkeeping.mark_values(mark)
+    def _move_watermark(self) -> None:
+        watermark, before = self.commit.watermark, self.commit.before
+        values = bookkeeping.watermark_values(watermark)
         self.make_books()
         if before is None:
-            if self.finds(self.books.find_mark, [mark.load]):
-                raise bookkeeping.moved(mark.load)
-            self.execute(self.books.insert_mark, values)
-        elif self.execute(self.books.move_mark, [*values, before.step]) != 1:
-            raise bookkeeping.moved(mark.load)
+            if self.finds(self.books.find_watermark, [watermark.load]):
+                raise bookkeeping.moved(watermark.load)
+            self.execute(self.books.insert_watermark, values)
+        elif self.execute(self.books.move_watermark, [*values, before.step]) != 1:
+            raise bookkeeping.moved(watermark.load)
 
     def _prepare(self) -> None:
         """Make the table, or add the columns it lacks."""
@@ -195,7 +197,7 @@ class Merge(ABC):
         entry.append += self.append(edits)
 
     def _count_odd(self, edits: Edits) -> None:
-        if edits.sure:
+        if edits.strict:
             self.commit.entry.contradictions += self.odd
         self.odd = 0
 
@@ -204,7 +206,7 @@ class Merge(ABC):
         return [name for name in rows.column_names if name not in self.key]
 
     def make_books(self) -> None:
-        """Make the tables of marks and of steps where they are not there yet, and bring those of an earlier format up.
+        """Make the tables of watermarks and of steps where they are not there yet, and bring those of an earlier format up.
 
         Raises:
             Refused: a later release made them.
@@ -242,7 +244,7 @@ class Merge(ABC):
 
     @abstractmethod
     def kept_version(self) -> int | None:
-        """The format of the tables of marks and of steps, or None if they are not there yet."""
+        """The format of the tables of watermarks and of steps, or None if they are not there yet."""
 
     def holds_rows(self) -> bool:
         """Whether the table holds any row."""
@@ -295,7 +297,7 @@ def run(merges: Sequence[Merge]) -> None:
     """Make some commits in one transaction: rows go in reverse order, and come in order.
 
     Raises:
-        MarkMoved: a mark is no longer where it was read.
+        WatermarkMoved: a watermark is no longer where it was read.
         Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
     """
     for merge in merges:

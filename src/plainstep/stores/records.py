@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Mark, Place, Span
+from plainstep.core.positions import Place, Span, Watermark
 from plainstep.deferred import pa
 
 if TYPE_CHECKING:
@@ -24,11 +24,11 @@ class LedgerEntry:
     Attributes:
         load: the load's name.
         step: its number, rising by one.
-        kind: ``snapshot`` (a first full load), ``changes``, ``reload``, ``mend`` (differences), ``begin`` (a mark set without
-            loading), ``mark`` (moved by hand) or ``refused`` (not made: the mark and the rows stayed as they were).
+        kind: ``snapshot`` (a first full load), ``changes``, ``reload``, ``repair`` (differences), ``begin`` (a watermark set without
+            loading), ``watermark`` (moved by hand) or ``refused`` (not made: the watermark and the rows stayed as they were).
         identity: the source's identity.
-        after: the mark before, null at first.
-        upto: the mark after.
+        after: the watermark before, null at first.
+        upto: the watermark after.
         changes: changes read.
         inserts, updates, deletes: net changes.
         put, patch, drop, append, add: rows edited at the target.
@@ -83,14 +83,14 @@ class TableInfo:
 
 
 @dataclass(frozen=True)
-class Aside:
-    """A row that contradicts its layout, set aside.
+class QuarantinedRow:
+    """A row that contradicts its layout, quarantined.
 
     Attributes:
         place: where it stands in its feed.
         reason: what is wrong with it.
         row: the row, as JSON.
-        step: the step that set it aside.
+        step: the step that set it quarantined.
     """
 
     place: str
@@ -104,15 +104,15 @@ class LeftOut:
     """What reading a source left out, or took otherwise than it stands there.
 
     Attributes:
-        aside: rows that are set aside.
-        back: where rows stood that no longer are.
+        quarantined: rows that are quarantined.
+        released: where rows stood that no longer are.
         notes: what else there is to say, for the ledger.
         rows: how many rows of a table were read beside them.
         doubt: what spoke against the layout in what was read, if anything did.
     """
 
-    aside: Sequence[Aside] = ()
-    back: Sequence[str] = ()
+    quarantined: Sequence[QuarantinedRow] = ()
+    released: Sequence[str] = ()
     notes: Sequence[str] = ()
     rows: int = 0
     doubt: Doubt | None = None
@@ -141,14 +141,14 @@ class Reader:
         name: the load and its target, by a name that is the same at every step.
         table: the table.
         how: ``capture`` or ``log``.
-        mark: where it stands; everything at or before it is merged.
+        watermark: where it stands; everything at or before it is merged.
         seen: when it last said so (UTC).
     """
 
     name: str
     table: str
     how: str
-    mark: Place
+    watermark: Place
     seen: datetime
 
 
@@ -191,23 +191,23 @@ class Part:
 
 @dataclass
 class Commit:
-    """Everything one step writes: rows, mark and ledger row, together or not at all.
+    """Everything one step writes: rows, watermark and ledger row, together or not at all.
 
     Attributes:
-        parts: what to do to tables; none for a mark that moves without rows.
-        before: the mark as it was read; the commit fails if it has moved since.
-        mark: the mark as it will be.
+        parts: what to do to tables; none for a watermark that moves without rows.
+        before: the watermark as it was read; the commit fails if it has moved since.
+        watermark: the watermark as it will be.
         entry: the ledger row; the counts of edits are filled in by the commit.
         tolerated: how many contradictions are counted and merged all the same; None for any number.
         left_out: asked when all rows are written, because a first load is read while it is written: which rows are set
-            aside, and which no longer are.
+            quarantined, and which no longer are.
         began: when the step began, by ``time.perf_counter``.
-        amends: whether it only edits rows that a step wrote before, and leaves mark and ledger as they are.
+        amends: whether it only edits rows that a step wrote before, and leaves watermark and ledger as they are.
     """
 
     parts: list[Part]
-    before: Mark | None
-    mark: Mark
+    before: Watermark | None
+    watermark: Watermark
     entry: LedgerEntry
     tolerated: int | None = None
     left_out: Callable[[], LeftOut] = LeftOut
@@ -251,7 +251,7 @@ class CaptureInfo:
         how: ``capture`` by triggers, or ``log``.
         holds_back: bytes of log that the server keeps for it.
         problem: what is wrong with the capture, or empty.
-        remedy: the command that mends it, or empty.
+        remedy: the command that fixes it, or empty.
     """
 
     table: str

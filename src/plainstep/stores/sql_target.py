@@ -1,4 +1,4 @@
-"""What every SQL database does alike as a target: what is asked of its tables of marks and of steps."""
+"""What every SQL database does alike as a target: what is asked of its tables of watermarks and of steps."""
 
 from __future__ import annotations
 
@@ -6,16 +6,16 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
 from typing import Any, ClassVar
 
-from plainstep.core.positions import Mark
+from plainstep.core.positions import Watermark
 from plainstep.stores import ledger as books
-from plainstep.stores.records import Aside, LedgerEntry
+from plainstep.stores.records import LedgerEntry, QuarantinedRow
 
 
 class SqlTarget(ABC):
     """A SQL database to merge into.
 
     Attributes:
-        kept_in: its tables of marks and of steps, in the present format.
+        kept_in: its tables of watermarks and of steps, in the present format.
         found: the same, in the format in which they were found.
     """
 
@@ -33,13 +33,13 @@ class SqlTarget(ABC):
             parameters: its values.
         """
 
-    def mark(self, load: str) -> Mark | None:
-        """A load's mark, or None before its first step."""
-        rows = self.asked(lambda kept: kept.find_mark, [load])
-        return books.mark_of(load, rows[0] if rows else None)
+    def watermark(self, load: str) -> Watermark | None:
+        """A load's watermark, or None before its first step."""
+        rows = self.asked(lambda kept: kept.find_watermark, [load])
+        return books.watermark_of(load, rows[0] if rows else None)
 
-    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
-        """Every load's mark and the step that set it, at once."""
+    def standing(self) -> dict[str, tuple[Watermark, LedgerEntry]]:
+        """Every load's watermark and the step that set it, at once."""
         return books.standing_of(self.asked(lambda kept: kept.find_standing))
 
     def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
@@ -47,9 +47,9 @@ class SqlTarget(ABC):
         sql, parameters = self.kept_in.find_entries(load, limit, refused)
         return [books.entry_of(row) for row in reversed(self.asked(lambda kept: sql, parameters))]
 
-    def aside(self, load: str) -> list[Aside]:
-        """The rows of a load that are set aside, oldest first."""
-        return [Aside(*row) for row in self.asked(lambda kept: kept.find_aside, [load])]
+    def quarantined(self, load: str) -> list[QuarantinedRow]:
+        """The rows of a load that are quarantined, oldest first."""
+        return [QuarantinedRow(*row) for row in self.asked(lambda kept: kept.find_quarantined, [load])]
 
     def finish(self) -> None:  # noqa: B027 (a commit of a database leaves nothing to be done)
         """Nothing: a commit leaves nothing to be done."""

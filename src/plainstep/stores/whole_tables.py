@@ -12,12 +12,12 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Mark, TableMark
+from plainstep.core.positions import MergedTable, Watermark
 from plainstep.core.shapes.apply import Applied, applied
 from plainstep.deferred import pa
 from plainstep.stores.keyed_rows import ScannedRows
 from plainstep.stores.ledger import contradicted, half_a_row, moved
-from plainstep.stores.records import Aside, Commit, LedgerEntry, Part, TableInfo
+from plainstep.stores.records import Commit, LedgerEntry, Part, QuarantinedRow, TableInfo
 
 if TYPE_CHECKING:
     from plainstep.core.schema_drift import Fit
@@ -31,18 +31,18 @@ class Holdings:
     Attributes:
         tables: its tables, by name.
         identities: what tells each from another one of its name.
-        marks: how far each load is merged.
+        watermarks: how far each load is merged.
         steps: the ledger, oldest first.
         refused: the steps that were refused, oldest first.
-        aside: the rows of each load that are set aside.
+        quarantined: the rows of each load that are quarantined.
     """
 
     tables: dict[str, pa.Table] = field(default_factory=dict)
     identities: dict[str, str] = field(default_factory=dict)
-    marks: dict[str, Mark] = field(default_factory=dict)
+    watermarks: dict[str, Watermark] = field(default_factory=dict)
     steps: tuple[LedgerEntry, ...] = ()
     refused: tuple[LedgerEntry, ...] = ()
-    aside: dict[str, list[Aside]] = field(default_factory=dict)
+    quarantined: dict[str, list[QuarantinedRow]] = field(default_factory=dict)
 
 
 class WholeTarget(ABC):
@@ -56,15 +56,15 @@ class WholeTarget(ABC):
     def change(self, change: Callable[[Holdings], Holdings]) -> None:
         """Put what a function makes of what is held in its place, whole, while nobody else does. If it raises, nothing is changed."""
 
-    def mark(self, load: str) -> Mark | None:
-        """A load's mark, or None before its first step."""
-        return self.held().marks.get(load)
+    def watermark(self, load: str) -> Watermark | None:
+        """A load's watermark, or None before its first step."""
+        return self.held().watermarks.get(load)
 
-    def standing(self) -> dict[str, tuple[Mark, LedgerEntry]]:
-        """Every load's mark and the step that set it, at once."""
+    def standing(self) -> dict[str, tuple[Watermark, LedgerEntry]]:
+        """Every load's watermark and the step that set it, at once."""
         held = self.held()
         last = {entry.load: entry for entry in held.steps}
-        return {load: (mark, last[load]) for load, mark in held.marks.items()}
+        return {load: (watermark, last[load]) for load, watermark in held.watermarks.items()}
 
     def ledger(self, load: str | None = None, limit: int | None = None, refused: bool = False) -> list[LedgerEntry]:
         """The newest steps, or the newest that were refused, oldest first."""
@@ -81,9 +81,9 @@ class WholeTarget(ABC):
 
         self.change(noted)
 
-    def aside(self, load: str) -> list[Aside]:
-        """The rows of a load that are set aside, oldest first."""
-        return self.held().aside.get(load, [])
+    def quarantined(self, load: str) -> list[QuarantinedRow]:
+        """The rows of a load that are quarantined, oldest first."""
+        return self.held().quarantined.get(load, [])
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none."""
@@ -91,10 +91,10 @@ class WholeTarget(ABC):
         table = held.tables.get(name)
         return None if table is None else TableInfo(table.schema, table.num_rows > 0, held.identities.get(name, ""))
 
-    def standing_table(self, name: str) -> TableMark | None:
-        """A table as it stands, as a mark would keep it; None if there is none."""
+    def standing_table(self, name: str) -> MergedTable | None:
+        """A table as it stands, as a watermark would keep it; None if there is none."""
         info = self.table(name, ())
-        return None if info is None else TableMark(name, info.identity, info.rows)
+        return None if info is None else MergedTable(name, info.identity, info.rows)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as it is: every type of Arrow's is held as it is."""
@@ -112,10 +112,10 @@ class WholeTarget(ABC):
         """Nothing: a commit leaves nothing to be done."""
 
     def commit(self, *commits: Commit) -> None:
-        """Make all edits, move the marks and add the ledger rows, at once.
+        """Make all edits, move the watermarks and add the ledger rows, at once.
 
         Raises:
-            MarkMoved: a mark is no longer where it was read.
+            WatermarkMoved: a watermark is no longer where it was read.
             Refused: the edits cannot be made; nothing was written.
         """
         self.change(lambda held: committed(held, commits))
@@ -125,13 +125,13 @@ def committed(held: Holdings, commits: Sequence[Commit]) -> Holdings:
     """What a target holds after some commits.
 
     Raises:
-        MarkMoved: a mark is no longer where it was read.
+        WatermarkMoved: a watermark is no longer where it was read.
         Refused: the edits cannot be made.
     """
     for commit in commits:
-        now = held.marks.get(commit.mark.load)
+        now = held.watermarks.get(commit.watermark.load)
         if not commit.amends and (now and now.step) != (commit.before and commit.before.step):
-            raise moved(commit.mark.load)
+            raise moved(commit.watermark.load)
         for part in commit.parts:
             held = _merged(held, commit, part)
         if commit.tolerated is not None and commit.entry.contradictions > commit.tolerated:
@@ -150,7 +150,7 @@ def _merged(held: Holdings, commit: Commit, part: Part) -> Holdings:
     done = applied(_fitted(before, part, fit), part.key, part.edits)
     if done.halves and part.edits.whole:
         raise half_a_row(commit, done.halves)
-    if part.edits.sure:
+    if part.edits.strict:
         commit.entry.contradictions += done.odd
     if part.counted:
         _count(commit.entry, done)
@@ -177,21 +177,21 @@ def _count(entry: LedgerEntry, done: Applied) -> None:
 
 
 def _noted(held: Holdings, commit: Commit) -> Holdings:
-    """What is held with a commit's mark, its ledger row, and the rows that are set aside."""
-    load, left_out, entry = commit.mark.load, commit.left_out(), commit.entry
+    """What is held with a commit's watermark, its ledger row, and the rows that are quarantined."""
+    load, left_out, entry = commit.watermark.load, commit.left_out(), commit.entry
     entry.note = "; ".join(filter(None, (entry.note, *left_out.notes)))
     entry.seconds = time.perf_counter() - commit.began
     tables = tuple(
-        TableMark(part.table, held.identities[part.table], held.tables[part.table].num_rows > 0)
+        MergedTable(part.table, held.identities[part.table], held.tables[part.table].num_rows > 0)
         for part in commit.parts
     )
-    mark = replace(commit.mark, tables=tables or commit.mark.tables)
-    gone = {*left_out.back, *(row.place for row in left_out.aside)}
-    kept = [row for row in held.aside.get(load, []) if row.place not in gone]
-    fresh = [replace(row, step=mark.step) for row in left_out.aside]
+    watermark = replace(commit.watermark, tables=tables or commit.watermark.tables)
+    gone = {*left_out.released, *(row.place for row in left_out.quarantined)}
+    kept = [row for row in held.quarantined.get(load, []) if row.place not in gone]
+    fresh = [replace(row, step=watermark.step) for row in left_out.quarantined]
     return replace(
         held,
-        marks=held.marks | {load: mark},
+        watermarks=held.watermarks | {load: watermark},
         steps=(*held.steps, entry),
-        aside=held.aside | {load: [*kept, *fresh]},
+        quarantined=held.quarantined | {load: [*kept, *fresh]},
     )

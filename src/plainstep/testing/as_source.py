@@ -91,7 +91,7 @@ class SourceConformance(Following):
         self.equal(project, "odd", {row["k"]: row for row in rows}, schema)
 
     def test_looking_changes_nothing(self) -> None:
-        """What only looks moves no mark, writes no ledger row, and takes nothing away from what is read next."""
+        """What only looks moves no watermark, writes no ledger row, and takes nothing away from what is read next."""
         project = self.following()
         rows: dict[Any, Row] = {}
         self.harness.write(TABLE, history(3, rows, 9, VALUES))
@@ -108,7 +108,7 @@ class SourceConformance(Following):
 
     def _standing(self, project: Project) -> Any:
         load = project.load("often")
-        return load.target.mark("often"), load.source.span(), [dataclasses.asdict(one) for one in project.ledger()]
+        return load.target.watermark("often"), load.source.span(), [dataclasses.asdict(one) for one in project.ledger()]
 
 
 class OpenTransactions(Following):
@@ -141,14 +141,14 @@ class OpenTransactions(Following):
 class Trimmed(Following):
     """The suite for a store in which ``trim`` forgets changes."""
 
-    def test_what_was_trimmed_is_refused_and_reload_mends_it(self) -> None:
+    def test_what_was_trimmed_is_refused_and_reload_fixes_it(self) -> None:
         """A load that stands before what is still held is told so, and goes on after the remedy."""
         project = self.following()
         rows: dict[Any, Row] = {}
         for part in range(2):
             self.harness.write(TABLE, history(part, rows, 9, VALUES))
             project.step()
-        project.move_mark("seldom", "start")
+        project.move_watermark("seldom", "start")
         self.harness.write(TABLE, history(7, rows, 9, VALUES))
         project.step("often")
         load = project.load("seldom")
@@ -163,7 +163,7 @@ class Trimmed(Following):
 class Captured(Following):
     """The suite for a store in which capture is turned on and off."""
 
-    def test_a_capture_that_was_off_meanwhile_is_refused_and_reload_mends_it(self) -> None:
+    def test_a_capture_that_was_off_meanwhile_is_refused_and_reload_fixes_it(self) -> None:
         """What changed while nobody recorded it is not silently missing."""
         project = self.following()
         rows: dict[Any, Row] = {}

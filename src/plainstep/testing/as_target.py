@@ -77,8 +77,8 @@ class Followed(Conformance):
                 self._sql(f"DELETE FROM {on} WHERE k = ?", [act.was["k"]])
             if act.now is not None:
                 names = ", ".join(map(quoted, act.now))
-                marks = ", ".join("?" * len(act.now))
-                self._sql(f"REPLACE INTO {on} ({names}) VALUES ({marks})", list(map(_adapted, act.now.values())))
+                watermarks = ", ".join("?" * len(act.now))
+                self._sql(f"REPLACE INTO {on} ({names}) VALUES ({watermarks})", list(map(_adapted, act.now.values())))
 
 
 class TargetConformance(Followed):
@@ -152,7 +152,7 @@ class RowTarget(Followed):
         self.equal(project, "mirror", {key: {"c": None, **row} for key, row in rows.items()}, schema)
 
     def test_what_is_refused_leaves_everything_as_it_was(self) -> None:
-        """Rows, mark and ledger are written together, or nothing is."""
+        """Rows, watermark and ledger are written together, or nothing is."""
         project = self.mirrored()
         rows: dict[Any, Row] = {}
         self.write(history(1, rows, 9, VALUES))
@@ -162,11 +162,11 @@ class RowTarget(Followed):
         strict = load_project(self.config)
         load = strict.load("mirror")
         held = self.rows_of(strict, "mirror", self.schema)
-        strict.move_mark("mirror", "start")  # what is merged once more contradicts what is there
-        mark = load.target.mark("mirror")
+        strict.move_watermark("mirror", "start")  # what is merged once more contradicts what is there
+        watermark = load.target.watermark("mirror")
         self.assertRaises(Refused, strict.step, "mirror")
         self.assertEqual(self.rows_of(strict, "mirror", self.schema), held)
-        self.assertEqual(load.target.mark("mirror"), mark)
+        self.assertEqual(load.target.watermark("mirror"), watermark)
         strict.reload("mirror")
         self.equal(strict, "mirror", rows, self.schema)
 
@@ -174,7 +174,7 @@ class RowTarget(Followed):
 class TablesOfOthers(Followed):
     """The suite for a store in which others make and drop tables."""
 
-    def test_a_table_that_is_gone_is_refused_and_reload_mends_it(self) -> None:
+    def test_a_table_that_is_gone_is_refused_and_reload_fixes_it(self) -> None:
         """What was merged into a table that is gone is not silently missing from the next."""
         project = self.mirrored()
         rows: dict[Any, Row] = {}

@@ -109,8 +109,8 @@ class SqlHarness(Harness):
         for act in acts:
             now = {} if act.now is None else {name: self.adapted(value) for name, value in act.now.items()}
             if act.was is None:
-                names, marks = ", ".join(map(quoted, now)), ", ".join([self.parameter] * len(now))
-                cursor.execute(f"INSERT INTO {on} ({names}) VALUES ({marks})", list(now.values()))
+                names, watermarks = ", ".join(map(quoted, now)), ", ".join([self.parameter] * len(now))
+                cursor.execute(f"INSERT INTO {on} ({names}) VALUES ({watermarks})", list(now.values()))
                 continue
             where = f"{quoted('k')} = {self.parameter}"
             if act.now is None:

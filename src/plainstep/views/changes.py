@@ -16,7 +16,7 @@ from plainstep.deferred import pa
 from plainstep.display import html
 from plainstep.errors import BadValue
 from plainstep.loads.reading import drop_applied, read_net
-from plainstep.loads.state import state_of
+from plainstep.loads.states import state_of
 from plainstep.loads.windows import ends, times
 from plainstep.progress import counted
 from plainstep.stores.api import LooselyTyped
@@ -25,7 +25,7 @@ from plainstep.stores.records import Batches
 if TYPE_CHECKING:
     from plainstep.core.changes.filter import Filter
     from plainstep.loads.load import Load
-    from plainstep.loads.state import LoadState
+    from plainstep.loads.states import LoadState
     from plainstep.stores.records import LeftOut
 
 Part = TypeVar("Part")
@@ -181,7 +181,7 @@ def read_changes(state: LoadState, asked: Window, whole: bool) -> Batches:
 
 
 def _fresh_keys(state: LoadState, asked: Window) -> pa.Table | None:
-    """Where a window begins before the mark: the keys that are not at the target as they are in it."""
+    """Where a window begins before the watermark: the keys that are not at the target as they are in it."""
     if not state.load.source.overlaps:
         return None
 
@@ -191,12 +191,12 @@ def _fresh_keys(state: LoadState, asked: Window) -> pa.Table | None:
 
 def noted(load: Load, asked: Window, left_out: LeftOut) -> str:
     """What there is to say of a window that was read."""
-    aside, found = left_out.aside, left_out.doubt
+    quarantined, found = left_out.quarantined, left_out.doubt
     doubt = (
         f"a step would be refused. {found.what} {found.likely.removesuffix('.')}"
         if found and load.config.strict is None
         else ""
     )
-    would = f"rows that would be set aside: {len(aside):,}"
-    first = f" (the first, at {aside[0].place}: {aside[0].reason})" if aside else ""
-    return "; ".join(part for part in (asked.note, would + first if aside else "", doubt) if part)
+    would = f"rows that would be quarantined: {len(quarantined):,}"
+    first = f" (the first, at {quarantined[0].place}: {quarantined[0].reason})" if quarantined else ""
+    return "; ".join(part for part in (asked.note, would + first if quarantined else "", doubt) if part)

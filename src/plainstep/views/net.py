@@ -12,7 +12,7 @@ from plainstep.display import html
 from plainstep.errors import Refused
 from plainstep.loads.planning import fit_of
 from plainstep.loads.reading import drop_applied, read_net, read_window, refuse_doubtful
-from plainstep.loads.state import state_of
+from plainstep.loads.states import state_of
 from plainstep.loads.windows import ends
 from plainstep.stores.api import LeanSource
 from plainstep.views.changes import noted, with_bad_values
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from plainstep.core.shapes.edits import Edits
     from plainstep.loads.load import Load
     from plainstep.loads.reading import NetRead
-    from plainstep.loads.state import LoadState
+    from plainstep.loads.states import LoadState
 
 
 @dataclass
@@ -106,8 +106,8 @@ def _for_its_shape(state: LoadState, asked: Window, net: NetChanges) -> WindowCh
 
 def _moment(state: LoadState, asked: Window) -> StepContext:
     """When a step over a window would be made: now."""
-    mark = state.mark
-    step, identity = (mark.step + 1, mark.identity) if mark else (1, "")
+    watermark = state.watermark
+    step, identity = (watermark.step + 1, watermark.identity) if watermark else (1, "")
     at = state.load.source.time_of(Place(asked.upto, asked.upto_token))
     return StepContext(datetime.now(UTC), step, asked.upto, at, identity)
 
@@ -120,7 +120,7 @@ def _refuse_what_a_step_would(state: LoadState, read: NetRead) -> None:
     if strict and read.net.contradictions:
         raise Refused("changes contradict those before them, and strict = true refuses that.")
     for table in state.shape.tables():
-        fit_of(state, table, state.mark is not None, state.held.found(table.suffix))
+        fit_of(state, table, state.watermark is not None, state.held.found(table.suffix))
 
 
 def _counted(edits: list[Edits]) -> dict[str, int]:

@@ -1,4 +1,4 @@
-"""Where a load stands: its mark, what is waiting, and whether its next step can be made."""
+"""Where a load stands: its watermark, what is waiting, and whether its next step can be made."""
 
 from __future__ import annotations
 
@@ -8,12 +8,12 @@ from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from plainstep.core.durations import duration
-from plainstep.core.positions import Mark, Place, Span, Window
+from plainstep.core.positions import Place, Span, Watermark, Window
 from plainstep.display import html
-from plainstep.errors import MarkMoved, PlainStepError
+from plainstep.errors import PlainStepError, WatermarkMoved
 from plainstep.loads.delivery.outbox import counts
 from plainstep.loads.readiness import refuse_unready
-from plainstep.loads.state import LoadState
+from plainstep.loads.states import LoadState
 from plainstep.loads.windows import ahead, shown, span_of
 from plainstep.stores.api import CapturedTable, ForeignSource
 from plainstep.stores.capabilities import with_capture
@@ -30,8 +30,8 @@ class LoadStatus:
 
     Attributes:
         load, source, into, shape: the load and its ends.
-        mark: its mark, or None before the first step.
-        merged: the mark's position as people know it.
+        watermark: its watermark, or None before the first step.
+        merged: the watermark's position as people know it.
         head: the newest position that is safe to read, or None if the source cannot tell.
         head_at: when the change at the head was made.
         waiting: how many changes are not merged yet.
@@ -40,11 +40,11 @@ class LoadStatus:
             they are merged), ``stopped`` (the table changes, and its capture does not record it) or ``refuses`` (the next
             step would be).
         reason: why, where it is not ok.
-        remedy: the command that mends it.
+        remedy: the command that fixes it.
         last_step: the newest ledger row.
         holds_back: bytes of its log that the source's server keeps until this is merged, where it does.
         warnings: what a person should know of the source.
-        untold: what its changes cannot tell.
+        limitations: what its changes cannot tell.
         capture: the capture that it reads, where it is our own.
         unsent: how many events wait to be sent.
         forgotten_in: seconds until ``trim`` may forget the oldest change that is held; None where nothing says.
@@ -54,7 +54,7 @@ class LoadStatus:
     source: str
     into: str
     shape: str
-    mark: Mark | None = None
+    watermark: Watermark | None = None
     merged: int | str | None = None
     head: int | str | None = None
     head_at: datetime | None = None
@@ -66,18 +66,18 @@ class LoadStatus:
     last_step: LedgerEntry | None = None
     holds_back: int | None = None
     warnings: list[str] = field(default_factory=list)
-    untold: list[str] = field(default_factory=list)
+    limitations: list[str] = field(default_factory=list)
     capture: CaptureInfo | None = None
     forgotten_in: float | None = None
     unsent: int = 0
 
     def _repr_html_(self) -> str:
-        heads = ["from", "into", "mark", "head", "waiting", "lag in seconds", "health"]
+        heads = ["from", "into", "watermark", "head", "waiting", "lag in seconds", "health"]
         cells = (self.source, self.into, self.merged, self.head, self.waiting, self.lag_seconds, self.health)
         return html.table(f"{self.load}: {self.reason or 'all is merged'}", heads, [cells])
 
 
-Standing = tuple[Mark, "LedgerEntry"]
+Standing = tuple[Watermark, "LedgerEntry"]
 
 
 def statuses(loads: list[Load]) -> list[LoadStatus]:
@@ -99,26 +99,26 @@ def status(load: Load, known: Standing | None = None) -> LoadStatus:
 
     Args:
         load: the load.
-        known: its mark and its last step, if they were read already.
+        known: its watermark and its last step, if they were read already.
     """
     found = LoadStatus(load.name, load.config.source, load.config.into, load.config.shape)
     try:
         if known:
-            found.mark, found.last_step = known
+            found.watermark, found.last_step = known
         else:
-            found.mark = load.target.mark(load.name)
+            found.watermark = load.target.watermark(load.name)
             steps = load.target.ledger(load.name, 1)
             found.last_step = steps[-1] if steps else None
-        found.merged = shown(load, found.mark.place) if found.mark else None
-        span = span_of(load, found.mark)
+        found.merged = shown(load, found.watermark.place) if found.watermark else None
+        span = span_of(load, found.watermark)
         found.head, found.head_at = shown(load, span.end), span.head_at
         found.holds_back = span.holds_back
         found.warnings = load.source.warnings()
-        found.untold = load.source.untold() if isinstance(load.source, ForeignSource) else []
+        found.limitations = load.source.limitations() if isinstance(load.source, ForeignSource) else []
         _assess_health(load, found, span)
         _look_at_capture(load, found, span)
         _look_at_outbox(load, found)
-    except MarkMoved:
+    except WatermarkMoved:
         return status(load)
     except PlainStepError as error:
         found.health, found.reason, found.remedy = "refuses", error.what, error.next
@@ -126,9 +126,9 @@ def status(load: Load, known: Standing | None = None) -> LoadStatus:
 
 
 def _assess_health(load: Load, found: LoadStatus, span: Span) -> None:
-    mark = found.mark
-    refuse_unready(LoadState(load, mark, span))
-    if mark is None:
+    watermark = found.watermark
+    refuse_unready(LoadState(load, watermark, span))
+    if watermark is None:
         found.health, found.reason, found.remedy = (
             "new",
             "no step was made yet",
@@ -136,7 +136,7 @@ def _assess_health(load: Load, found: LoadStatus, span: Span) -> None:
         )
         found.waiting = load.source.waiting(Window.between(Place(span.oldest), span.end)).count
         return
-    waiting = load.source.waiting(ahead(mark, span))
+    waiting = load.source.waiting(ahead(watermark, span))
     found.waiting, found.lag_seconds = waiting.count, 0.0
     if waiting.any:
         found.health = "behind"
@@ -171,13 +171,16 @@ def _look_at_capture(load: Load, found: LoadStatus, span: Span) -> None:
 
 
 def _look_at_outbox(load: Load, found: LoadStatus) -> None:
-    """Whether events wait to be sent, or were set aside."""
+    """Whether events wait to be sent, or were quarantined."""
     if not load.config.deliver or found.health not in ("ok", "behind"):
         return
-    found.unsent, aside = counts(load)
-    if aside:
-        found.health, found.remedy = "at risk", f"plainstep aside {load.name}, then plainstep aside {load.name} --back"
-        found.reason = f"events that could not be sent were set aside: {aside:,}"
+    found.unsent, quarantined = counts(load)
+    if quarantined:
+        found.health, found.remedy = (
+            "at risk",
+            f"plainstep quarantine {load.name}, then plainstep quarantine {load.name} --retry",
+        )
+        found.reason = f"events that could not be sent were quarantined: {quarantined:,}"
     elif found.unsent:
         found.health, found.reason = "behind", f"events wait to be sent: {found.unsent:,}"
         found.remedy = f"plainstep step {load.name}"

@@ -16,9 +16,9 @@ from plainstep.core.shapes.history import stood
 from plainstep.deferred import pa
 from plainstep.display.records import changes as as_rows
 from plainstep.errors import PlainStepError
-from plainstep.loads.state import LoadState, state_of
+from plainstep.loads.states import LoadState, state_of
 from plainstep.loads.windows import resolve, shown
-from plainstep.sources.projected import narrows, scope_of
+from plainstep.sources.projected import scope_of
 from plainstep.stores.capabilities import with_tables
 from plainstep.stores.records import LedgerEntry
 from plainstep.stores.rows_by_key import matching
@@ -120,7 +120,7 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
                 result.targets[other.name] = _at_target(LoadState(other, None, span), wanted)
     table = _table(load)
     # A part of a row would bring back something else.
-    if table and last and last["op"] == "delete" and load.source.has_before_images and not narrows(load):
+    if table and last and last["op"] == "delete" and load.source.has_before_images and not load.narrows:
         result.restore = table.insertion(last["was"])
     return result
 
@@ -145,7 +145,7 @@ def _merged_by(steps: list[LedgerEntry], position: int | str) -> LedgerEntry | N
     if not isinstance(position, int):
         return None
     ends = ((step, int(step.upto_shown) if step.upto_shown.isdigit() else step.upto) for step in steps)
-    return next((step for step, end in ends if position <= end and step.kind != "mark"), None)
+    return next((step for step, end in ends if position <= end and step.kind != "watermark"), None)
 
 
 def _before_its_changes(state: LoadState, wanted: pa.Table, upto: Place) -> tuple[dict[str, Any] | None, bool]:
@@ -196,7 +196,7 @@ def _row(load: Load, table: Table, wanted: pa.Table) -> dict[str, Any] | None:
     schema, own = load.whole_source.schema(), load.whole_source.key()
     keys = wanted.rename_columns(list(own)).cast(pa.schema([schema.field(name) for name in own]))
     found = matching(table, schema, keys)
-    if narrows(load):
+    if load.narrows:
         found = pa.Table.from_batches(scope_of(load, schema, own).rows(found.to_batches()), load.source.schema())
     rows: list[dict[str, Any]] = found.to_pylist()
     return rows[0] if rows else None

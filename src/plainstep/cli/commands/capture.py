@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from plainstep.cli.console import echo_json, say
-from plainstep.cli.options import HOW, JSON, project
+from plainstep.cli.options import HOW, JSON, open_project
 
 
 @click.group()
@@ -31,7 +31,7 @@ def capture_on(ctx: click.Context, place: str, key: str, how: str, despite_row_s
     from plainstep.export import json as forms
 
     columns = tuple(name.strip() for name in key.split(",") if name.strip())
-    info, new = project(ctx).capture_on(place, columns, how, despite_row_security)
+    info, new = open_project(ctx).capture_on(place, columns, how, despite_row_security)
     store = place.partition(".")[0]
     if as_json:
         echo_json(forms.capture(store, info))
@@ -50,7 +50,7 @@ def capture_off(ctx: click.Context, place: str, how: str, yes: bool) -> None:
 
     Refused while changes wait to be merged, unless --yes is given.
     """
-    info = project(ctx).capture_off(place, how, yes)
+    info = open_project(ctx).capture_off(place, how, yes)
     say(f"Capture is off for {place}. Recorded changes forgotten: {info.held:,}.")
 
 
@@ -64,7 +64,7 @@ def capture_refresh(ctx: click.Context, place: str, how: str, as_json: bool) -> 
     from plainstep.cli.output import captures as holdings
     from plainstep.export import json as forms
 
-    info, done = project(ctx).capture_refresh(place, how)
+    info, done = open_project(ctx).capture_refresh(place, how)
     store = place.partition(".")[0]
     if as_json:
         echo_json(forms.capture(store, info) | {"done": done})
@@ -82,7 +82,7 @@ def capture_list(ctx: click.Context, store: str | None, as_json: bool) -> None:
     from plainstep.cli.output import captures as holdings
     from plainstep.export import json as forms
 
-    found = project(ctx).captures(store)
+    found = open_project(ctx).captures(store)
     if as_json:
         echo_json([forms.capture(name, info) for name, info in found])
     else:

@@ -1,4 +1,4 @@
-"""Commands that step, mend and move."""
+"""Commands that step, repair and move."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from datetime import timedelta
 import click
 
 from plainstep.cli.console import echo_json, say
-from plainstep.cli.options import JSON, LOAD, LOADS, Duration, complain, project
+from plainstep.cli.options import JSON, LOAD, LOADS, Duration, complain, open_project
 from plainstep.cli.progress_bar import bar
 
 
@@ -18,11 +18,12 @@ from plainstep.cli.progress_bar import bar
 def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
     """One step of each load named, or of all."""
     from plainstep.cli.output import tables
-    from plainstep.export import json as forms
 
     with bar():
-        outcomes = project(ctx).step(*loads, raise_errors=False)
+        outcomes = open_project(ctx).step(*loads, raise_errors=False)
     if as_json:
+        from plainstep.export import json as forms
+
         echo_json([forms.outcome(outcome) for outcome in outcomes])
     else:
         tables.outcomes(outcomes)
@@ -44,42 +45,43 @@ def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
 )
 @click.option("--json", "as_json", is_flag=True, help="Log JSON, a line a step.")
 @click.pass_context
-def pace(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: bool) -> None:
+def run(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: bool) -> None:
     """Keep stepping until told to stop (SIGTERM, Ctrl-C).
 
     Each load named, or all. A step with nothing to read logs nothing. A load that fails rests longer and longer, and does not hold up the others.
     """
-    from plainstep.cli.output import runner as beats
+    from plainstep.cli.output import runner as ticks
     from plainstep.loads.runner import until_told
 
-    going = project(ctx).pace(*loads, every=every, tell=beats.in_json if as_json else beats.in_text)
+    going = open_project(ctx).run(*loads, every=every, tell=ticks.in_json if as_json else ticks.in_text)
     with until_told(going):
         going.run()
 
 
 @click.command()
 @LOAD
-@click.option("--to", metavar="X", help="Move the mark here: a position, a time, start or head.")
+@click.option("--to", metavar="X", help="Move the watermark here: a position, a time, start or head.")
 @click.option("--reason", default="", help="Why, for the ledger.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @JSON
 @click.pass_context
-def mark(ctx: click.Context, load: str, to: str | None, reason: str, yes: bool, as_json: bool) -> None:
-    """Show a load's mark, or move it without merging anything."""
+def watermark(ctx: click.Context, load: str, to: str | None, reason: str, yes: bool, as_json: bool) -> None:
+    """Show a load's watermark, or move it without merging anything."""
     from plainstep.cli.output import tables
-    from plainstep.export import json as forms
 
-    town = project(ctx)
+    project = open_project(ctx)
     if to is not None:
         if not yes:
-            tables.move(town.load(load), to)
-            click.confirm("Move the mark?", abort=True, err=True)
-        town.move_mark(load, to, reason)
-    [found] = town.status(load)
+            tables.move(project.load(load), to)
+            click.confirm("Move the watermark?", abort=True, err=True)
+        project.move_watermark(load, to, reason)
+    [found] = project.status(load)
     if as_json:
+        from plainstep.export import json as forms
+
         echo_json(forms.status(found))
     else:
-        tables.mark(found)
+        tables.watermark(found)
 
 
 @click.command()
@@ -89,11 +91,12 @@ def mark(ctx: click.Context, load: str, to: str | None, reason: str, yes: bool, 
 def reload(ctx: click.Context, load: str, as_json: bool) -> None:
     """A fresh snapshot of the source, merged as differences."""
     from plainstep.cli.output import tables
-    from plainstep.export import json as forms
 
     with bar():
-        outcome = project(ctx).reload(load)
+        outcome = open_project(ctx).reload(load)
     if as_json:
+        from plainstep.export import json as forms
+
         echo_json(forms.outcome(outcome))
     else:
         tables.outcomes([outcome])
@@ -109,14 +112,15 @@ def reload(ctx: click.Context, load: str, as_json: bool) -> None:
 def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forget: str | None, as_json: bool) -> None:
     """Forget captured changes that every known reader has merged."""
     from plainstep.cli.output import captures as holdings
-    from plainstep.export import json as forms
 
-    town = project(ctx)
+    project = open_project(ctx)
     if forget is not None:
-        count = town.forget(place.partition(".")[0], forget)
+        count = project.forget(place.partition(".")[0], forget)
         say(f"Struck out: {forget}." if count else f"No reader is called {forget!r}.", err=True)
-    found = town.trim(place, keep, yes)
+    found = project.trim(place, keep, yes)
     if as_json:
+        from plainstep.export import json as forms
+
         echo_json([forms.trimmed(one) for one in found])
     else:
         holdings.trimmed(found)
@@ -124,27 +128,30 @@ def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forg
 
 @click.command()
 @LOADS
-@click.option("--back", is_flag=True, help="Read them once more, and merge those that are in order now.")
+@click.option("--retry", is_flag=True, help="Read them once more, and merge those that are in order now.")
 @JSON
 @click.pass_context
-def aside(ctx: click.Context, loads: tuple[str, ...], back: bool, as_json: bool) -> None:
-    """Rows that contradicted their layout, and were set aside.
+def quarantine(ctx: click.Context, loads: tuple[str, ...], retry: bool, as_json: bool) -> None:
+    """Rows that contradicted their layout, and were quarantined.
 
-    Where a load says bad = "aside".
+    Where a load says on_bad_row = "quarantine".
     """
-    from plainstep.cli.output import quarantine as asides
-    from plainstep.export import json as forms
+    from plainstep.cli.output import quarantine as output
 
-    town = project(ctx)
-    if back:
-        found = [town.put_back(name) for name in loads or town.loads]
+    project = open_project(ctx)
+    if retry:
+        found = [project.retry(name) for name in loads or project.loads]
         if as_json:
-            echo_json([forms.put_back(one) for one in found])
+            from plainstep.export import json as forms
+
+            echo_json([forms.retried(one) for one in found])
         else:
-            asides.put_back(found)
+            output.retried(found)
         return
-    rows = town.aside(*loads)
+    rows = project.quarantine(*loads)
     if as_json:
-        echo_json([forms.aside(load, row) for load, row in rows])
+        from plainstep.export import json as forms
+
+        echo_json([forms.quarantined(load, row) for load, row in rows])
     else:
-        asides.rows(rows)
+        output.rows(rows)

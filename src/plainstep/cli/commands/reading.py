@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from plainstep.cli.console import echo_json, say
-from plainstep.cli.options import JSON, LIMIT, LOAD, LOADS, Asked, of_a_window, of_some_changes, project, to_a_file
+from plainstep.cli.options import JSON, LIMIT, LOAD, LOADS, Asked, of_a_window, of_some_changes, open_project, to_a_file
 from plainstep.cli.progress_bar import bar
 
 
@@ -33,12 +33,12 @@ def look(ctx: click.Context, /, load: str, asked: Asked, unfiltered: bool, as_js
     from plainstep.core.changes.filter import Filter
     from plainstep.export import json as forms
 
-    only, town = Filter(**chosen), project(ctx)
+    only, project = Filter(**chosen), open_project(ctx)
     with bar():
         if asked.data:
-            to_a_file(town.changes(load, asked.after, asked.upto, only, unfiltered), asked.data, asked.out)
+            to_a_file(project.changes(load, asked.after, asked.upto, only, unfiltered), asked.data, asked.out)
             return
-        found = town.look(load, asked.after, asked.upto, asked.room, asked.skip, only, unfiltered)
+        found = project.look(load, asked.after, asked.upto, asked.room, asked.skip, only, unfiltered)
     if as_json:
         echo_json(forms.look(found))
     else:
@@ -59,7 +59,7 @@ def net(ctx: click.Context, load: str, asked: Asked, as_json: bool) -> None:
     from plainstep.export import json as forms
 
     with bar():
-        found = project(ctx).net(load, asked.after, asked.upto)
+        found = open_project(ctx).net(load, asked.after, asked.upto)
     if asked.data:
         to_a_file(iter([found.net.to_arrow()]), asked.data, asked.out)
     elif as_json:
@@ -84,7 +84,7 @@ def trace(ctx: click.Context, load: str, key: tuple[str, ...], at: str | None, a
     from plainstep.export import json as forms
 
     with bar():
-        found = project(ctx).trace(load, *key, at=at)
+        found = open_project(ctx).trace(load, *key, at=at)
     if as_json:
         echo_json(forms.trace(found))
     else:
@@ -107,9 +107,9 @@ def report(ctx: click.Context, out: Path) -> None:
 
     The state of every load, its steps drawn, its latest changes.
     """
-    town = project(ctx)
-    town.report(out)
-    say(f"{out}: {len(town.loads)} loads.", err=True)
+    project = open_project(ctx)
+    project.report(out)
+    say(f"{out}: {len(project.loads)} loads.", err=True)
 
 
 # What a monitor learns from the exit status of ``status``: the worst health decides.
@@ -129,14 +129,14 @@ WORSE = {"at risk": 3, "stopped": 4, "refuses": 4}
 def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_json: bool) -> None:
     """Where each load stands, and how it is.
 
-    Its mark, changes waiting, lag, what its source holds, and its health with the command that mends it.
+    Its watermark, changes waiting, lag, what its source holds, and its health with the command that fixes it.
 
     Exit status: 0 if all is well, 3 if a load is at risk, 4 if one refuses or its capture has stopped.
     """
     from plainstep.cli.output import tables
     from plainstep.export import json as forms
 
-    found = project(ctx).status(*loads)
+    found = open_project(ctx).status(*loads)
     if metrics is not None:
         from plainstep.export.openmetrics import openmetrics
         from plainstep.formats.writer import file_or
@@ -153,7 +153,7 @@ def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_
 @click.command()
 @click.argument("load", required=False)
 @click.option(
-    "--kind", default="", metavar="KIND", help="Only changes, snapshot, reload, mend, begin, mark or refused."
+    "--kind", default="", metavar="KIND", help="Only changes, snapshot, reload, repair, begin, watermark or refused."
 )
 @click.option("--since", metavar="TIME", help="Only steps made from this time on (ISO 8601).")
 @click.option("--totals", is_flag=True, help="What they came to, a line a load.")
@@ -169,8 +169,8 @@ def ledger(
     from plainstep.export import json as forms
     from plainstep.views import ledger as ledgers
 
-    town = project(ctx)
-    entries = town.ledger(load, None if totals else limit, kind, parse_time(since) if since else None)
+    project = open_project(ctx)
+    entries = project.ledger(load, None if totals else limit, kind, parse_time(since) if since else None)
     sums = ledgers.totals(entries) if totals else []
     if as_json:
         echo_json([forms.totals(one) for one in sums] if totals else [forms.entry(one) for one in entries])
@@ -178,7 +178,7 @@ def ledger(
         tables.totals(sums)
     else:
         tables.ledger(entries)
-        for one in town.status(*([load] if load else ())):
+        for one in project.status(*([load] if load else ())):
             if one.health == "refuses":
                 say(f"{one.load}: its next step is refused: {one.reason.rstrip('.')}. {one.remedy}", err=True)
 
@@ -194,15 +194,15 @@ def ledger(
     type=click.FloatRange(0, 100, min_open=True),
     help="Compare only a share of the keys.",
 )
-@click.option("--mend", is_flag=True, help="Merge exactly what differs; recorded in the ledger.")
+@click.option("--repair", is_flag=True, help="Merge exactly what differs; recorded in the ledger.")
 @JSON
 @click.pass_context
 def check(
-    ctx: click.Context, loads: tuple[str, ...], columns: str, where: str, sample: float, mend: bool, as_json: bool
+    ctx: click.Context, loads: tuple[str, ...], columns: str, where: str, sample: float, repair: bool, as_json: bool
 ) -> None:
     """Compare target with source, row by row.
 
-    Both as they stood at the mark: changes still waiting are allowed for.
+    Both as they stood at the watermark: changes still waiting are allowed for.
     """
     from plainstep.cli.output import tables
     from plainstep.core.diff import Scope
@@ -211,13 +211,13 @@ def check(
 
     scope = Scope(tuple(filter(None, map(str.strip, columns.split(",")))), where, sample / 100)
     with bar():
-        town = project(ctx)
-        found = town.check(*loads, scope=scope, mend=mend)
-    for load in () if loads else town.loads.values():
+        project = open_project(ctx)
+        found = project.check(*loads, scope=scope, repair=repair)
+    for load in () if loads else project.loads.values():
         if why := checks.left_out(load):
             say(f"{load.name} is left out: {why}.", err=True)
     if as_json:
         echo_json([forms.check(one) for one in found])
     else:
         tables.check(found)
-    ctx.exit(0 if all(one.ok or one.mended for one in found) else 3)
+    ctx.exit(0 if all(one.ok or one.repaired for one in found) else 3)

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from plainstep.cli.console import say
-from plainstep.cli.options import project
+from plainstep.cli.options import open_project
 
 
 @click.command()
@@ -65,7 +65,7 @@ def init(
     """
     if place is not None:
         columns = tuple(name.strip() for name in key.split(",") if name.strip())
-        text = project(ctx).propose(place, into, columns)
+        text = open_project(ctx).propose(place, into, columns)
     elif len(urls) == 2:
         from plainstep.init.project import beginning_of
 

@@ -1,4 +1,4 @@
-"""What people see of rows that were set aside."""
+"""What people see of rows that were quarantined."""
 
 from __future__ import annotations
 
@@ -9,16 +9,16 @@ from plainstep.cli.console import say
 from plainstep.display import text as wording
 
 if TYPE_CHECKING:
-    from plainstep.loads.quarantine import PutBack
-    from plainstep.stores.records import Aside, LedgerEntry
+    from plainstep.loads.quarantine import Retried
+    from plainstep.stores.records import LedgerEntry, QuarantinedRow
 
 
-def rows(rows: list[tuple[str, Aside]]) -> None:
-    """Rows that were set aside, and why."""
+def rows(rows: list[tuple[str, QuarantinedRow]]) -> None:
+    """Rows that were quarantined, and why."""
     from rich.text import Text
 
     if not rows:
-        say("No rows are set aside.")
+        say("No rows are quarantined.")
         return
     table = text.new_table(["load", "place>", "step>", "why", "row"])
     for load, row in rows:
@@ -30,20 +30,20 @@ def rows(rows: list[tuple[str, Aside]]) -> None:
             Text(wording.printable(row.row)),
         )
     text.show(table)
-    say("Mend the layout or the rows (or, of events, the receiver), then plainstep aside LOAD --back.")
+    say("Fix the layout or the rows (or, of events, the receiver), then plainstep quarantine LOAD --retry.")
 
 
-def put_back(found: list[PutBack]) -> None:
-    """What became of rows that were set aside, a line each load."""
+def retried(found: list[Retried]) -> None:
+    """What became of rows that were quarantined, a line each load."""
     for one in found:
         if one.delivery:
-            sent = f"{one.load}: {wording.many(one.back, 'event')} put back; {one.delivery.summary}."
+            sent = f"{one.load}: {wording.many(one.merged, 'event')} sent again; {one.delivery.summary}."
             say(sent)
             continue
         done = f"; {_merged(one.entry)} merged" if one.entry else ""
-        left = f"; still against the layout: {one.left:,}" if one.left else ""
+        left = f"; still quarantined: {one.left:,}" if one.left else ""
         gone = f"; no longer in the feed: {one.gone:,}" if one.gone else ""
-        say(f"{one.load}: {wording.many(one.back, 'row')} put back{done}{left}{gone}.")
+        say(f"{one.load}: {wording.many(one.merged, 'row')} released{done}{left}{gone}.")
 
 
 def _merged(entry: LedgerEntry) -> str:

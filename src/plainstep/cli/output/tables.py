@@ -42,7 +42,7 @@ def said(one: StepOutcome) -> str:
     if entry.kind == "begin":
         return f"begun at {one.upto}: only what changes after this is merged; {took}"
     if entry.kind == "reload":
-        return f"loaded again as of {one.upto}: {counts(one.net)} to mend; {done}; {took}"
+        return f"loaded again as of {one.upto}: {counts(one.net)} to repair; {done}; {took}"
     odd = f"; {many(entry.contradictions, 'contradiction')}" if entry.contradictions else ""
     note = f"; {entry.note}" if entry.note else ""
     sent = f"; {one.delivery.summary}" if one.delivery else ""
@@ -154,7 +154,7 @@ def _row(row: dict[str, Any] | None) -> str:
 def status(found: list[LoadStatus]) -> None:
     """Each load's standing, and what to do about it."""
     table = new_table(
-        ["load", "from", "into", "mark>", "merged up to", "head>", "waiting>", "lag>", "health", "last step"]
+        ["load", "from", "into", "watermark>", "merged up to", "head>", "waiting>", "lag>", "health", "last step"]
     )
     for one in found:
         table.add_row(
@@ -162,7 +162,7 @@ def status(found: list[LoadStatus]) -> None:
             text(one.source),
             text(one.into),
             "-" if one.merged is None else text(str(one.merged)),
-            local(one.mark.at) if one.mark else "-",
+            local(one.watermark.at) if one.watermark else "-",
             "-" if one.head is None else text(str(one.head)),
             ("some" if one.health == "behind" else "-") if one.waiting is None else f"{one.waiting:,}",
             span(one.lag_seconds),
@@ -178,8 +178,8 @@ def status(found: list[LoadStatus]) -> None:
             say(f"{one.load}: the server keeps {size(one.holds_back)} of its log for this.")
         for warning in one.warnings:
             say(f"{one.load}: {warning}")
-        if one.untold:
-            say(f"{one.load}: its changes do not tell: {'; '.join(one.untold)}.")
+        if one.limitations:
+            say(f"{one.load}: its changes do not tell: {'; '.join(one.limitations)}.")
 
 
 def _held(found: list[LoadStatus]) -> None:
@@ -197,25 +197,27 @@ def _held(found: list[LoadStatus]) -> None:
         show(table)
 
 
-def mark(one: LoadStatus) -> None:
-    """A load's mark in a line."""
-    if one.mark is None:
-        say(f"{one.load} has no mark: no step was made yet.")
+def watermark(one: LoadStatus) -> None:
+    """A load's watermark in a line."""
+    if one.watermark is None:
+        say(f"{one.load} has no watermark: no step was made yet.")
         return
-    when = f" ({local(one.mark.at)})" if one.mark.at else ""
+    when = f" ({local(one.watermark.at)})" if one.watermark.at else ""
     waiting = "" if one.waiting is None else f"; waiting: {many(one.waiting, 'change')}"
     say(f"{one.load} is merged up to {one.merged}{when}{waiting}.")
 
 
 def move(load: Load, to: str) -> None:
-    """What moving a mark would mean."""
+    """What moving a watermark would mean."""
     from plainstep.core.positions import Window
     from plainstep.loads.windows import resolve, shown
 
     place = resolve(load, load.source.span(), to)
-    now = load.target.mark(load.name)
+    now = load.target.watermark(load.name)
     if now is None:
-        told = f"{load.name} has no mark yet; it would begin at {shown(load, place)}, without loading what is there."
+        told = (
+            f"{load.name} has no watermark yet; it would begin at {shown(load, place)}, without loading what is there."
+        )
     elif (place.position, place.token) == (now.position, now.token):
         told = f"{load.name} is merged up to {shown(load, place)} already."
     else:
@@ -329,11 +331,11 @@ def _differences(one: CheckResult) -> None:
     rest(one.missing + one.extra + one.different - len(rows))
     if one.beside:
         say(f"{many(one.beside, 'row')} of the values that are counted beside its groups differ, too.")
-    if one.mended:
-        done = {name: getattr(one.mended, name) for name in ("put", "patch", "drop")}
-        say(f"{one.load}: mended in step {one.mended.step}: {counts(done)}.")
+    if one.repaired:
+        done = {name: getattr(one.repaired, name) for name in ("put", "patch", "drop")}
+        say(f"{one.load}: repaired in step {one.repaired.step}: {counts(done)}.")
     else:
-        say(f"plainstep check {one.load} --mend merges exactly these.")
+        say(f"plainstep check {one.load} --repair merges exactly these.")
 
 
 def _believed(one: CheckResult) -> str:

@@ -1,6 +1,6 @@
 """Guessing a layout from some rows: what orders them, what tells the operation, where old and new values lie.
 
-Nothing here is certain but what the rows show. Every guess says why it was made, so that a person can mend it.
+Nothing here is certain but what the rows show. Every guess says why it was made, so that a person can fix it.
 """
 
 from __future__ import annotations
@@ -327,7 +327,7 @@ def _sent(rows: _Rows, seen: Proposal, own: list[str]) -> set[str]:
     for path in rows.named(SENT, own):
         kind = rows.fields[path]
         if pa.types.is_list(kind) or pa.types.is_string(kind):
-            seen.guesses.append(Guess("sent", path, "it seems to list columns"))
+            seen.guesses.append(Guess("sent_columns", path, "it seems to list columns"))
             return {path}
     yes_or_no = [path for path in own if pa.types.is_boolean(rows.fields[path])]
     for path in yes_or_no:
@@ -336,7 +336,9 @@ def _sent(rows: _Rows, seen: Proposal, own: list[str]) -> set[str]:
                 pattern = path.replace(other, "*")
                 fitting = {pattern.replace("*", one) for one in own} & set(yes_or_no)
                 if len(fitting) > 1:
-                    seen.guesses.append(Guess("sent", pattern, f"{len(fitting)} columns say yes or no of others"))
+                    seen.guesses.append(
+                        Guess("sent_columns", pattern, f"{len(fitting)} columns say yes or no of others")
+                    )
                     return fitting
     return set()
 

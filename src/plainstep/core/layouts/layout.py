@@ -33,8 +33,8 @@ class Layout:
         operation: the column that tells the operation; empty where every row is the latest state.
         codes: what its codes mean: an ``Op``, or ``OLD`` or ``NEW`` for the rows of an update that comes as two.
         time, transaction: the columns that tell them, or empty.
-        sent: which columns a row really carries: a column that lists them, or with ``*`` a yes or no for each.
-        absent: what it means that a document lacks a field: ``null``, ``unsent``, or empty (then it is refused).
+        sent_columns: which columns a row really carries: a column that lists them, or with ``*`` a yes or no for each.
+        missing_field: what it means that a document lacks a field: ``null``, ``unsent``, or empty (then it is refused).
         deleted: a column that says that the row is deleted, or empty.
         key_only: whether only the key is read, and the rest looked up.
     """
@@ -48,8 +48,8 @@ class Layout:
     codes: dict[str, int] = field(default_factory=dict)
     time: str = ""
     transaction: str = ""
-    sent: str = ""
-    absent: str = ""
+    sent_columns: str = ""
+    missing_field: str = ""
     deleted: str = ""
     key_only: bool = False
 
@@ -104,7 +104,9 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
     keep = (codes > 0) & (codes != OLD) if layout.in_pairs else codes > 0
     keep[unread:] = False
     table = images.table(codes, partner, np.flatnonzero(keep))
-    bad = {row: why for row, why in raw.bad.items() if row < unread}  # what follows may still be mended by rows to come
+    bad = {
+        row: why for row, why in raw.bad.items() if row < unread
+    }  # what follows may still be repaired by rows to come
     return _without_bad(layout, rows, bad, unread) if bad else Interpreted(table, {}, unread)
 
 
@@ -277,12 +279,14 @@ class _Images:
         layout, raw = self.layout, self.raw
         rows = pa.array(kept)
         others = [name for name in self.kinds if name not in layout.key]
-        if "*" in layout.sent:
-            masks = {name: values.truthy(raw.column(layout.path(layout.sent, name)).take(rows)) for name in others}
-        elif layout.sent:
+        if "*" in layout.sent_columns:
+            masks = {
+                name: values.truthy(raw.column(layout.path(layout.sent_columns, name)).take(rows)) for name in others
+            }
+        elif layout.sent_columns:
             names = {layout.paths.get(name, name): name for name in others}
-            masks = raw.listed(layout.sent, names, rows)
-        elif layout.absent != "null" and not layout.key_only and any(map(raw.documented, self.now.values())):
+            masks = raw.listed(layout.sent_columns, names, rows)
+        elif layout.missing_field != "null" and not layout.key_only and any(map(raw.documented, self.now.values())):
             found = self._present(others, ops, rows)
             if found is None:
                 return None
@@ -312,7 +316,7 @@ class _Images:
         self, others: list[str], ops: npt.NDArray[np.int8], rows: pa.Array
     ) -> dict[str, npt.NDArray[np.bool_]] | None:
         masks = self._there(others, rows)
-        if self.layout.absent == "unsent":
+        if self.layout.missing_field == "unsent":
             return masks
         for name, mask in masks.items():
             lacking = np.flatnonzero(~mask & ((ops == Op.UPDATE) | (ops == Op.PUT)))
@@ -320,7 +324,7 @@ class _Images:
                 self.raw.refuse(
                     int(rows[row].as_py()),
                     f"it has no field {self.layout.path(self.layout.now, name)!r}: say in the layout whether that means "
-                    'that it was not sent (absent = "unsent") or that it is null (absent = "null")',
+                    'that it was not sent (missing_field = "unsent") or that it is null (missing_field = "null")',
                 )
         return None
 

@@ -23,11 +23,13 @@ class TargetTable:
         suffix: what is added to the target table's name; empty for that table itself.
         schema: its columns.
         key: its key; none where rows are only appended.
+        former: the names that columns of it had in earlier releases, by their names now.
     """
 
     suffix: str
     schema: pa.Schema
     key: tuple[str, ...]
+    former: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -173,7 +175,7 @@ def half_rows(count: int) -> Refused:
     return Refused(
         f"Rows came under a key that is new, and some of their values were not sent: {count:,}.",
         "Half a row is never inserted. (PostgreSQL's log leaves out large values that did not change.)",
-        "plainstep reload LOAD mends it; ALTER TABLE ... REPLICA IDENTITY FULL keeps it from happening.",
+        "plainstep reload LOAD fixes it; ALTER TABLE ... REPLICA IDENTITY FULL keeps it from happening.",
     )
 
 

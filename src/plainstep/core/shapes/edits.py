@@ -22,7 +22,7 @@ class Edits:
         add: rows of the key and numbers. Adds the numbers to the row's; a missing row starts from zero.
         clear: whether every row goes first (a truncate).
         whole: whether a patch of a row that is not there is refused: it is a part of a row that nobody has.
-        sure: whether the feed says for certain which rows are there, so that a row that is not where it
+        strict: whether the feed says for certain which rows are there, so that a row that is not where it
             should be is a contradiction.
     """
 
@@ -35,4 +35,4 @@ class Edits:
     add: pa.Table | None = None
     clear: bool = False
     whole: bool = True
-    sure: bool = True
+    strict: bool = True

@@ -21,7 +21,7 @@ from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa
 from plainstep.sql.expressions import checked, names_in
 
-# An event waits until it is sent; then its state is "sent", or "aside" if it could not be sent for too long.
+# An event waits until it is sent; then its state is "sent", or "quarantined" if it could not be sent for too long.
 WAITING = "waiting"
 
 
@@ -117,7 +117,7 @@ class Events:
             rows.sort(key=itemgetter("change_number"))  # those of several rules are made one after the other
             parts.append(pa.Table.from_pylist(rows, outbox_schema()))
         messages = pa.concat_tables(parts)
-        return [Edits(put=messages, new=messages.num_rows, sure=False)]
+        return [Edits(put=messages, new=messages.num_rows, strict=False)]
 
     def _messages(self, changes: Changes, numbering: PositionIndex, now: StepContext) -> Iterator[dict[str, Any]]:
         for rule in self.rules:

@@ -34,7 +34,7 @@ from plainstep.core.shapes.base import (
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa, pc
 
-FROM, UPTO, BY = "valid_from", "valid_upto", "valid_by"
+FROM, UPTO, BY = "valid_from", "valid_to", "valid_by"
 FROM_POSITION, UPTO_POSITION = "from_position", "upto_position"
 VERSION = "version_number"
 
@@ -94,7 +94,7 @@ class History:
 
     def tables(self) -> list[TargetTable]:
         """The versions, counted for each key."""
-        return [TargetTable("", self._versions, (*self.key, VERSION))]
+        return [TargetTable("", self._versions, (*self.key, VERSION), {UPTO: "valid_upto"})]
 
     @cached_property
     def _versions(self) -> pa.Schema:
@@ -305,7 +305,7 @@ def _written(shape: History, events: _Events, opened: pa.Table, now: StepContext
     put = pa.concat_tables([versions(new), versions(again)])
     closing = versions(ends).select([*shape.key, VERSION, UPTO, UPTO_POSITION])
     patch = [closing] if closing.num_rows else []
-    return Edits(put=put, new=int(new.sum()), patch=patch, sure=False)
+    return Edits(put=put, new=int(new.sum()), patch=patch, strict=False)
 
 
 def _sources(shape: History, events: _Events, order: Ints, has: Bools, goes_on: Bools) -> dict[str, Ints]:

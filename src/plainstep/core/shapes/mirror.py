@@ -102,7 +102,7 @@ class Mirror:
         extra = self._values(now)
         puts = extended(net.images(NOW, pa.concat_arrays([inserted, known])), extra)
         edits = Edits(put=puts, new=len(inserted), patch=[extended(part, extra) for part in patch])
-        edits.sure = self.deletes == "drop" and set(self.operations) == set(OPERATIONS) and Op.PUT not in net.ops
+        edits.strict = self.deletes == "drop" and set(self.operations) == set(OPERATIONS) and Op.PUT not in net.ops
         if "delete" in self.operations:
             self._leave(edits, net, now, held)
         return [edits]
@@ -165,7 +165,7 @@ def merged(differences: NetChanges) -> Edits:
     inserted = differences.rows(Op.INSERT)
     puts = pa.concat_arrays([inserted, differences.rows(Op.UPDATE)])
     drop = differences.keys_of(differences.rows(Op.DELETE))
-    return Edits(put=differences.images(NOW, puts), new=len(inserted), drop=drop, sure=False)
+    return Edits(put=differences.images(NOW, puts), new=len(inserted), drop=drop, strict=False)
 
 
 def _refuse_halves(net: NetChanges, inserted: npt.NDArray[np.int64]) -> None:

@@ -38,7 +38,7 @@ def figures(steps: list[LedgerEntry]) -> list[tuple[str, str]]:
     merged = [one for one in steps if one.kind == "changes" and one.at]
     found = []
     if len([one for one in steps if one.at]) > 1:
-        found.append(("Mark, over time", _drawn(lambda axes: _marks(axes, [one for one in steps if one.at]))))
+        found.append(("Watermark, over time", _drawn(lambda axes: _marks(axes, [one for one in steps if one.at]))))
     if merged:
         found.append(("Lag: age of the oldest change when it was merged", _drawn(lambda axes: _lags(axes, merged))))
         found.append(("Changes read, and net changes they came to", _drawn(lambda axes: _collapsing(axes, merged))))

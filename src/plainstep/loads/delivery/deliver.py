@@ -29,13 +29,13 @@ class Delivery:
     Attributes:
         sent: how many were sent.
         waiting: how many are left to be sent.
-        aside: how many could not be sent, and were set aside; those of earlier times among them.
+        quarantined: how many could not be sent, and were quarantined; those of earlier times among them.
         problem: what went wrong last, or empty.
     """
 
     sent: int = 0
     waiting: int = 0
-    aside: int = 0
+    quarantined: int = 0
     problem: str = ""
 
     @property
@@ -43,7 +43,7 @@ class Delivery:
         """What became of the events, in words."""
         told = f"{many(self.sent, 'event')} sent"
         told += f", {self.waiting:,} waiting" if self.waiting else ""
-        return told + (f", {self.aside:,} set aside" if self.aside else "")
+        return told + (f", {self.quarantined:,} quarantined" if self.quarantined else "")
 
 
 def deliver(load: Load) -> Delivery:
@@ -55,12 +55,12 @@ def deliver(load: Load) -> Delivery:
     with closing(sender(load)) as send:
         turn = _Turn(load, send)
         all(turn.sends(rows) for rows in outbox.waiting(load))  # until nothing is left, or nobody is there
-    turn.done.waiting, turn.done.aside = outbox.counts(load)
+    turn.done.waiting, turn.done.quarantined = outbox.counts(load)
     return turn.done
 
 
 def send_again(load: Load) -> tuple[int, Delivery]:
-    """Let the events that were set aside wait again, end every rest, and send them; how many were set aside."""
+    """Let the events that were quarantined wait again, end every rest, and send them; how many were quarantined."""
     return outbox.wake(load), deliver(load)
 
 
@@ -118,9 +118,9 @@ class _Turn:
             row.update(state="sent", sent_at=datetime.now(UTC), problem=None)
 
     def _failed(self, row: dict[str, Any], problem: str, blamed: bool) -> None:
-        """Note that an event was not sent. It rests twice as long after every failure, and then is set aside.
+        """Note that an event was not sent. It rests twice as long after every failure, and then is quarantined.
 
-        A receiver that is not there is not the event's fault: that alone never sets it aside, and rests stay short.
+        A receiver that is not there is not the event's fault: that alone never quarantines it, and rests stay short.
         """
         limit = self.load.config.tries
         self.done.problem = problem
@@ -128,6 +128,6 @@ class _Turn:
         tries = row["tries"] + 1 if blamed else max(row["tries"], min(row["tries"] + 1, limit // 2))
         row.update(tries=tries, problem=problem)
         if blamed and tries >= limit:
-            row.update(state="aside")
+            row.update(state="quarantined")
         rest = min(2.0 ** min(max(tries - 1, 0), 30), LONGEST_REST)
         row.update(try_again_at=datetime.now(UTC) + timedelta(seconds=rest))

@@ -11,7 +11,7 @@ from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.events import outbox_schema
 from plainstep.deferred import pa
 from plainstep.stores.capabilities import with_tables
-from plainstep.stores.records import Aside, Commit, LedgerEntry, Part
+from plainstep.stores.records import Commit, LedgerEntry, Part, QuarantinedRow
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
@@ -34,29 +34,29 @@ def waiting(load: Load) -> Iterator[list[dict[str, Any]]]:
         after = " AND " + dialect.later({name: rows[-1][name] for name in ORDER})
 
 
-def set_aside(load: Load) -> list[Aside]:
-    """The events that were set aside, oldest first."""
-    rows = _rows(load, f"state = 'aside' ORDER BY {', '.join(ORDER)}")
-    return [Aside(row["id"], row["problem"], row["data"], row["step_number"]) for row in rows]
+def quarantined(load: Load) -> list[QuarantinedRow]:
+    """The events that were quarantined, oldest first."""
+    rows = _rows(load, f"state = 'quarantined' ORDER BY {', '.join(ORDER)}")
+    return [QuarantinedRow(row["id"], row["problem"], row["data"], row["step_number"]) for row in rows]
 
 
 def wake(load: Load) -> int:
-    """Let the events that were set aside wait again, and end every rest; how many were set aside."""
-    rows = _rows(load, "state IN ('aside', 'waiting')", ["id", "state"])
+    """Let the events that were quarantined wait again, and end every rest; how many were quarantined."""
+    rows = _rows(load, "state IN ('quarantined', 'waiting')", ["id", "state"])
     now = datetime.now(UTC)
     amend(load, [{"id": row["id"], "state": "waiting", "tries": 0, "try_again_at": now} for row in rows])
-    return sum(row["state"] == "aside" for row in rows)
+    return sum(row["state"] == "quarantined" for row in rows)
 
 
 def counts(load: Load) -> tuple[int, int]:
-    """How many events wait, and how many are set aside."""
+    """How many events wait, and how many are quarantined."""
     if load.target.table(load.into_table, ()) is None:
         return 0, 0
     table = with_tables(load.into_store).table(load.into_table, {})
     with table.reading() as reading:
         found = reading.first(
             f"SELECT coalesce(sum(CASE state WHEN 'waiting' THEN 1 ELSE 0 END), 0), "
-            f"coalesce(sum(CASE state WHEN 'aside' THEN 1 ELSE 0 END), 0) FROM {table.sql}"
+            f"coalesce(sum(CASE state WHEN 'quarantined' THEN 1 ELSE 0 END), 0) FROM {table.sql}"
         )
     return (int(found[0]), int(found[1])) if found else (0, 0)
 
@@ -68,16 +68,16 @@ def note(load: Load, rows: Sequence[dict[str, Any]]) -> None:
 
 
 def amend(load: Load, rows: Sequence[dict[str, Any]]) -> None:
-    """Set columns of some events, named by their ids; mark and ledger stay as they are."""
+    """Set columns of some events, named by their ids; watermark and ledger stay as they are."""
 
-    mark = load.target.mark(load.name)
-    if mark is None or not rows:
+    watermark = load.target.watermark(load.name)
+    if watermark is None or not rows:
         return
     changed = pa.Table.from_pylist(rows, pa.schema([outbox_schema().field(name) for name in rows[0]]))
     edits = Edits(patch=[changed], whole=False)
     part = Part(load.into_table, load.target.fits(outbox_schema()), ("id",), edits, lambda info: Fit())
-    entry = LedgerEntry(load.name, mark.step, "amend", mark.identity, mark.position, mark.position)
-    load.target.commit(Commit([part], mark, mark, entry, amends=True))
+    entry = LedgerEntry(load.name, watermark.step, "amend", watermark.identity, watermark.position, watermark.position)
+    load.target.commit(Commit([part], watermark, watermark, entry, amends=True))
 
 
 def _rows(load: Load, condition: str, names: Sequence[str] = ()) -> list[dict[str, Any]]:

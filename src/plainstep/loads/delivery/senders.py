@@ -7,7 +7,6 @@ import json
 import os
 import threading
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import suppress
 from itertools import groupby
 from pathlib import Path
 from queue import Empty, Queue
@@ -16,7 +15,7 @@ from urllib.parse import unquote, urlsplit
 
 from plainstep.core.shapes.events import cloud_event
 from plainstep.deferred import httpx, need
-from plainstep.errors import ConfigError, PlainStepError
+from plainstep.errors import PlainStepError
 from plainstep.formats.writer import file_name, new_file
 from plainstep.redaction import redacted
 
@@ -81,28 +80,6 @@ def sender(load: Load) -> Send:
     if parts.scheme == "file":
         return FileSender(load.name, load.base / unquote(parts.path)[1:])
     return HttpSender(load.deliver)
-
-
-def refuse_unknown(url: str, where: str) -> None:
-    """Refuse an address to which nothing can be sent.
-
-    Args:
-        url: the address, with its values from the environment.
-        where: where it is written.
-
-    Raises:
-        ConfigError: it is of no known kind.
-    """
-    with suppress(ValueError):  # a port that is none
-        parts = urlsplit(url)
-        there = parts.hostname and parts.port != 0
-        if (parts.scheme in ("http", "https") and there) or (parts.scheme == "file" and parts.path[1:]):
-            return
-    raise ConfigError(
-        f"{where}: events cannot be sent there.",
-        "",
-        "Write http://HOST/PATH, or file:///FOLDER for files of JSON Lines.",
-    )
 
 
 class HttpSender:

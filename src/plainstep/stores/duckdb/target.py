@@ -1,4 +1,4 @@
-"""Merging into DuckDB: rows, mark and ledger row in one transaction."""
+"""Merging into DuckDB: rows, watermark and ledger row in one transaction."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.batch import in_tables
-from plainstep.core.positions import TableMark
+from plainstep.core.positions import MergedTable
 from plainstep.deferred import duckdb, pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import quoted, text
@@ -40,7 +40,7 @@ class DuckdbTarget(SqlTarget):
         self.database = database
 
     def asked(self, sql: Callable[[books.Books], str], parameters: Sequence[Any] = ()) -> list[Any]:
-        """The rows of a query of the tables of marks and of steps; none where they are not there yet."""
+        """The rows of a query of the tables of watermarks and of steps; none where they are not there yet."""
         if not self.database.path.exists():
             return []
         with self.database.opened(read_only=True) as connection:
@@ -71,13 +71,13 @@ class DuckdbTarget(SqlTarget):
         with self.database.opened(read_only=True) as connection:
             return _table_info(connection, name)
 
-    def standing_table(self, name: str) -> TableMark | None:
-        """A table as it stands, as a mark would keep it; None if there is none."""
+    def standing_table(self, name: str) -> MergedTable | None:
+        """A table as it stands, as a watermark would keep it; None if there is none."""
         rows = self._rows(f"SELECT count(*) FROM (SELECT 1 FROM {quoted(name)} LIMIT 1)", [])
         if not rows:
             return None
         with self.database.opened(read_only=True) as connection:
-            return TableMark(name, _identity_in(_comment(connection, name)), rows[0][0] > 0)
+            return MergedTable(name, _identity_in(_comment(connection, name)), rows[0][0] > 0)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as DuckDB would hold it.
@@ -103,10 +103,10 @@ class DuckdbTarget(SqlTarget):
         return SqlRows(DuckdbTable(self.database, name, {}))
 
     def commit(self, *commits: Commit) -> None:
-        """Make all edits, move the marks and add the ledger rows, in one transaction.
+        """Make all edits, move the watermarks and add the ledger rows, in one transaction.
 
         Raises:
-            MarkMoved: the mark is no longer where it was read.
+            WatermarkMoved: the watermark is no longer where it was read.
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
         """
         with self.database.opened(read_only=False) as connection:
@@ -117,7 +117,7 @@ class DuckdbTarget(SqlTarget):
             except BaseException as error:
                 _roll_back(connection)
                 if isinstance(error, duckdb.TransactionException) and _of_another(error):
-                    raise books.moved(commits[0].mark.load) from error
+                    raise books.moved(commits[0].watermark.load) from error
                 if isinstance(error, duckdb.ConstraintException) and "still referenced" in str(error):
                     raise _still_referenced(error) from error
                 raise
@@ -176,10 +176,10 @@ def _identity_in(comment: str) -> str:
 
 
 def _kept_version(connection: duckdb.DuckDBPyConnection) -> int | None:
-    """The format of the tables of marks and of steps, or None if they are not there yet."""
+    """The format of the tables of watermarks and of steps, or None if they are not there yet."""
     kept = books.EMBEDDED
     sql = "SELECT table_name FROM duckdb_tables() WHERE database_name = current_database() AND table_name IN (?, ?)"
-    there = {name for (name,) in connection.execute(sql, [kept.marks, kept.formats]).fetchall()}
+    there = {name for (name,) in connection.execute(sql, [kept.watermarks, kept.formats]).fetchall()}
 
     def first(query: str) -> Sequence[Any] | None:
         rows = connection.execute(query).fetchall()
@@ -213,7 +213,7 @@ class _Merge(Merge):
         return _kept_version(self.connection)
 
     def stamp(self) -> str:
-        said = _comment(self.connection, self.part.table) or f"Merged by the load {self.commit.mark.load}."
+        said = _comment(self.connection, self.part.table) or f"Merged by the load {self.commit.watermark.load}."
         identity = uuid.uuid4().hex
         self.execute(f"COMMENT ON TABLE {self.table} IS {text(f'{said} [plainstep {identity}]')}")
         return identity

@@ -1,7 +1,7 @@
 """A folder of files as a feed.
 
 Which rows were merged is told by a position and by the files that it was reached with: a position that stands in the
-rows, or else a file and a line. Both are kept with the mark.
+rows, or else a file and a line. Both are kept with the watermark.
 """
 
 from __future__ import annotations
@@ -13,6 +13,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.durations import duration
 from plainstep.core.layouts.rows import PLACE
 from plainstep.core.position_labels import earlier, parted
 from plainstep.core.sizes import size_of
@@ -55,7 +56,7 @@ class FileFeed:
         pattern: a file, a folder, or a glob below it.
         place: its name, for messages.
         layout: how they are read.
-        overlap: how far before the mark to begin, or None.
+        overlap: how far before the watermark to begin, or None.
     """
 
     def __init__(
@@ -68,8 +69,9 @@ class FileFeed:
 
     def _listing(self) -> Listing:
         layout = self.layout
-        longest = min(size_of(layout.max_row), MOST)
-        return listed(self.folder, self.pattern, layout.quiet, layout.follow_links, longest)
+        longest, settle = min(size_of(layout.max_row), MOST), duration(layout.settle)
+        assert settle is not None  # judged when it was read
+        return listed(self.folder, self.pattern, settle.total_seconds(), layout.follow_links, longest)
 
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of."""
@@ -136,9 +138,9 @@ class FileFeed:
         """How far it can be read now."""
         return self.ends_after("")
 
-    def ends_after(self, mark: str) -> Ends:
-        """How far it can be read now, going on from a mark."""
-        label, before = unpacked(mark)
+    def ends_after(self, watermark: str) -> Ends:
+        """How far it can be read now, going on from a watermark."""
+        label, before = unpacked(watermark)
         files = self._unread(before)
         seen = {file.name: self._seen(file) for file in files}
         twice = copies(self.folder, self._listing().files, before)
@@ -210,9 +212,9 @@ class FileFeed:
         new = [name for name, one in there.items() if one.lines != COPY and one != before.get(name)]
         return None, bool(new), None
 
-    def refusal(self, load: str, mark: str) -> Refused | None:
-        """Why a load cannot go on from a mark: files came late, or were changed after they were merged."""
-        label, before = unpacked(mark)
+    def refusal(self, load: str, watermark: str) -> Refused | None:
+        """Why a load cannot go on from a watermark: files came late, or were changed after they were merged."""
+        label, before = unpacked(watermark)
         reload = f"plainstep reload {load} reads every file again, in order."
         for file in [*self._unread(before), *self._written_again(before)]:
             known = before.get(file.name)
@@ -243,7 +245,7 @@ class FileFeed:
         ]
 
     def _late(self, file: File, known: Seen | None, label: str) -> str:
-        """Where new rows of a file begin, if that is not after the mark."""
+        """Where new rows of a file begin, if that is not after the watermark."""
         if known and (not known.done or file.size == known.size):
             return ""
         if self.shape.order is None:
@@ -254,7 +256,7 @@ class FileFeed:
         return ends[0]
 
     def _back(self, label: str) -> tuple[Any, ...]:
-        """A mark, moved back by the overlap."""
+        """A watermark, moved back by the overlap."""
         values = parted(label, len(self.layout.position))
         if self.overlap:
             values[0] = earlier(values[0], self.overlap)

@@ -61,13 +61,13 @@ class Listing:
     waiting: str = ""
 
 
-def listed(folder: Path, pattern: str, quiet: float, follow_links: bool = False, longest: int = LONGEST) -> Listing:
+def listed(folder: Path, pattern: str, settled: float, follow_links: bool = False, longest: int = LONGEST) -> Listing:
     """Look at the files of a feed.
 
     Args:
         folder: where the store is.
         pattern: a file, a folder, or a glob below it.
-        quiet: for how many seconds a file must have been left alone to be taken as it is.
+        settled: for how many seconds a file must have been left alone to be taken as it is.
         follow_links: whether links may lead out of the folder.
         longest: how many bytes a row may have.
 
@@ -98,7 +98,7 @@ def listed(folder: Path, pattern: str, quiet: float, follow_links: bool = False,
         if not kind.format:
             found.ignored.append(name)
             continue
-        file = _looked_at(name, path, kind, quiet)
+        file = _looked_at(name, path, kind, settled)
         if file.size:
             found.files.append(file)
         if file.unfinished:
@@ -115,9 +115,9 @@ def _link_out(name: str, folder: Path) -> Refused:
     )
 
 
-def _looked_at(name: str, path: Path, kind: Kind, quiet: float) -> File:
+def _looked_at(name: str, path: Path, kind: Kind, settled: float) -> File:
     stat = path.stat()
-    old = time.time() - stat.st_mtime >= quiet
+    old = time.time() - stat.st_mtime >= settled
     if stat.st_size == 0:
         return File(name, path, kind, 0)
     if kind.grows:

@@ -65,7 +65,7 @@ class Order:
             raise DataError(
                 f"{told(row)}: {raw.bad[row]}.",
                 "When it came cannot be told, so it could not be merged in order.",
-                "Mend the row, or 'position' in the layout.",
+                "Fix the row, or 'position' in the layout.",
             )
         return columns
 
@@ -167,7 +167,7 @@ def refuse_backwards(columns: list[pa.Array], before: Place | None, order: Order
         raise DataError(
             f"{told(row)}: its position {order.label(columns, row)} comes after a later one.",
             f"Within a file, positions ({', '.join(order.paths)}) must not go backwards.",
-            "Mend 'position' in the layout, or sort the file.",
+            "Fix 'position' in the layout, or sort the file.",
         )
 
 

@@ -91,7 +91,7 @@ class Shape:
         names = [name for name in whole.names if name in heads]
         if LINE in whole.names:
             names = [path for path in self._wanted if path not in whole.names] + names
-            names += [LINE] if self.layout.absent != "null" else []
+            names += [LINE] if self.layout.missing_field != "null" else []
         order = self.order
         numbered = order is not None and len(order.kinds) == 1 and pa.types.is_integer(order.kinds[0])
         place = order.kinds[0] if order is not None and numbered else pa.string()
@@ -123,7 +123,7 @@ class Shape:
                 raise ConfigError(
                     f"The position names {path!r}, which the rows of {self.place} do not have.",
                     f"What they have: {', '.join(fields)}.",
-                    "Mend 'position' in the layout.",
+                    "Fix 'position' in the layout.",
                 )
         raw = Raw(self._sampled)
         return Order.of(self.layout.position, {path: raw.typed(path, fields[path]) for path in self.layout.position})
@@ -143,7 +143,7 @@ class Shape:
         columns = {".".join(path): column for path, column in found.items()}
         if wrong:
             columns[WRONG] = pa.array([wrong.get(row) for row in range(table.num_rows)], pa.string())
-        if self.layout.absent != "null":
+        if self.layout.missing_field != "null":
             columns[LINE] = table[LINE]
         return pa.table(columns)
 
@@ -155,13 +155,13 @@ class Shape:
         """
         missing = [name for name in self._schema.names if name not in {*table.column_names, PLACE}]
         layout = self.layout
-        needed = {*layout.position, layout.operation, layout.transaction, layout.deleted, layout.sent}
+        needed = {*layout.position, layout.operation, layout.transaction, layout.deleted, layout.sent_columns}
         for name in missing:
             if name in needed:
                 raise Refused(
                     f"{file.name} has no column {name!r}, which the layout needs.",
                     f"Its columns: {', '.join(table.column_names)}.",
-                    "Mend or remove the file, or mend the layout.",
+                    "Fix or remove the file, or fix the layout.",
                 )
             table = table.append_column(name, pa.nulls(table.num_rows, self._schema.field(name).type))
         return table.select([name for name in self._schema.names if name != PLACE])

@@ -6,11 +6,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import unquote
 
+from plainstep.deferred import deferred
 from plainstep.errors import ConfigError, Refused
 from plainstep.redaction import shown_url
 from plainstep.stores.capabilities import BaseStore
-from plainstep.stores.files.feed import FileFeed
-from plainstep.stores.files.target import FolderTarget
 from plainstep.stores.urls import parts_of
 
 if TYPE_CHECKING:
@@ -18,6 +17,10 @@ if TYPE_CHECKING:
 
     from plainstep.settings.models import LayoutConfig
     from plainstep.stores.api import Target
+    from plainstep.stores.files import feed as feeds
+    from plainstep.stores.files import target as targets
+else:
+    feeds, targets = deferred("plainstep.stores.files", "feed", "target")
 
 
 class FilesStore(BaseStore):
@@ -45,13 +48,13 @@ class FilesStore(BaseStore):
         self.folder = base / unquote(parts.path)[1:]
         self.place = str(self.folder.absolute())
 
-    def feed(self, pattern: str, layout: LayoutConfig, overlap: int | timedelta | None) -> FileFeed:
+    def feed(self, pattern: str, layout: LayoutConfig, overlap: int | timedelta | None) -> feeds.FileFeed:
         """The rows of some files."""
-        return FileFeed(self.folder, pattern, f"{self.name}.{pattern}", layout, overlap)
+        return feeds.FileFeed(self.folder, pattern, f"{self.name}.{pattern}", layout, overlap)
 
     def target(self) -> Target:
         """The folder as a place that journals are appended to."""
-        return FolderTarget(self.name, self.folder, self.wait)
+        return targets.FolderTarget(self.name, self.folder, self.wait)
 
     def lacking(self, what: str) -> Refused:
         """Why it lacks something: its files are read as feeds."""

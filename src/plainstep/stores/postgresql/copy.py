@@ -152,7 +152,7 @@ def _written(batch: pa.RecordBatch) -> Any:
         raise DataError(
             "A text holds a zero byte, which PostgreSQL cannot keep.",
             "Leaving it out would change the text.",
-            "Mend the value at the source.",
+            "Fix the value at the source.",
         )
     return data
 

@@ -1,4 +1,4 @@
-"""Merging into PostgreSQL: rows, mark and ledger row in one transaction."""
+"""Merging into PostgreSQL: rows, watermark and ledger row in one transaction."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import psycopg
 
-from plainstep.core.positions import TableMark
+from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa
 from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.sql.literals import quoted, text
@@ -34,7 +34,7 @@ BOOKS = bookkeeping.Books(
     "plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "plainstep.formats", DIALECT
 )
 KEPT = BOOKS.tables
-# Whoever makes the schema and tables of marks holds this lock, so that two at once do not both try.
+# Whoever makes the schema and tables of watermarks holds this lock, so that two at once do not both try.
 MAKING = 7_025_961_184
 # Numbers for temporary tables: commits of several loads share a transaction.
 STAGED = count()
@@ -51,7 +51,7 @@ class PostgresqlTarget(SqlTarget):
     def __init__(self, database: PostgresqlDatabase) -> None:
         super().__init__()
         self.database = database
-        self._ours = False  # whether nobody could put anything into the tables of marks and of steps
+        self._ours = False  # whether nobody could put anything into the tables of watermarks and of steps
 
     def _version(self) -> int | None:
         with self.database.opened() as connection, self._as_they_are(connection):
@@ -59,7 +59,7 @@ class PostgresqlTarget(SqlTarget):
 
     @contextmanager
     def _as_they_are(self, connection: Connection) -> Iterator[None]:
-        """Meanwhile, nobody else puts anything into the tables of marks and of steps."""
+        """Meanwhile, nobody else puts anything into the tables of watermarks and of steps."""
         if self._ours:
             yield
             return
@@ -68,7 +68,7 @@ class PostgresqlTarget(SqlTarget):
             yield
 
     def asked(self, sql: Callable[[bookkeeping.Books], str], parameters: Sequence[Any] = ()) -> list[Any]:
-        """The rows of a query of the tables of marks and of steps; none where they are not there yet."""
+        """The rows of a query of the tables of watermarks and of steps; none where they are not there yet."""
         query = sql(self.found.books(self._version))
         with self.database.opened() as connection:
             try:
@@ -84,7 +84,7 @@ class PostgresqlTarget(SqlTarget):
             connection.execute(BOOKS.insert_refusal, bookkeeping.entry_values(entry))
 
     def _hold(self, connection: Connection) -> None:
-        """Keep the tables of marks and of steps as they are until the transaction ends."""
+        """Keep the tables of watermarks and of steps as they are until the transaction ends."""
         if not self._ours:
             trust.held(connection, *KEPT, mode="ROW EXCLUSIVE")
 
@@ -97,15 +97,15 @@ class PostgresqlTarget(SqlTarget):
         with self.database.opened() as connection:
             return table_info(connection, self.database.name, name, key)
 
-    def standing_table(self, name: str) -> TableMark | None:
-        """A table as it stands, as a mark would keep it; None if there is none."""
+    def standing_table(self, name: str) -> MergedTable | None:
+        """A table as it stands, as a watermark would keep it; None if there is none."""
         table = catalog.sql_of(catalog.parts_of(name))
         with self.database.opened() as connection:
             row = connection.execute("SELECT to_regclass(%s)::oid::text", [table]).fetchone()
             if row is None or row[0] is None:
                 return None
             rows = connection.execute(f"SELECT 1 FROM {table} LIMIT 1").fetchone()
-            return TableMark(name, row[0], rows is not None)
+            return MergedTable(name, row[0], rows is not None)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as PostgreSQL would hold it.
@@ -137,10 +137,10 @@ class PostgresqlTarget(SqlTarget):
         return SqlRows(PostgresqlTable(self.database, name, {}))
 
     def commit(self, *commits: Commit) -> None:
-        """Make all edits, move the marks and add the ledger rows, in one transaction.
+        """Make all edits, move the watermarks and add the ledger rows, in one transaction.
 
         Raises:
-            MarkMoved: the mark is no longer where it was read.
+            WatermarkMoved: the watermark is no longer where it was read.
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
             LostConnection: the connection was cut; nothing was written.
         """
@@ -174,15 +174,18 @@ class PostgresqlTarget(SqlTarget):
         except PlainStepError as error:
             raise Refused(
                 f"The connection to {self.database.url} was lost while {entry.load} was being committed.",
-                "Whether it was committed is not known yet; the next step reads the mark and goes on from there.",
+                "Whether it was committed is not known yet; the next step reads the watermark and goes on from there.",
                 f"plainstep step {entry.load}",
             ) from error
 
 
 def kept_version(connection: Connection) -> int | None:
-    """The format of the tables of marks and of steps, or None if they are not there yet."""
-    row = connection.execute("SELECT to_regclass(%s), to_regclass(%s)", [BOOKS.marks, BOOKS.formats]).fetchone() or ()
-    there = {name for name, found in zip((BOOKS.marks, BOOKS.formats), row, strict=False) if found is not None}
+    """The format of the tables of watermarks and of steps, or None if they are not there yet."""
+    row = (
+        connection.execute("SELECT to_regclass(%s), to_regclass(%s)", [BOOKS.watermarks, BOOKS.formats]).fetchone()
+        or ()
+    )
+    there = {name for name, found in zip((BOOKS.watermarks, BOOKS.formats), row, strict=False) if found is not None}
     return bookkeeping.version_of(BOOKS, there, lambda query: connection.execute(query).fetchone())
 
 
@@ -253,7 +256,7 @@ class _Merge(IndexedMerge):
             return self.connection.execute(sql, parameters or None).rowcount
         except psycopg.errors.UniqueViolation as error:
             if error.diag.schema_name == "plainstep":  # another first step of this load was quicker
-                raise bookkeeping.moved(self.commit.mark.load) from error
+                raise bookkeeping.moved(self.commit.watermark.load) from error
             raise
 
     def finds(self, sql: str, parameters: Sequence[Any]) -> bool:

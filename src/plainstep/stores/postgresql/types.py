@@ -187,5 +187,5 @@ def misfit(table: str, column: Column, value: Any) -> DataError:
     return DataError(
         f"In {table}, the column {name} ({column.declared}) holds {value!r}, which has no like in other stores.",
         "Merging it would mean to change it.",
-        f'Mend the value, or take the column as text: types = {{ "{name}" = "TEXT" }} in the load.',
+        f'Fix the value, or take the column as text: types = {{ "{name}" = "TEXT" }} in the load.',
     )

@@ -45,7 +45,7 @@ class Misfits:
             column: the column.
             values: what SQLite gave.
             whose: whose value one is, by its place, for messages.
-            out: filled with the rows that are set aside, by their places, and why. Their values are null.
+            out: filled with the rows that are quarantined, by their places, and why. Their values are null.
 
         Raises:
             BadValue: one does not fit, and is not to be bent.
@@ -90,11 +90,11 @@ class Misfits:
             ways = 'on_bad_value = "round", "null" or "quarantine"'
         except (ValueError, OverflowError):
             ways = 'on_bad_value = "null" or "quarantine"'
-        mend = f"Mend the value at the source, then {self.reload} (the recorded change keeps what it was)"
+        repair = f"Fix the value at the source, then {self.reload} (the recorded change keeps what it was)"
         return BadValue(
             f"In {whose}, the column {column.name} holds {value!r}, which is no {column.declared}.",
             "SQLite lets any value stand in any column; merging it would mean to guess what it is.",
-            f"{mend}." if column.name in self.never else f"{mend}; or set {ways} in the load.",
+            f"{repair}." if column.name in self.never else f"{repair}; or set {ways} in the load.",
             column.name,
         )
 

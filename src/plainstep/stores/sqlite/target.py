@@ -1,4 +1,4 @@
-"""Merging into SQLite: rows, mark and ledger row in one transaction."""
+"""Merging into SQLite: rows, watermark and ledger row in one transaction."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.batch import flat
-from plainstep.core.positions import TableMark
+from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
 from plainstep.sql.literals import literal, quoted
@@ -42,7 +42,7 @@ class SqliteTarget(SqlTarget):
         self.database = database
 
     def asked(self, sql: Callable[[books.Books], str], parameters: Sequence[Any] = ()) -> list[Any]:
-        """The rows of a query of the tables of marks and of steps; none where they are not there yet."""
+        """The rows of a query of the tables of watermarks and of steps; none where they are not there yet."""
         with self._reading() as connection:
             if connection is None:
                 return []
@@ -78,14 +78,14 @@ class SqliteTarget(SqlTarget):
         with self._reading() as connection:
             return table_info(connection, self.database.name, name, key) if connection else None
 
-    def standing_table(self, name: str) -> TableMark | None:
-        """A table as it stands, as a mark would keep it; None if there is none."""
+    def standing_table(self, name: str) -> MergedTable | None:
+        """A table as it stands, as a watermark would keep it; None if there is none."""
         with self._reading() as connection:
             table = catalog.find(connection, name) if connection else None
             if connection is None or table is None:
                 return None
             row = connection.execute(f"SELECT 1 FROM {quoted(table.name)} LIMIT 1").fetchone()
-            return TableMark(name, identity_of(connection, table.name), row is not None)
+            return MergedTable(name, identity_of(connection, table.name), row is not None)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as SQLite would hold it."""
@@ -113,7 +113,7 @@ class SqliteTarget(SqlTarget):
                             f"The column {column.name} of {self.database.name}.{name} holds {values[misfit.index]!r}, "
                             f"which is no {column.kind}.",
                             "Something other than this load wrote it.",
-                            "Mend the value and run the command again.",
+                            "Fix the value and run the command again.",
                         ) from None
                 yield pa.record_batch(arrays, schema=schema)
 
@@ -122,10 +122,10 @@ class SqliteTarget(SqlTarget):
         return SqlRows(SqliteTable(self.database, name, {}))
 
     def commit(self, *commits: Commit) -> None:
-        """Make all edits, move the marks and add the ledger rows, in one transaction.
+        """Make all edits, move the watermarks and add the ledger rows, in one transaction.
 
         Raises:
-            MarkMoved: the mark is no longer where it was read.
+            WatermarkMoved: the watermark is no longer where it was read.
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
         """
         with self.database.opened("rwc") as connection:
@@ -141,10 +141,10 @@ class SqliteTarget(SqlTarget):
 
 
 def kept_version(connection: sqlite3.Connection) -> int | None:
-    """The format of the tables of marks and of steps, or None if they are not there yet."""
+    """The format of the tables of watermarks and of steps, or None if they are not there yet."""
     kept = books.EMBEDDED
     sql = "SELECT name FROM sqlite_schema WHERE type = 'table' AND name IN (?, ?)"
-    there = {name for (name,) in connection.execute(sql, [kept.marks, kept.formats])}
+    there = {name for (name,) in connection.execute(sql, [kept.watermarks, kept.formats])}
     return books.version_of(kept, there, lambda query: connection.execute(query).fetchone())
 
 

@@ -162,7 +162,7 @@ def to_sqlite(column: pa.Array) -> list[Any]:
         raise DataError(
             "A column of floating-point numbers holds NaN, which SQLite keeps as null.",
             "Merging it would mean to lose it.",
-            "Mend the value at the source, or merge into another kind of store.",
+            "Fix the value at the source, or merge into another kind of store.",
         )
     if pa.types.is_decimal(kind):
         return column.cast(pa.string()).to_pylist()
@@ -185,7 +185,7 @@ def _refuse_no_days(column: pa.Array) -> None:
         raise DataError(
             "A column of times holds one before the year 1 or after 9999, or an infinite one, which SQLite cannot keep.",
             "Written as a text, it would be read as something else, or not at all.",
-            "Mend the value at the source, leave the column out ('columns'), or merge into another kind of store.",
+            "Fix the value at the source, leave the column out ('columns'), or merge into another kind of store.",
         )
 
 

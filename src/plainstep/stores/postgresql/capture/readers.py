@@ -37,7 +37,7 @@ MIGRATE_READERS = (
     "ALTER TABLE plainstep.readers ADD PRIMARY KEY (identity, reader, written_by)",
     *OWN_ROWS,
 )
-# Finds a table of readers in which any reader could move another one's mark.
+# Finds a table of readers in which any reader could move another one's watermark.
 OF_ANYBODY = """SELECT 1 WHERE to_regclass('plainstep.readers') IS NOT NULL AND NOT EXISTS (
     SELECT 1 FROM pg_attribute WHERE attrelid = to_regclass('plainstep.readers') AND attname = 'written_by')"""
 NOTED = """INSERT INTO plainstep.readers (identity, reader, mark, upto, token)
@@ -61,7 +61,7 @@ def ready(connection: Connection, there: bool) -> None:
 
 
 def are_anybodys(connection: Connection) -> bool:
-    """Whether any reader could move another one's mark, as earlier releases had it."""
+    """Whether any reader could move another one's watermark, as earlier releases had it."""
     return connection.execute(OF_ANYBODY).fetchone() is not None
 
 
@@ -110,7 +110,7 @@ def forget_readers(connection: Connection, identity: str) -> None:
 def known_reader(
     connection: Connection, identity: str, reader: str, mode: str = "ROW EXCLUSIVE"
 ) -> tuple[int | None, int, str] | None:
-    """What is written down of a reader: its mark, how far there is nothing for it, and the mark's token.
+    """What is known of a reader: its watermark, how far there is nothing for it, and the watermark's token.
 
     Args:
         connection: in the transaction in which this may be written anew.

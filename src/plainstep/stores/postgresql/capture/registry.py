@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     pass
 
 # The format of these tables. Format 1 kept no number of its own, and no fingerprint of a publication; in format 2, any reader
-# could move another one's mark.
+# could move another one's watermark.
 FORMAT = 3
 NOTE_FORMAT = f"COMMENT ON TABLE plainstep.captures IS 'Plain Step, format {FORMAT}'"
 FIND_FORMAT = r"SELECT substring(obj_description('plainstep.captures'::regclass) FROM 'format (\d+)')::int"
@@ -57,7 +57,7 @@ class State:
         fingerprint: what the publication was when it was made; empty where that was not noted.
         table: the table as it is now, or None if it is gone.
         problem: what is wrong, or empty; then changes may have been missed.
-        remedy: the command that mends it.
+        remedy: the command that fixes it.
         early: the trigger of the application that fires before capture's, or empty.
         outdated: whether its triggers were made by an earlier release, or for columns that are gone.
         unreadable: whether its changes are kept as an earlier release kept them.
@@ -232,9 +232,9 @@ def register(
         "trimmed_before": start,
         "fingerprint": fingerprint,
     }
-    marks = ", ".join(["%s"] * len(values))
+    placeholders = ", ".join(["%s"] * len(values))
     with connection.transaction():
         held_to_write(connection)
         connection.execute(
-            f"INSERT INTO plainstep.captures ({', '.join(values)}) VALUES ({marks})", list(values.values())
+            f"INSERT INTO plainstep.captures ({', '.join(values)}) VALUES ({placeholders})", list(values.values())
         )

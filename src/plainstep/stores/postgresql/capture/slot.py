@@ -32,7 +32,7 @@ SELECT current_setting('wal_level'), current_setting('max_replication_slots')::i
     r.rolsuper OR pg_has_role(current_user, %(owner)s, 'USAGE'), current_user
 FROM pg_roles r WHERE r.rolname = current_user"""
 
-# Positions in the log as whole numbers, as they are kept in marks.
+# Positions in the log as whole numbers, as they are kept in watermarks.
 NUMBER = "({} - '0/0'::pg_lsn)::bigint"
 SLOT = f"""
 SELECT {NUMBER.format("s.confirmed_flush_lsn")}, s.wal_status, (pg_current_wal_lsn() - s.restart_lsn)::bigint

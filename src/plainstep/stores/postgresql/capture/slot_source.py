@@ -50,7 +50,7 @@ class LogSource(TableSource):
 
     Positions are places in the log, as whole numbers. Changes come in the order in which their transactions
     committed, so a window is told by its two places alone; only after a first load, whose snapshot cannot know
-    its own place to the byte, the mark carries that snapshot as its token.
+    its own place to the byte, the watermark carries that snapshot as its token.
 
     Args:
         store: the database.
@@ -165,17 +165,17 @@ class LogSource(TableSource):
             readers.known_reader(connection, self.state.identity, self.reader)
             readers.note_reader(connection, self.state.identity, self.reader, None, self._confirmed())
 
-    def acknowledge(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Place, upto: Place) -> None:
         """Everything up to a place is merged, or holds nothing of this table: the slot may move on."""
-        if mark.token:
+        if watermark.token:
             return  # what the snapshot did not see may lie before its place: the slot waits for the next step
         with self.database.opened() as connection, connection.transaction():
             # Else of two loads that merge at once, each could take the other for the slowest, and neither move the slot.
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
             known = readers.known_reader(connection, self.state.identity, self.reader)
-            if known and known[0] == mark.position and upto.position - known[1] < IDLE:
+            if known and known[0] == watermark.position and upto.position - known[1] < IDLE:
                 return
-            readers.note_reader(connection, self.state.identity, self.reader, mark.position, upto.position)
+            readers.note_reader(connection, self.state.identity, self.reader, watermark.position, upto.position)
             slowest = readers.slowest_reader(connection, self.state.identity)
         if slowest is not None and slowest > self._confirmed():
             self._advance(slowest)

@@ -39,7 +39,7 @@ class TableSource(ABC):
     is_managed = True
     overlaps = False
     has_before_images = True
-    sure = True
+    has_exact_operations = True
 
     def __init__(self, database: PostgresqlDatabase, table: str, types: dict[str, str], way: CaptureMethod) -> None:
         self.database, self.name, self.types, self.way = database, table, types, way

@@ -227,20 +227,25 @@ FROM newest""",
     def reserve(self) -> None:
         """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
 
-    def acknowledge(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Place, upto: Place) -> None:
         """Everything up to a place is merged: it may be trimmed."""
         with self.database.opened() as connection:
-            self._note(connection, mark)
+            self._note(connection, watermark)
 
-    def _note(self, connection: Connection, mark: Place) -> None:
+    def _note(self, connection: Connection, watermark: Place) -> None:
         """Write down where this reader stands, if that is not what is written down already."""
         try:
             with connection.transaction():  # what is lost with the power is told by the next step
                 connection.execute("SET LOCAL synchronous_commit = off")
                 known = readers.known_reader(connection, self.state.identity, self.reader)
-                if known is None or (known[0], known[2]) != (mark.position, mark.token):
+                if known is None or (known[0], known[2]) != (watermark.position, watermark.token):
                     readers.note_reader(
-                        connection, self.state.identity, self.reader, mark.position, mark.position, mark.token
+                        connection,
+                        self.state.identity,
+                        self.reader,
+                        watermark.position,
+                        watermark.position,
+                        watermark.token,
                     )
         except (psycopg.errors.InsufficientPrivilege, psycopg.errors.UndefinedTable):
             return  # a role that may only read: trim does not know of it, and its load's status says so

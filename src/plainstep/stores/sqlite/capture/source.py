@@ -13,17 +13,14 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes, concat
-from plainstep.core.changes.chains import surely_in_order
 from plainstep.core.changes.ops import NOW, SAME, WAS
 from plainstep.core.positions import Place, Span, Waiting, Window
-from plainstep.deferred import pa
+from plainstep.deferred import deferred, pa
 from plainstep.errors import DataError, Refused, StoreError
 from plainstep.sql.literals import quoted
-from plainstep.stores.recorded_order import in_order, rows_after
 from plainstep.stores.records import Batches, CaptureInfo, LeftOut, Snapshot
 from plainstep.stores.sqlite.capture import readers
 from plainstep.stores.sqlite.capture import state as capture
-from plainstep.stores.sqlite.capture.quarantine import Quarantine, noted
 from plainstep.stores.sqlite.capture.spellings import Spellings, has_spellings
 from plainstep.stores.sqlite.connection import begin, fetched
 from plainstep.stores.sqlite.misfits import Misfits
@@ -31,7 +28,17 @@ from plainstep.stores.sqlite.table import SqliteTable
 from plainstep.stores.sqlite.types import Column, column_of
 
 if TYPE_CHECKING:
+    from plainstep.core.changes import chains
+    from plainstep.stores import recorded_order
+    from plainstep.stores.sqlite.capture import quarantine as quarantines
+    from plainstep.stores.sqlite.capture.quarantine import Quarantine
     from plainstep.stores.sqlite.database import SqliteDatabase
+else:  # what has nothing to read needs none of them
+    [chains], [recorded_order] = (
+        deferred("plainstep.core.changes", "chains"),
+        deferred("plainstep.stores", "recorded_order"),
+    )
+    [quarantines] = deferred("plainstep.stores.sqlite.capture", "quarantine")
 
 # Rows fetched at a time: so many that their values are still in the cache when they become columns (measured).
 BATCH = 1 << 11
@@ -53,7 +60,7 @@ class SqliteSource:
     is_managed = True
     overlaps = False
     has_before_images = True
-    sure = True
+    has_exact_operations = True
     on_bad_value = "refuse"
 
     def __init__(self, database: SqliteDatabase, table: str, types: dict[str, str], reader: str = "") -> None:
@@ -203,7 +210,7 @@ class SqliteSource:
             DataError: a value does not fit its column's declared type.
             Refused: changes of the window are missing.
         """
-        changes, quarantine = self.read_bent(window), Quarantine(self.key())
+        changes, quarantine = self.read_bent(window), quarantines.Quarantine(self.key())
         if self.on_bad_value == "quarantine":
             changes = map(quarantine.without, changes)
         return Batches(changes, self._left_out(quarantine))
@@ -213,9 +220,10 @@ class SqliteSource:
         return lambda: replace(quarantine.left_out(), notes=self.misfits.told())
 
     def read_bent(self, window: Window) -> Iterator[Changes]:
-        """The changes of a window, all of them: with nulls where rows are set aside for a value."""
+        """The changes of a window, all of them: with nulls where rows are quarantined for a value."""
         # All that one statement did, by whatever triggers, has one time: the clock stands still while it runs.
-        return in_order(self.recorded(window), self.key(), "at", partial(rows_after, self, window))
+        standing = partial(recorded_order.rows_after, self, window)
+        return recorded_order.in_order(self.recorded(window), self.key(), "at", standing)
 
     def recorded(self, window: Window) -> Iterator[Changes]:
         """The changes of a window as they were recorded."""
@@ -230,7 +238,7 @@ class SqliteSource:
         """Whether changes, which are all that certain rows went through in certain transactions, can only be in their order."""
         picked = "seq IN (SELECT value FROM json_each(?))"
         changes = concat(self._rows(picked, [json.dumps(numbers)], self._images))
-        return surely_in_order(changes, self.key(), "at")
+        return chains.surely_in_order(changes, self.key(), "at")
 
     def read_lean(self, window: Window) -> Batches:
         """The changes of a window, with old values of the key only: what costs is to make a value Python's."""
@@ -246,7 +254,7 @@ class SqliteSource:
         news = [(NOW + column.name, column) for column in self._columns]
         images = [(SAME, Column(SAME, "BOOLEAN", pa.bool_())), *olds, *news]
         changes = self._read(window, images, {SAME: self._unchanged("", "")})
-        return Batches(changes, self._left_out(Quarantine(self.key())))
+        return Batches(changes, self._left_out(quarantines.Quarantine(self.key())))
 
     def unchanged(self, firsts: list[int], lasts: list[int]) -> list[bool]:
         """For pairs of changes, whether the row was before the first as it is after the last."""
@@ -319,7 +327,7 @@ class SqliteSource:
             table[name] = self._array(column, values, whose, out.get(name[: len(WAS)]))
         if out:
             names = [name for name, _ in images]
-            table |= noted(out, names, rows)
+            table |= quarantines.noted(out, names, rows)
         if self.spells_keys and rows:
             spelled = dict(zip((name for name, _ in images), columns[3:], strict=True))
             sides = [[side + name for name in self.key()] for side in (WAS, NOW)]
@@ -333,10 +341,10 @@ class SqliteSource:
     def reserve(self) -> None:
         """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
 
-    def acknowledge(self, mark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Place, upto: Place) -> None:
         """Everything up to a place is merged: it may be trimmed."""
         with suppress(StoreError):  # a source that may only be read, or is locked: the next step tells it
-            readers.note(self.database, self._state.identity, self.reader, mark.position)
+            readers.note(self.database, self._state.identity, self.reader, watermark.position)
 
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
@@ -344,7 +352,7 @@ class SqliteSource:
         with self.database.opened() as connection:
             begin(connection)
             span = self._renewed_span(connection)
-            quarantine = Quarantine(self.key())
+            quarantine = quarantines.Quarantine(self.key())
             rows = self._batches(connection, quarantine)
             yield Snapshot(span, self.schema(), rows, self._left_out(quarantine))
 

@@ -57,7 +57,7 @@ class State:
         waiting: columns of the table that are not captured yet.
         renamed: columns that were captured, with the names that they go by now, where no change of them was missed.
         problem: what is wrong, or empty; then changes may have been missed.
-        remedy: the command that mends it.
+        remedy: the command that fixes it.
     """
 
     what: Captured

@@ -67,7 +67,7 @@ def tables_sql(what: Captured) -> list[str]:
     The columns have no declared types, so that every value is kept exactly as it stood in its row. ``seq`` is
     not AUTOINCREMENT, which makes a written row half as dear again. Instead the table is never empty: it begins
     with a row at position 0, and trimming leaves the newest row. So numbers are not given out twice, and a table
-    that was cleared by hand is known by the row that is missing at a load's mark.
+    that was cleared by hand is known by the row that is missing at a load's watermark.
     """
     images = [quoted(side + name) for side in (WAS, NOW) for name in what.columns]
     plain = [quoted(name) for name in what.columns]

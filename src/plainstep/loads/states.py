@@ -15,7 +15,7 @@ from plainstep.loads.target_rows import TargetRows
 from plainstep.loads.windows import ahead, refuse_unless_continuous, resolve, span_of
 
 if TYPE_CHECKING:
-    from plainstep.core.positions import Mark, Span
+    from plainstep.core.positions import Span, Watermark
     from plainstep.core.shapes.base import Shape
     from plainstep.loads.load import Load
 
@@ -26,12 +26,12 @@ class LoadState:
 
     Attributes:
         load: the load.
-        mark: its mark, or None before its first step.
+        watermark: its watermark, or None before its first step.
         span: how far its source can be read.
     """
 
     load: Load
-    mark: Mark | None
+    watermark: Watermark | None
     span: Span
 
     @cached_property
@@ -61,16 +61,16 @@ class LoadState:
             ConfigError: the window makes no sense.
             Refused: changes of the window are no longer held.
         """
-        load, mark, span = self.load, self.mark, self.span
+        load, watermark, span = self.load, self.watermark, self.span
         if after is not None:
             start = resolve(load, span, after)
-        elif mark is not None:
-            refuse_unless_continuous(load, mark, span)
-            start = mark.place
+        elif watermark is not None:
+            refuse_unless_continuous(load, watermark, span)
+            start = watermark.place
         else:
             start = Place(span.oldest)
-        if upto is None and after is None and mark is not None:
-            return ahead(mark, span)
+        if upto is None and after is None and watermark is not None:
+            return ahead(watermark, span)
         end = resolve(load, span, upto) if upto is not None else span.end
         if start.position < span.oldest:
             raise Refused(
@@ -89,5 +89,5 @@ class LoadState:
 
 def state_of(load: Load) -> LoadState:
     """What is known of a load now."""
-    mark = load.target.mark(load.name)
-    return LoadState(load, mark, span_of(load, mark))
+    watermark = load.target.watermark(load.name)
+    return LoadState(load, watermark, span_of(load, watermark))
