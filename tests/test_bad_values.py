@@ -32,7 +32,7 @@ class BadValues(unittest.TestCase):
             with self.subTest(spoil), self.town() as town:
                 town.sql(spoil)
                 [outcome] = town.project.step("bent", raise_errors=False)
-                self.assertIn("which is no DECIMAL(10,2)", str(outcome.error))
+                self.assertIn("which is not a valid DECIMAL(10,2)", str(outcome.error))
                 self.assertIn(f"on_bad_value = {ways}", str(outcome.error))
                 self.assertIn("then plainstep reload bent", str(outcome.error))
                 for words in (
@@ -185,7 +185,7 @@ class BadValues(unittest.TestCase):
             self.assertEqual([one.health for one in town.project.status("bent")], ["ok"])
 
     def test_large_numbers_and_endless_times(self) -> None:
-        """D15: a real tells large numbers apart by more digits than its text has; an infinite time is no text."""
+        """D15: a real tells large numbers apart by more digits than its text has; an infinite time is not text."""
         loads = "[loads.back]\nfrom = 'house.times'\ninto = 'shed.times'\nchanges = 'diff'\nkey = ['k']\n"
         with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, a DECIMAL(20,2))", loads=loads) as town:
             town.project.capture_on("town.tree")

@@ -209,7 +209,7 @@ class BadInput(unittest.TestCase):
             self.refused(here, 2, "capture", "on", "twon.tree", told=["no store 'twon'", "'town'"])
             self.refused(here, 2, "capture", "on", "tree", told=["STORE.TABLE"])
             self.refused(here, 2, "capture", "list", "barn", told=["no store 'barn'"])
-            self.refused(here, 2, "look", "house", "--after", "noon", told=["'noon' is no position", "ISO 8601"])
+            self.refused(here, 2, "look", "house", "--after", "noon", told=["'noon' is not a position", "ISO 8601"])
             self.refused(here, 2, "look", "house", "--upto", "5", told=["beyond the head"])
             self.refused(here, 4, "check", "house", told=["has not begun", "plainstep step house"])
             self.refused(here, 4, "reload", "house", told=["has not begun"])

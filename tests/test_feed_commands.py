@@ -49,7 +49,7 @@ class Commands(unittest.TestCase):
             self.assertIn("merged up to 1/50", moved.output)
             self.assertIn("after 1/50 up to 11/330", run(town, "step").output)
             self.assertEqual(town.target("sides"), town.truth)
-            self.assertIn("is no position here", run(town, "look", "sides", "--after", "7").stderr)
+            self.assertIn("is not a position here", run(town, "look", "sides", "--after", "7").stderr)
 
     def test_positions_of_every_kind(self) -> None:
         for load, after in (("news", None), ("csv", "0001.csv"), ("json", "20"), ("avro", "10")):
@@ -107,7 +107,7 @@ class Commands(unittest.TestCase):
             (('position = ["n"]\n', ""), "names no position"),
             (('operation = "what"', 'operaton = "what"'), "Did you mean 'operation'?"),
             (('key = ["k"]', ""), "names no key"),
-            (('key = ["k"]', 'key = ["k"]\noverlap = "soon"'), "is no span"),
+            (('key = ["k"]', 'key = ["k"]\noverlap = "soon"'), "is not a valid overlap"),
             (('key = ["k"]', 'key = ["k"]\nchanges = "column"'), "layout does nothing here"),
             (('sent_columns = "has_*"', "lookup = true"), 'rows = "STORE.TABLE"'),
             (('from = "town.flags"', 'from = "landing.flags"'), "no file"),

@@ -202,7 +202,7 @@ class Landings(unittest.TestCase):
                     self.assertEqual(len(town.rows()), sum(map(len, files)))
                     self.assertEqual(town.step(), "nothing 0 ")
                 else:
-                    self.assertRegex(said[-1], "must all be of one length|which is no int64")
+                    self.assertRegex(said[-1], "must all be of one length|which is not a valid int64")
         with (
             Landing() as town
         ):  # below its first position, and so below the watermark: never taken for one that is merged
@@ -332,7 +332,7 @@ class Damage(unittest.TestCase):
         with Landing("x*") as town:
             monster = b'{"seq": 1, "k": 1, "a": 1, "b": "' + b"x" * (70 << 20) + b'"}'
             for name, data, said in (
-                ("x.jsonl", b'{"seq": 1, "k": 1, "a": 1, "b": "\xff\xfe"}\n', "line 1 is no text in UTF-8"),
+                ("x.jsonl", b'{"seq": 1, "k": 1, "a": 1, "b": "\xff\xfe"}\n', "line 1 is not text in UTF-8"),
                 ("x.jsonl", monster, "longer than 64 MiB"),
                 ("x.jsonl", b'{"seq": 1, "k": 1, "a": 1}\n[1, 2]\nnull\n', "x.jsonl"),
                 ("x.jsonl", b'{"seq": 1, "k": 1, "a": 1e999, "b": ""}\n', "x.jsonl|a is"),

@@ -194,13 +194,13 @@ class Looks(unittest.TestCase):
             town.run("capture", "on", "town.tree")
             wrong = {
                 ("--op", "grow"): "There is no operation 'grow'",
-                ("--key", "oak"): "'oak' is no value of the key column k",
+                ("--key", "oak"): "'oak' is not a value of the key column k",
                 ("--key", "1", "--key", "2"): "2 values came",
                 ("--changed", "height"): "There is no column 'height'",
                 ("--txn", "7"): "do not tell their transactions",
-                ("--where", "was.a >"): "is no SQL",
-                ("--where", "now.height > 1"): "is no condition on these changes",
-                ("--where", "a; DROP TABLE tree"): "is no SQL",
+                ("--where", "was.a >"): "is not SQL",
+                ("--where", "now.height > 1"): "is not a condition on these changes",
+                ("--where", "a; DROP TABLE tree"): "is not SQL",
                 ("--where", "(SELECT count(*) FROM read_csv('/etc/passwd')) > 0"): "looks at more than the row",
             }
             for words, said in wrong.items():

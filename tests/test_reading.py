@@ -142,7 +142,9 @@ class Values(unittest.TestCase):
                 quick = documents._quickly(documented, {("a",): kind})
             except (pa.ArrowException, NotImplementedError):
                 continue
-            told = [str(side["a",]).replace("-0\n", "0\n") for side in (quick, careful)]  # a sign of zero is no value
+            told = [
+                str(side["a",]).replace("-0\n", "0\n") for side in (quick, careful)
+            ]  # a sign of zero is not a value
             self.assertEqual((told[0], wrong), (told[1], {}))
 
     def test_other_types_that_do_not_fit(self) -> None:
@@ -327,7 +329,7 @@ class Layouts(unittest.TestCase):
                          "fields": pa.array([["a"], ["b", "a"], ["colour"]])})  # fmt: skip
         found = self.read(rows, sent="fields")
         self.assertEqual(found.table["given"].to_pylist(), [["a"], ["a", "b"]])
-        self.assertIn("'colour', which is no column", found.bad[2])
+        self.assertIn("'colour', which is not a column", found.bad[2])
         texts = rows.set_column(3, "fields", pa.array(['["a"]', "b; a", "a,b"]))
         self.assertEqual(self.read(texts, sent="fields").table["given"].to_pylist(), [["a"], ["a", "b"], ["a", "b"]])
 

@@ -97,7 +97,7 @@ class Remedies(unittest.TestCase):
             rows = "".join(f'{{"seq": {n}, "op": "new", "k": {n}, "a": {n}}}\n' for n in range(3, 99)).encode()
             packed.write_bytes(gzip.compress(rows + b"\n" * 20_000))
             with mock.patch.multiple(limits, UNPACKED=9_000, RATIO=2):
-                self.refused(town, ("step",), "split it, or put it there unpacked")
+                self.refused(town, ("step",), "split it, or store it unpacked")
                 packed.unlink()
                 packed.with_suffix("").write_bytes(rows)
                 self.repaired(town, "step", "tree")

@@ -16,7 +16,7 @@ class Scoped(unittest.TestCase):
 
     def test_expressions_are_checked_before_anything_runs(self) -> None:
         wrong = {
-            "where = \"statsu = 'x'\"": "names 'statsu', which is no column here",
+            "where = \"statsu = 'x'\"": "names 'statsu', which is not a column here",
             'where = "a + 1"': "not true or false",
             'where = "a > (SELECT 1)"': "a query of its own",
             'where = "random() > 0.5"': "does not give the same",
@@ -25,10 +25,10 @@ class Scoped(unittest.TestCase):
             'derive = { b = "a" }': "there is such a column already",
             'columns = ["a", "b"]': "leaves out 'k'",
             'columns = ["k", "girth"]': "names 'girth'",
-            'shape = "rollup"\nby = ["b"]\nmeasures = { n = "median(a)" }': "is no measure",
+            'shape = "rollup"\nby = ["b"]\nmeasures = { n = "median(a)" }': "is not a measure",
             'shape = "rollup"\nby = ["b"]\nmeasures = { n = "sum(b)" }': "no number",
             'shape = "history"\nwatch = ["girth"]': "names the column 'girth'",
-            'shape = "events"\nrules = { r = "was.girth > 1" }': "is no condition",
+            'shape = "events"\nrules = { r = "was.girth > 1" }': "is not a condition",
             'shape = "rollup"\nby = ["b"]': "needs 'measures'",
             'shape = "events"\nrules = { r = "" }\ndeliver = "ftp://larkmoor"': "events cannot be sent there",
             'shape = "events"\nrules = { r = "" }\ndeliver = "http://larkmoor:tree/"': "events cannot be sent there",

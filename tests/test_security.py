@@ -108,7 +108,7 @@ class Rights(unittest.TestCase):
                 ):
                     town.run(*words)
                     self.caught(thief)
-                self.assertIn("it is no table", town.run("step", "into_duckdb").stderr)
+                self.assertIn("it is not a table", town.run("step", "into_duckdb").stderr)
 
     def test_types_and_domains_with_functions(self) -> None:
         def made(thief: str) -> list[str]:
@@ -193,7 +193,7 @@ class Rights(unittest.TestCase):
                 town.config.read_text()
                 + "[loads.viewed]\nfrom = 'source.seen'\ninto = 'house.viewed'\nchanges = 'diff'\nkey = ['k']\n"
             )
-            self.assertIn("it is no table", town.run("step", "viewed").stderr)
+            self.assertIn("it is not a table", town.run("step", "viewed").stderr)
             self.caught(thief)
             with self.acting(source, town, thief):
                 self.assertEqual(town.run("step", "viewed").exit_code, 0)
@@ -300,7 +300,7 @@ class Written(unittest.TestCase):
             for into in ("../trees", "/trees", ".plainstep/new", "a/../../b"):
                 town.config.write_text(town.config.read_text().partition("[loads.out]")[0]
                                        + f"[loads.out]\nfrom = 'town.tree'\ninto = 'kept.{into}'\nshape = 'journal'\n")  # fmt: skip
-                self.assertIn("is no folder of its own", str(town.project.step("out", raise_errors=False)[0].error))
+                self.assertIn("is not a folder of its own", str(town.project.step("out", raise_errors=False)[0].error))
 
     def test_links_are_not_followed(self) -> None:
         with Town("CREATE TABLE tree (k INTEGER PRIMARY KEY, b TEXT)") as town:
@@ -383,8 +383,8 @@ class Expressions(unittest.TestCase):
             town.project.step()
             town.sql("INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')")
             for sql, told in (
-                ("true; CREATE MACRO f(x) AS x", "is no SQL|more than one expression"),
-                ("true) AS keep, (1", "is no SQL|more than one expression"),
+                ("true; CREATE MACRO f(x) AS x", "is not SQL|more than one expression"),
+                ("true) AS keep, (1", "is not SQL|more than one expression"),
                 ("unnest([now.a > 1, true])", "makes other rows of a row"),
                 ("now.a = (SELECT 1)", "looks at more than the row"),
                 ("random() > 0.5", "does not give the same"),

@@ -194,7 +194,7 @@ class Duckdb(unittest.TestCase):
             )
             script = "import sys; from plainstep.cli.main import cli; sys.argv = ['plainstep', 'step', 'log']; cli()"
             told = town.child(script).communicate(timeout=60)[0]
-            self.assertIn("what is 'grow', which no code of the layout names", told)
+            self.assertIn("what is 'grow', which is not a code of the layout", told)
             self.assertNotIn("Exception", told)
             self.fill(path, "UPDATE log SET what = 'insert'")  # nobody holds the file any more
 

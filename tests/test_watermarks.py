@@ -323,7 +323,7 @@ class Formats(unittest.TestCase):
                 "capture off town.tree",
             ):
                 told = town.run(*words.split())
-                self.assertEqual((told.exit_code, "kept in format 99" in told.stderr), (4, True), (words, told.stderr))
+                self.assertEqual((told.exit_code, "have format 99" in told.stderr), (4, True), (words, told.stderr))
             self.assertEqual({one.health for one in town.project.status()}, {"refuses"})
 
     def test_a_step_that_began_before_the_format_changed(self) -> None:

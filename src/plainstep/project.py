@@ -291,7 +291,7 @@ class Project:
         return trimming.trim(store, keep if keep is not None else duration(self.keeps.get(name, "")), table, really)
 
     def forget(self, store: str, reader: str) -> int:
-        """Strike a reader out that will never come back; return how many tables it was written down for."""
+        """Remove a reader that will never come back; return for how many tables it was registered."""
         return with_capture(self._store(store)).forget(reader)
 
     def _store(self, name: str) -> Store:

@@ -143,7 +143,7 @@ def _group(path: Path, text: str, project: Project, group: str, names: list[str]
     if not one_feed and {load.config.changes for load in loads} not in ({"capture"}, {"log"}):
         raise ConfigError(
             f"{where}: the loads of a group all read captured tables (changes = 'capture'), or the log, or the same feed.",
-            "Of anything else, nothing tells what stood at one moment.",
+            "Other sources cannot be read as of one moment.",
         )
     return loads
 
@@ -158,7 +158,7 @@ def _find_old_values(path: Path, text: str, project: Project) -> None:
             raise unknown("load", said, project.loads, where)
         mirror = project.loads[said]
         if mirror.config.shape != "mirror" or mirror.config.source != load.config.source:
-            raise ConfigError(f"{where}: {said} is no mirror of {load.config.source}.", "", "Name one that is.")
+            raise ConfigError(f"{where}: {said} is not a mirror of {load.config.source}.", "", "Name one that is.")
         load.old_values = mirror
 
 

@@ -54,7 +54,7 @@ class Commands(click.Group):
         except Exception as error:
             _show_where(ctx)
             said = printable(redacted(f"{type(error).__name__}: {error}"))
-            click.echo(f"Something unforeseen went wrong: {said}", err=True)
+            click.echo(f"Unexpected error: {said}", err=True)
             click.echo("Run the command again with plainstep --debug to see where.", err=True)
             ctx.exit(1)
 

@@ -103,7 +103,7 @@ class Asked:
             return self.form
         suffix = self.out.suffix.removeprefix(".").lower()
         if suffix not in FORMATS:
-            raise click.UsageError(f"{self.out} does not say what it is: add --format {', '.join(FORMATS)}.")
+            raise click.UsageError(f"{self.out} has no known ending: add --format {', '.join(FORMATS)}.")
         return suffix
 
 
@@ -152,14 +152,14 @@ class Duration(click.ParamType[timedelta]):
             return value
         found = duration(str(value))
         if found is None:
-            self.fail(f"{value!r} is no length of time: write 30s, 5min, 72h or 7d.", param, ctx)
+            self.fail(f"{value!r} is not a length of time: write 30s, 5min, 72h or 7d.", param, ctx)
         return found
 
 
 def to_a_file(tables: Iterator[pa.Table], form: str, out: Path | None) -> None:
     """Write tables as data, and say on stderr what was written."""
     if out is None and form == "parquet" and sys.stdout.isatty():
-        raise click.UsageError("Parquet is no text for a terminal: name a file with -o FILE.")
+        raise click.UsageError("Parquet cannot be shown in a terminal: name a file with -o FILE.")
     rows = 0
     first = next(tables)
     from plainstep.formats.writer import file_or, writer

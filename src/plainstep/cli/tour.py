@@ -24,8 +24,8 @@ def tour(folder: Path, run: Callable[..., None]) -> None:
     """
     if folder.exists() and any(folder.iterdir()):
         raise ConfigError(
-            f"{folder} is there already, and not empty.",
-            "The tour builds its files anew and would write over yours.",
+            f"{folder} already exists and is not empty.",
+            "The tour would overwrite the files in it.",
             f"plainstep demo OTHER_DIR, or remove {folder} first.",
         )
 

@@ -1,4 +1,4 @@
-"""Names for arrays, for annotations, and the type of every time."""
+"""Arrays: names of their types for annotations, one array out of a column, and the type of every time."""
 
 from __future__ import annotations
 
@@ -21,3 +21,15 @@ else:  # nothing is loaded for a name
 def utc_time() -> pa.DataType:
     """The type of every time: microseconds, UTC."""
     return pa.timestamp("us", "UTC")
+
+
+def flat(column: pa.ChunkedArray | pa.Array) -> pa.Array:
+    """One array out of a column that may be in chunks."""
+    if isinstance(column, pa.ChunkedArray):
+        return column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
+    return column
+
+
+def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:
+    """A column without nulls as a numpy array."""
+    return flat(column).to_numpy(zero_copy_only=False)

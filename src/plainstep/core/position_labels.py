@@ -24,7 +24,9 @@ def parted(label: str, count: int) -> list[str]:
         return [label]
     parts = [part.replace("%2F", "/").replace("%25", "%") for part in label.split("/")]
     if len(parts) != count:
-        raise ConfigError(f"{label!r} is no position here.", f"A position is {count} values with slashes between them.")
+        raise ConfigError(
+            f"{label!r} is not a position here.", f"A position is {count} values with slashes between them."
+        )
     return parts
 
 
@@ -63,7 +65,9 @@ def overlap_of(said: str | int) -> int | timedelta | None:
     found = duration(said)
     if not found:
         raise ConfigError(
-            f"overlap = {said!r} is no span.", "", "A span is a number, or a time such as 90s, 10m, 2h or 1d."
+            f"overlap = {said!r} is not a valid overlap.",
+            "",
+            "An overlap is a number, or a time such as 90s, 10m, 2h or 1d.",
         )
     return found
 

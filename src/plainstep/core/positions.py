@@ -172,7 +172,7 @@ def parse_point(text: str) -> int | datetime | str:
         time = datetime.fromisoformat(text)
     except ValueError:
         raise ConfigError(
-            f"{text!r} is no position.",
+            f"{text!r} is not a position.",
             "A position is a number, an ISO 8601 time such as 2026-05-04T09:30, start or head.",
         ) from None
     return time.astimezone(UTC)
@@ -187,7 +187,7 @@ def parse_time(text: str) -> datetime:
     try:
         return datetime.fromisoformat(text.strip()).astimezone(UTC)
     except ValueError:
-        raise ConfigError(f"{text!r} is no time.", "A time is written as in 2026-05-04T09:30 (ISO 8601).") from None
+        raise ConfigError(f"{text!r} is not a time.", "A time is written as in 2026-05-04T09:30 (ISO 8601).") from None
 
 
 def is_time(text: str) -> bool:
@@ -238,7 +238,7 @@ def continuity_error(watermark: Watermark, span: Span, made_at: datetime | None)
     if watermark.at and watermark.at != made_at:
         return Refused(
             f"The change at {watermark.position} is not the one that {watermark.load} merged: it has another time.",
-            "The source was restored to an earlier state and has gone another way since.",
+            "The source was restored to an earlier state and has changed differently since.",
             reload,
         )
     return None

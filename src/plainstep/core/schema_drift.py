@@ -98,7 +98,7 @@ def fit(
         told = f"new: {', '.join(absent)}" if absent else f"wider: {', '.join(wider)}" if wider else ""
         raise Refused(
             f"The columns of {load}'s source have changed: {told or 'gone: ' + ', '.join(gone)}.",
-            f"drift = 'refuse' carries no such change to {table}.",
+            f"drift = 'refuse' does not carry such changes to {table}.",
             f"Change {table} to match; or set drift = 'add' or 'ignore' in [loads.{load}].",
         )
     for one in wanted:
@@ -106,7 +106,7 @@ def fit(
             add = f"Set drift = 'add' in [loads.{load}]" if one.name in wider else "Merge into another table ('into')"
             raise Refused(
                 f"The column {one.name} of {table} is {known[one.name]}, and {one.type} arrives.",
-                "Values would be bent to fit, or not fit at all.",
+                "Values would be changed to fit, or would not fit.",
                 f"{add}; or change the column's type to fit {one.type}.",
             )
     return Fit(absent, wider if drift == "add" else [], gone, told, shed=list(shed))
@@ -144,8 +144,8 @@ def of_watermark(
     if before and drift == "refuse" and (found.added or found.gone):
         raise Refused(
             f"The columns of {load}'s source have changed: {found.note}.",
-            f"drift = 'refuse' carries no such change to {place}.",
-            f"Set drift = 'add' or 'ignore' in [loads.{load}], for a step at least.",
+            f"drift = 'refuse' does not carry such changes to {place}.",
+            f"Set drift = 'add' or 'ignore' in [loads.{load}], at least for one step.",
         )
     return Fit(said=found.note if before else "")
 

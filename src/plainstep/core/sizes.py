@@ -14,7 +14,7 @@ def size_of(text: str) -> int:
         text: a number and a unit: ``B``, ``KiB``, ``MiB`` or ``GiB``.
 
     Raises:
-        ValueError: it is no size.
+        ValueError: it is not a size.
     """
     found = re.fullmatch(r"\s*(\d+)\s*(B|KiB|MiB|GiB)\s*", text)
     if found is None:

@@ -175,7 +175,7 @@ def quarantined(load: str, row: QuarantinedRow) -> dict[str, Any]:
 
 
 def retried(found: Retried) -> dict[str, Any]:
-    """What became of rows that were quarantined."""
+    """What happened to rows that were quarantined."""
     return {"load": found.load, "merged": found.merged, "left": found.left, "gone": found.gone}
 
 

@@ -68,7 +68,7 @@ def logical_types() -> dict[str, pa.DataType]:
 
 def _avro_schema(schema: Any, shown: str) -> pa.Schema:
     if not isinstance(schema, dict) or schema.get("type") != "record":
-        raise damaged(shown, "its schema is no record")
+        raise damaged(shown, "its schema is not a record")
     refuse_endless(schema, shown)
     refuse_columns(len(schema["fields"]), shown)
     named: dict[str, pa.DataType] = {}

@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterator
 from itertools import chain
 from typing import Any
 
+from plainstep.core.arrays import flat
 from plainstep.core.casting import fitted, overflows, readable
-from plainstep.core.changes.batch import flat
 from plainstep.deferred import np, pa, pacsv
 from plainstep.formats import lines
 from plainstep.formats.limits import refuse_columns
@@ -122,7 +122,7 @@ def _csv_block(block: Block, head: list[str], kind: Kind, wanted: pa.Schema | No
 
 
 def _refuse_no_text(block: Block) -> None:
-    """Refuse bytes that are no text: of a row that is odd as well, Arrow could not tell."""
+    """Refuse bytes that are not text: of a row that is odd as well, Arrow could not tell."""
     try:
         bytes(block).decode()
     except UnicodeDecodeError as error:
@@ -171,7 +171,7 @@ def header(block: memoryview, shown: str, kind: Kind) -> tuple[list[str], int]:
     try:
         first = line.decode("utf-8-sig")
     except UnicodeDecodeError:
-        raise damaged(shown, "line 1 is no text in UTF-8") from None
+        raise damaged(shown, "line 1 is not text in UTF-8") from None
     try:
         head = next(csv.reader([first.rstrip("\r\n")], delimiter=kind.delimiter), [])
     except csv.Error as error:

@@ -38,7 +38,7 @@ def refuse_unpacked(size: int, packed: int, shown: str) -> None:
         raise DataError(
             f"{shown} cannot be read: its {packed:,} bytes unpack to more than {size >> 20:,} MiB.",
             f"More than {UNPACKED >> 20} MiB, and than {RATIO} times its size, is read of no packed file. Nothing of it was merged.",
-            "If it is what it should be, split it, or put it there unpacked.",
+            "If it is what it should be, split it, or store it unpacked.",
         )
 
 

@@ -75,7 +75,7 @@ def read(
 
 
 def opened(path: Path, kind: Kind, upto: int | None = None, start: int = 0) -> Any:
-    """A file as a stream of what is in it. Where it does not begin at the begin, a header comes first all the same."""
+    """A file as a stream of what is in it. Where it does not begin at the begin, a header comes first nevertheless."""
     if kind.compression:
         stream = pa.input_stream(str(path), compression=kind.compression)
         return Bounded(stream, path.stat().st_size, path.name)
@@ -132,7 +132,7 @@ def lines_of(block: memoryview, shown: str, before: int) -> tuple[Rows, int]:
     """The lines of a block that are not blank, and how many there are in all.
 
     Raises:
-        DataError: one is no text.
+        DataError: one is not text.
     """
     data = np.frombuffer(block, dtype=np.uint8)
     ends = np.flatnonzero(data == 10) + 1
@@ -157,7 +157,7 @@ def _check_text(texts: pa.Array, shown: str, before: int) -> None:
             try:
                 texts.slice(row, 1).validate(full=True)
             except pa.ArrowInvalid:
-                raise damaged(shown, f"line {before + row + 1} is no text in UTF-8") from None
+                raise damaged(shown, f"line {before + row + 1} is not text in UTF-8") from None
 
 
 def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:

@@ -12,7 +12,7 @@ from secrets import token_hex
 from typing import IO
 from urllib.parse import quote
 
-from plainstep.core.changes.batch import flat
+from plainstep.core.arrays import flat
 from plainstep.core.json_values import finite, plain
 from plainstep.deferred import np, pa, pacsv, pq
 from plainstep.errors import ConfigError, StoreError

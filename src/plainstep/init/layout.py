@@ -166,7 +166,7 @@ def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[st
 
 
 def _doubt(table: pa.Table, layout: Layout) -> Doubt | None:
-    """What speaks against changes that were read so."""
+    """What contradicts changes that were read so."""
 
     numbered = table.append_column("seq", pa.array(range(1, table.num_rows + 1), pa.int64()))
     return doubt(Changes(numbered), layout.key, layout.tells_old) if layout.operation else None

@@ -66,7 +66,7 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
         plain, variable = _without_password(url, name)
         lines += ["", f"[stores.{name}]", f"url = {toml(plain)}"]
         if variable:
-            lines.append(f"# The password is not written down: export {variable}=... (as it stands in the URL)")
+            lines.append(f"# The password is not stored here: export {variable}=... (as it stands in the URL)")
         if name == names[0]:
             lines.append('# keep = "72h"  # how long captured changes are kept at least')
     taken: set[str] = set()

@@ -75,7 +75,7 @@ def incomparable(load: Load) -> str:
     """Why a load's target cannot be compared with its source, or empty."""
     config = load.config
     if config.shape == "events":
-        return "it makes events of changes, and rows as they stand are no changes"
+        return "it makes events from changes, and a table as it stands holds no changes"
     if config.shape != "journal":
         return ""
     if config.first == "head":
@@ -111,7 +111,7 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False) -> Check
         raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
     if repair and scope and (scope.columns or scope.where):
         raise ConfigError(
-            "Only whole rows are repaired, and rows that a condition leaves out may be at the source all the same.",
+            "Only whole rows are repaired, and rows that a condition leaves out may still be at the source.",
             "",
             f"plainstep check {load.name} --repair, without --columns and --where",
         )

@@ -130,7 +130,7 @@ def _refuse_most(load: Load, entry: LedgerEntry, found: LeftOut) -> None:
     loose = isinstance(load.source, LooselyTyped)
     raise Refused(
         f"Most rows of {load.config.source} would be quarantined: {len(found.quarantined):,}, beside {max(entry.changes, found.rows):,}.",
-        f"The first, at {first.place}: {first.reason}. To quarantine them all would be to lose sight of them.",
+        f"The first, at {first.place}: {first.reason}. Quarantining most of a table would hide the problem.",
         f"Give the column the type it has under 'types' in [loads.{load.name}]."
         if loose
         else f"plainstep look {load.name} shows what the layout makes of the rows; fix the layout.",
@@ -138,7 +138,7 @@ def _refuse_most(load: Load, entry: LedgerEntry, found: LeftOut) -> None:
 
 
 def _tolerated(load: Load, entry: LedgerEntry) -> int | None:
-    """How many contradictions are merged all the same; None for any number."""
+    """How many contradictions are merged anyway; None for any number."""
     if load.config.strict is None:
         if isinstance(load.source, LooselyTyped) and load.source.spells_keys:
             return 0  # a row to insert is there already: by another spelling of its key

@@ -7,9 +7,10 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, cast
 
-from plainstep.core.diff import compared, net_of, rounded
+from plainstep.core.diff import compared, net_of
 from plainstep.core.shapes.base import StepContext, WindowChanges
 from plainstep.core.shapes.mirror import merged
+from plainstep.core.tolerance import rounded
 from plainstep.deferred import pa
 from plainstep.errors import Refused
 from plainstep.progress import counted
@@ -75,7 +76,7 @@ def _rollup(state: LoadState) -> Rollup:
     load = state.load
     if load.config.shape != "rollup":
         raise Refused(
-            f"{load.name} makes events of changes, and rows as they stand are no changes.",
+            f"{load.name} makes events from changes, and a table as it stands holds no changes.",
             "There is nothing to compare.",
             f"plainstep watermark {load.name} --to X sets where it goes on.",
         )
@@ -103,7 +104,7 @@ def compared_at_watermark(
     rollup, table = _rollup(state), shape.tables()[0]
     if not undo and len(waiting):
         raise Refused(
-            f"Changes wait, and {load.config.source} tells no old values to undo them by.",
+            f"Changes wait, and {load.config.source} has no before images to undo them with.",
             f"What the groups of {load.name} were without them is not known.",
             f"plainstep step {load.name}, then plainstep check {load.name}",
         )

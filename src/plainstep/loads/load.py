@@ -71,7 +71,7 @@ class Load:
 
     @property
     def reader(self) -> str:
-        """By what name it is written down at its source, where others read it: no URL is told there."""
+        """The name by which it is registered at its source. Others can read it there, so it contains no URL."""
         which = sha256(self.into_store.place.encode()).hexdigest()[:8]
         return f"{self.name}, into {self.into_table} of {self.into_store.name} ({which})"
 

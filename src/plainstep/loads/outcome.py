@@ -28,8 +28,8 @@ class StepOutcome:
         after, upto: the watermark before and after.
         seconds: how long it took.
         error: why it failed or refused.
-        warnings: what a person should know all the same.
-        delivery: what became of its events, where it sends any.
+        warnings: what a person should know nevertheless.
+        delivery: the delivery status of its events, where it sends any.
     """
 
     load: str

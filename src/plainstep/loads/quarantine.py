@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 @dataclass
 class Retried:
-    """What became of rows that were quarantined.
+    """What happened to rows that were quarantined.
 
     Attributes:
         load: the load's name.
@@ -40,7 +40,7 @@ class Retried:
         left: how many still contradict the layout.
         gone: how many the feed does not hold any more.
         entry: the ledger row, if there is a new one.
-        delivery: what became of events, where there are any.
+        delivery: the delivery status of events, where there are any.
     """
 
     load: str

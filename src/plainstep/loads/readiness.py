@@ -41,7 +41,7 @@ def refuse_misfits(state: LoadState) -> None:
     if watermark is None and load.config.first == "start" and span.oldest > span.start:
         raise Refused(
             f"The first changes of {load.config.source} were trimmed, and {load.name} has not begun.",
-            "first = 'start' would leave out what they said.",
+            "first = 'start' would leave them out.",
             f"Set first = 'snapshot' in the load {load.name}.",
         )
     refuse_guesses(load)
@@ -78,7 +78,7 @@ def refuse_guesses(load: Load) -> None:
         raise Refused(
             f"The layout of {load.name} was guessed in part: {', '.join(guessed)}.",
             "Read by a wrong layout, a deleted row may look like one that is there.",
-            f"plainstep look {load.name} shows what it makes of the changes: where that is right, take the names out of "
+            f"plainstep look {load.name} shows what it makes of the changes: if that is right, remove the names from "
             f"'guessed' in [loads.{load.name}.layout].",
         )
 

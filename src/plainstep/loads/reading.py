@@ -160,9 +160,9 @@ def _refuse_untold(state: LoadState) -> None:
         return
     if state.shape.old_values:
         raise Refused(
-            f"{load.config.source} tells no old values, and {load.name} ({load.config.shape}) is made of them.",
+            f"{load.config.source} has no before images, and {load.name} ({load.config.shape}) needs them.",
             "What a row was before it changed is not known.",
-            'Have the source tell them (PostgreSQL\'s log: REPLICA IDENTITY FULL); or, for a rollup, old_values = "LOAD".',
+            'Have the source send them (PostgreSQL\'s log: REPLICA IDENTITY FULL); or, for a rollup, old_values = "LOAD".',
         )
 
 
@@ -228,7 +228,7 @@ def refuse_doubtful(state: LoadState, read: NetRead) -> None:
         raise Refused(
             found.what,
             found.likely,
-            f"plainstep look {load.name} shows what the layout makes of the rows; strict = false merges them all the same.",
+            f"plainstep look {load.name} shows what the layout makes of the rows; strict = false merges them anyway.",
         )
 
 

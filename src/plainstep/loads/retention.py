@@ -1,4 +1,4 @@
-"""Forgetting captured changes: only what every reader that is written down has merged, and nobody asked to keep."""
+"""Forgetting captured changes: only what every registered reader has merged, and nobody asked to keep."""
 
 from __future__ import annotations
 
@@ -92,7 +92,7 @@ def _trim(store: HasCapture, info: CaptureInfo, readers: list[Reader], keep: tim
     source = store.source(info.table, {}, "capture", "")
     found.readers = [_standing(source, reader) for reader in readers]
     if not readers:
-        found.why_not = "no reader is known yet: a load is written down with its first step"
+        found.why_not = "no reader is known yet: a load is registered with its first step"
         return found
     places = [reader.watermark for reader in readers]
     if keep is not None:

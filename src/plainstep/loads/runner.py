@@ -1,4 +1,4 @@
-"""Stepping at intervals until told to stop: each load at its own pace, none holding up another."""
+"""Stepping at intervals until told to stop: each load at its own pace, none blocking another."""
 
 from __future__ import annotations
 
@@ -113,7 +113,7 @@ def _stepped(loads: list[Load]) -> list[StepOutcome]:
     try:
         return step_together(loads)
     except Exception as error:
-        told = f"Something unforeseen went wrong: {type(error).__name__}: {error}"
+        told = f"Unexpected error: {type(error).__name__}: {error}"
         next_ = f"plainstep --debug step {loads[0].name}"
         return [StepOutcome(load.name, "failed", error=PlainStepError(told, "", next_)) for load in loads]
 

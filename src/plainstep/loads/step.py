@@ -84,7 +84,7 @@ def _let_go(error: BaseException) -> None:
 
 
 def _deliver(load: Load, outcome: StepOutcome) -> None:
-    """Send events that are committed. What cannot be sent waits: the step is made all the same."""
+    """Send events that are committed. What cannot be sent waits: the step is made anyway."""
     try:
         done = outcome.delivery = delivery.deliver(load)
     except PlainStepError as error:

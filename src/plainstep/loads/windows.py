@@ -110,7 +110,7 @@ def _made_otherwise(load: Load, watermark: Watermark) -> Refused | None:
         repair = f"Name another table ('into') or drop {into} and what is beside it, then plainstep reload {load.name}."
     return Refused(
         f"The settings of {load.name} changed since its last step: {', '.join(told)}.",
-        "Rows that were merged before were read, chosen or computed by the old ones.",
+        "Rows that were merged before were read, chosen or computed with the old settings.",
         _anew(load, repair),
     )
 
@@ -203,7 +203,7 @@ def resolve(load: Load, span: Span, text: str) -> Place:
     """The place that a person's words mean.
 
     Raises:
-        ConfigError: it is no position, or lies beyond the head.
+        ConfigError: it is not a position, or lies beyond the head.
     """
     if isinstance(load.source, ForeignSource) and not is_time(text) and text not in ("start", "head"):
         return load.source.placed(text)

@@ -60,7 +60,7 @@ class DiffSource:
         if untyped:
             raise DataError(
                 f"The column {untyped[0]!r} of {self.table.place} does not say what it holds.",
-                "Its values could not be merged in their own type.",
+                "Without a type, its values cannot be merged.",
                 f'Say so in the load: types = {{ "{untyped[0]}" = "TEXT" }} (or INTEGER, REAL, DECIMAL(10,2), DATE, ...).',
             )
         return found
@@ -105,13 +105,13 @@ class DiffSource:
         watermark = self._watermark()
         known = watermark.position if watermark else 0
         if not said.isdigit() or int(said) > known + 1:
-            raise ConfigError(f"{said!r} is no comparison of {self.load.name}: there were {known:,}.")
+            raise ConfigError(f"{said!r} is not a comparison of {self.load.name}: there were {known:,}.")
         return Place(int(said))
 
     def locate(self, point: int | datetime) -> Place:
         """Always refused for times: nothing records when rows changed."""
         if isinstance(point, datetime):
-            raise ConfigError(f"Nothing tells when the rows of {self.table.place} changed.")
+            raise ConfigError(f"It is not known when the rows of {self.table.place} changed.")
         return self.placed(str(point))
 
     def read(self, window: Window) -> Batches:

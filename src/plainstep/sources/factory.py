@@ -143,7 +143,7 @@ def _column(load: Load) -> feeds.FeedSource:
     config = load.config
     if not config.column:
         raise ConfigError(
-            f"The load {load.name} reads by a column that grows, and names none.", "", 'Add column = ["..."].'
+            f"The load {load.name} reads by a column that grows, and names no column.", "", 'Add column = ["..."].'
         )
     table = with_tables(load.from_store).table(load.from_table, config.types)
     key = tuple(config.key) or table.key()

@@ -89,7 +89,7 @@ class FeedSource:
     def span_after(self, watermark: Watermark) -> Span:
         """How far the feed can be read now, going on from a watermark."""
         span = self._span(self.feed.ends_after(watermark.token))
-        # The feed says that this is not before the watermark; of texts that are no numbers, no number tells it.
+        # The feed says that this is not before the watermark; of texts that are not numbers, no number tells it.
         return replace(span, head=max(span.head, watermark.position))
 
     def _span(self, ends: Ends) -> Span:
@@ -112,7 +112,7 @@ class FeedSource:
         if watermark.identity != span.identity:
             return Refused(
                 f"{watermark.load} was reading {watermark.identity}; now its layout says {span.identity}.",
-                "Positions of the one say nothing about the other.",
+                "Positions in one mean nothing in the other.",
                 f"plainstep reload {watermark.load} compares the whole table and goes on from there.",
             )
         return self.feed.refusal(watermark.load, watermark.token) if watermark.token and span.token else None
@@ -133,7 +133,7 @@ class FeedSource:
         """The last place that is not after a position, as a person wrote it.
 
         Raises:
-            ConfigError: it is no position of this feed.
+            ConfigError: it is not a position of this feed.
         """
         place = self._place(self.feed.at_or_before(said))
         found = self.shown(place)
@@ -154,7 +154,7 @@ class FeedSource:
         """The last place before changes that were made after a time, found by reading them."""
         if not self.layout.time:
             raise ConfigError(
-                f"Nothing tells when the changes of {self.feed.place} were made.",
+                f"It is not known when the changes of {self.feed.place} were made.",
                 "",
                 "Name a column with 'time' in the layout, or give a position.",
             )
@@ -209,7 +209,7 @@ class FeedSource:
         if net.partial and not net.whole:
             raise Refused(
                 f"{self.feed.place} sends parts of rows, and some rows were never sent whole.",
-                "What they hold besides is not known.",
+                "Their other values are not known.",
                 "Name the table with 'rows' in the load, if it can be read.",
             )
         rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(self.schema().names)
@@ -219,7 +219,7 @@ class FeedSource:
 def refuse_key(what: str) -> ConfigError:
     """The error for a feed whose key is not known."""
     return ConfigError(
-        f"The load {what} names no key, and nothing else tells it.",
+        f"The load {what} names no key, and it is not known otherwise.",
         "Without a key, the changes of one row cannot be told from those of another.",
         'Name its columns: key = ["..."] in the load.',
     )

@@ -158,7 +158,7 @@ def _kind(
     if any(path in fields for path in places):
         raise DataError(
             f"Nothing says what the column {column!r} of {name} holds.",
-            "Its values could not be merged in their own type.",
+            "Without a type, its values cannot be merged.",
             f'Say so in the load: types = {{ "{column}" = "TEXT" }} (or INTEGER, REAL, DECIMAL(10,2), DATE, ...).',
         )
     raise ConfigError(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from plainstep.core.changes.batch import flat
+from plainstep.core.arrays import flat
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, pa, pc
 from plainstep.stores.rows_by_key import matching

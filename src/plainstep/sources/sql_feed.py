@@ -203,7 +203,7 @@ class SqlFeed:
             ):
                 raise Refused(
                     f"A row of {self.place} has no position: {name} is null.",
-                    "When it came cannot be told, so it would never be read.",
+                    "Its place in the order is not known, so it would never be read.",
                     "Give it a position, or choose another column for 'position'.",
                 )
 
@@ -268,7 +268,7 @@ class SqlFeed:
             inner = self.table.later(self.time, moment)
         else:
             raise ConfigError(
-                f"Nothing tells when the changes of {self.place} were made.",
+                f"It is not known when the changes of {self.place} were made.",
                 "",
                 "Name a column with 'time' in the layout, or give a position.",
             )
@@ -351,7 +351,7 @@ class SqlFeed:
 
 
 # How texts are looked at that order changes: their lengths, whether all are digits, how many zones there are among times, and
-# whether some is no time, or one with a zone. (Times without zones are in order, with and without fractions.)
+# whether some is not a time, or one with a zone. (Times without zones are in order, with and without fractions.)
 IS_TIME = "{column} LIKE '____-__-__%'"
 ZONED = "(substr({column}, length({column}) - 5, 1) IN ('+', '-') AND length({column}) > 16 OR {column} LIKE '%Z')"
 LOOKED_AT = f"""SELECT min(length({{column}})), max(length({{column}})), min({{column}}), max({{column}}),

@@ -19,7 +19,7 @@ BEYOND_THE_ROW = {"SUBQUERY": "a query of its own", "WINDOW": "other rows", "STA
 
 
 def checked(sql: str, columns: Collection[str], where: str) -> None:
-    """Refuse what is no expression over one row.
+    """Refuse what is not an expression over one row.
 
     Args:
         sql: the expression.
@@ -27,7 +27,7 @@ def checked(sql: str, columns: Collection[str], where: str) -> None:
         where: where it is written, for messages.
 
     Raises:
-        ConfigError: it is no SQL, names an unknown column, looks at more than the row, or changes by itself.
+        ConfigError: it is not SQL, names an unknown column, looks at more than the row, or changes by itself.
     """
     known = {name.lower() for name in columns}
     _refuse_growth(_parsed(sql, where), sql, where)
@@ -41,7 +41,7 @@ def checked(sql: str, columns: Collection[str], where: str) -> None:
             name = node["column_names"][0]
             near = difflib.get_close_matches(name, list(columns), 1)
             raise ConfigError(
-                f"{where} = {sql!r} names {name!r}, which is no column here.",
+                f"{where} = {sql!r} names {name!r}, which is not a column here.",
                 f"Did you mean {near[0]!r}?" if near else f"Columns: {', '.join(columns)}.",
                 "Write text in single quotes: 'oak'.",
             )
@@ -51,7 +51,7 @@ def names_in(sql: str, where: str) -> set[str]:
     """The names that an expression begins with: columns, or tables where these have dots.
 
     Raises:
-        ConfigError: it is no SQL.
+        ConfigError: it is not SQL.
     """
     nodes = _nodes(_parsed(sql, where))
     return {str(node["column_names"][0]).lower() for node in nodes if node.get("class") == "COLUMN_REF"}
@@ -63,7 +63,7 @@ def fields_in(sql: str, where: str) -> dict[str, set[str]] | None:
     A name that is taken as a whole has the field "".
 
     Raises:
-        ConfigError: it is no SQL.
+        ConfigError: it is not SQL.
     """
     found: dict[str, set[str]] = {}
     for node in _nodes(_parsed(sql, where)):
@@ -81,7 +81,7 @@ def _parsed(sql: str, where: str) -> Any:
     found = connection().execute("SELECT json_serialize_sql(?)", [f"SELECT {sql}"]).fetchall()
     tree = json.loads(found[0][0])
     if tree.get("error"):
-        raise ConfigError(f"{where} = {sql!r} is no SQL: {tree.get('error_message', '')}.")
+        raise ConfigError(f"{where} = {sql!r} is not SQL: {tree.get('error_message', '')}.")
     [statement, *more] = tree["statements"]
     node = statement["node"]
     selected = node.get("select_list", ())
@@ -138,11 +138,11 @@ def _number_in(node: dict[str, Any], name: str, sql: str, where: str) -> int:
     """The largest number that a constant holds, be it a number or a text with numbers in it.
 
     Raises:
-        ConfigError: it is no constant.
+        ConfigError: it is not a constant.
     """
     if node.get("class") != "CONSTANT":
         raise ConfigError(
-            f"{where} = {sql!r} makes a value as large as a row says: {name}.",
+            f"{where} = {sql!r} could make a value of any size: {name}.",
             "One row could take all memory.",
             f"Write the size in {name} as a number.",
         )
@@ -168,7 +168,7 @@ def _refuse_function(name: str, arguments: int, sql: str, where: str) -> None:
     if told:
         raise ConfigError(
             f"{where} = {sql!r} uses {name}, which {told}.",
-            "A row would not be judged by itself, or an old row and a new one not alike.",
+            "The result must depend on the row alone.",
             "Use only what follows from the row itself.",
         )
 

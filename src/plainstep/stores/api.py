@@ -96,7 +96,7 @@ class Table(Protocol):
         """A value of a column, given as that text, as SQL.
 
         Raises:
-            ConfigError: it is no value of that column.
+            ConfigError: it is not a value of that column.
         """
         ...
 

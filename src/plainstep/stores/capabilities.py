@@ -123,11 +123,11 @@ class HasCapture(HasSource, Protocol):
         ...
 
     def readers(self, table: str = "") -> list[Reader]:
-        """Who reads its captured tables, or one of them, as far as they are written down."""
+        """Who reads its captured tables, or one of them, as far as they are registered."""
         ...
 
     def forget(self, reader: str) -> int:
-        """Strike a reader out; return how many tables it was written down for."""
+        """Remove a reader; return for how many tables it was registered."""
         ...
 
 

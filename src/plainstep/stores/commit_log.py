@@ -74,7 +74,7 @@ class CommitLog(SqliteTarget):
         return self.own / "new" / file
 
     def refuse_place(self, table: str) -> None:
-        """Refuse a table that is no folder of its own.
+        """Refuse a table that is not a folder of its own.
 
         Raises:
             Refused: it lies outside the folder, or where the log is kept.
@@ -82,7 +82,7 @@ class CommitLog(SqliteTarget):
         parts = table.split("/")
         if any(part in ("", ".", "..") for part in parts) or parts[0] == OWN:
             raise Refused(
-                f"{table!r} is no folder of its own below {self.place}.",
+                f"{table!r} is not a folder of its own below {self.place}.",
                 "Files would be written elsewhere, or over what belongs to the watermarks.",
                 "Name another folder after the store in 'into'.",
             )

@@ -49,6 +49,6 @@ def arrow_type(table: str, column: str, declared: str) -> pa.DataType:
     told = f"is declared {declared!r}, which does not say" if declared else "has no declared type to say"
     raise DataError(
         f"The column {column!r} of {table} {told} what it holds.",
-        "Its values could not be merged in their own type.",
+        "Without a type, its values cannot be merged.",
         f'Say so in the load: types = {{ "{column}" = "TEXT" }} (or INTEGER, REAL, DECIMAL(10,2), DATE, ...).',
     )

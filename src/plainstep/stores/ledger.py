@@ -349,7 +349,7 @@ def contradicted(commit: Commit) -> Refused:
         what,
         "A row to insert is there already, or one to update or delete is not: codes may be swapped, the key not unique, "
         "or the order wrong.",
-        f"plainstep look {load} shows what the layout makes of the rows; strict = false merges them all the same.",
+        f"plainstep look {load} shows what the layout makes of the rows; strict = false merges them anyway.",
     )
 
 
@@ -357,6 +357,6 @@ def half_a_row(commit: Commit, count: int) -> Refused:
     """The error for parts of rows that the target does not have."""
     return Refused(
         f"{count:,} changes of {commit.watermark.load} carry part of a row that the target does not have.",
-        "Half a row is never inserted.",
+        "Partial rows are not inserted.",
         f"plainstep reload {commit.watermark.load}",
     )

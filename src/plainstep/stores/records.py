@@ -39,7 +39,7 @@ class LedgerEntry:
         lag_seconds: how old the oldest of its changes was when it began, where that is known.
         at: when the step was made (UTC).
         note: what there is to say about it.
-        after_shown, upto_shown: the two positions as people know them, where they are no numbers; else empty.
+        after_shown, upto_shown: the two positions as people know them, where they are not numbers; else empty.
     """
 
     load: str
@@ -135,7 +135,7 @@ class Batches:
 
 @dataclass(frozen=True)
 class Reader:
-    """Who reads a captured table, as it is written down at the source.
+    """Who reads a captured table, as it is registered at the source.
 
     Attributes:
         name: the load and its target, by a name that is the same at every step.
@@ -198,7 +198,7 @@ class Commit:
         before: the watermark as it was read; the commit fails if it has moved since.
         watermark: the watermark as it will be.
         entry: the ledger row; the counts of edits are filled in by the commit.
-        tolerated: how many contradictions are counted and merged all the same; None for any number.
+        tolerated: how many contradictions are counted and merged anyway; None for any number.
         left_out: asked when all rows are written, because a first load is read while it is written: which rows are set
             quarantined, and which no longer are.
         began: when the step began, by ``time.perf_counter``.

@@ -82,7 +82,7 @@ def locked(path: Path, seconds: float) -> StoreError:
     """The error for a file that stayed locked."""
     who = holders(path)
     return StoreError(
-        f"{path} is locked by another connection, and was for {seconds:g} seconds.",
+        f"{path} stayed locked by another connection for {seconds:g} seconds.",
         f"It is also open in: {who}." if who else "Another program, or this one, holds it in a transaction.",
         "Let it finish or end it, and run the command again. Nothing was written.",
     )

@@ -172,7 +172,7 @@ def read_changes(state: LoadState, asked: Window, whole: bool) -> Batches:
     Args:
         state: the load's state.
         asked: the window.
-        whole: whether it is the window of the next step, in which what is merged already is no change.
+        whole: whether it is the window of the next step, in which what is merged already is not a change.
     """
     fresh = _fresh_keys(state, asked) if whole else None
     read = state.load.source.read(asked)

@@ -89,7 +89,7 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
     A column that holds a value that is none of its type is shown as text.
 
     Raises:
-        ConfigError: it is no key of this load.
+        ConfigError: it is not a key of this load.
     """
     state = state_of(load)
     span, columns = state.span, state.key

@@ -48,7 +48,7 @@ def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
 def run(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: bool) -> None:
     """Keep stepping until told to stop (SIGTERM, Ctrl-C).
 
-    Each load named, or all. A step with nothing to read logs nothing. A load that fails rests longer and longer, and does not hold up the others.
+    Each load named, or all. A step with nothing to read logs nothing. A load that fails rests longer and longer, and does not block the others.
     """
     from plainstep.cli.output import runner as ticks
     from plainstep.loads.runner import until_told
@@ -106,7 +106,7 @@ def reload(ctx: click.Context, load: str, as_json: bool) -> None:
 @click.argument("place", metavar="STORE[.TABLE]")
 @click.option("--keep", type=Duration(), metavar="TIME", help="Keep what is younger than this, as in 72h or 7d.")
 @click.option("--yes", is_flag=True, help="Do it. Without this, only what would go is shown.")
-@click.option("--forget", metavar="READER", help="Strike out a reader that will never come back.")
+@click.option("--forget", metavar="READER", help="Remove a reader that will never come back.")
 @JSON
 @click.pass_context
 def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forget: str | None, as_json: bool) -> None:
@@ -116,7 +116,7 @@ def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forg
     project = open_project(ctx)
     if forget is not None:
         count = project.forget(place.partition(".")[0], forget)
-        say(f"Struck out: {forget}." if count else f"No reader is called {forget!r}.", err=True)
+        say(f"Removed: {forget}." if count else f"No reader is called {forget!r}.", err=True)
     found = project.trim(place, keep, yes)
     if as_json:
         from plainstep.export import json as forms

@@ -180,7 +180,7 @@ def ledger(
         tables.ledger(entries)
         for one in project.status(*([load] if load else ())):
             if one.health == "refuses":
-                say(f"{one.load}: its next step is refused: {one.reason.rstrip('.')}. {one.remedy}", err=True)
+                say(f"{one.load}: its next step would be refused: {one.reason.rstrip('.')}. {one.remedy}", err=True)
 
 
 @click.command()

@@ -79,7 +79,7 @@ def init(
         with out.open("x", encoding="utf-8") as file:
             file.write(text)
     except FileExistsError:
-        raise click.UsageError(f"{out} is there already: name another file, or append to it with >> {out}.") from None
+        raise click.UsageError(f"{out} already exists: name another file, or append to it with >> {out}.") from None
     say(f"{out} is written. Read it, then do what its first lines say.", err=True)
 
 

@@ -36,7 +36,7 @@ def trimmed(found: list[Trimmed]) -> None:
     for one in found:
         _told_of(one)
     if not done and any(one.gone for one in found):
-        say("Nothing was forgotten yet: --yes does it.")
+        say("Nothing was forgotten yet. Add --yes to do it.")
 
 
 def _told_of(one: Trimmed) -> None:
@@ -46,7 +46,7 @@ def _told_of(one: Trimmed) -> None:
     for reader in one.readers:
         if reader.fallen:
             say(
-                f"{one.store}.{one.table}: {reader.name} seems to have fallen away, and keeps {many(reader.waiting, 'change')}. "
+                f"{one.store}.{one.table}: {reader.name} seems to be gone, and keeps {many(reader.waiting, 'change')}. "
                 f"If it will never come back: plainstep trim {one.store} --forget {shlex.quote(reader.name)}"
             )
 

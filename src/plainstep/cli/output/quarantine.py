@@ -34,7 +34,7 @@ def rows(rows: list[tuple[str, QuarantinedRow]]) -> None:
 
 
 def retried(found: list[Retried]) -> None:
-    """What became of rows that were quarantined, a line each load."""
+    """What happened to rows that were quarantined, a line each load."""
     for one in found:
         if one.delivery:
             sent = f"{one.load}: {wording.many(one.merged, 'event')} sent again; {one.delivery.summary}."

@@ -144,7 +144,7 @@ def trace(found: TraceResult) -> None:
             place = name if name == "the target" else f"the target of {name}"
             say(f"At {place}: " + ("the same" if held == found.row else _row(held)))
     if found.restore:
-        say(f"To bring it back as it was:\n  {printable(found.restore)}")
+        say(f"To restore it as it was:\n  {printable(found.restore)}")
 
 
 def _row(row: dict[str, Any] | None) -> str:
@@ -179,7 +179,7 @@ def status(found: list[LoadStatus]) -> None:
         for warning in one.warnings:
             say(f"{one.load}: {warning}")
         if one.limitations:
-            say(f"{one.load}: its changes do not tell: {'; '.join(one.limitations)}.")
+            say(f"{one.load}: its changes do not show: {'; '.join(one.limitations)}.")
 
 
 def _held(found: list[LoadStatus]) -> None:

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
-from plainstep.core.arrays import Bools, Numbers
+from plainstep.core.arrays import Bools, Numbers, numbers
 from plainstep.core.changes import keys
-from plainstep.core.changes.batch import Changes, numbers
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.fold import events_of
 from plainstep.core.changes.net import ABSENT, PRESENT, UNKNOWN, differing
 from plainstep.core.changes.ops import NOW, WAS

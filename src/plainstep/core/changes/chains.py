@@ -17,8 +17,8 @@ from collections import Counter, defaultdict
 from collections.abc import Hashable, Iterable, Iterator
 from itertools import pairwise
 
-from plainstep.core.arrays import Numbers
-from plainstep.core.changes.batch import Changes, concat, flat
+from plainstep.core.arrays import Numbers, flat
+from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.chain_links import GONE, UNTOLD, Link, Links, Standing
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, pa
@@ -39,7 +39,7 @@ def in_chain(changes: Changes, key: tuple[str, ...], unit: str, standing: Standi
             matter, because such a trail comes to nothing.
 
     Raises:
-        Refused: the changes of a row are no single trail.
+        Refused: the changes of a row do not form a single trail.
     """
     parts = [
         _part(part, key, unit, standing if last else None, UNTOLD if first else GONE)
@@ -153,7 +153,7 @@ def _another(steps: list[Link], start: Hashable, end: Hashable, stale: dict[int,
 def _from_there_to_gone(steps: list[Link]) -> bool:
     """Whether changes were recorded from one delete to another.
 
-    If they are a trail from nothing to nothing all the same, one was not recorded: SQLite does not tell of a row that a
+    If they are a trail from nothing to nothing nevertheless, one was not recorded: SQLite does not tell of a row that a
     trigger replaced with one just as it. (A new row that its own trigger deleted, and that came and went once more, looks alike.)
     """
     return len(steps) > 2 and steps[-1].after == GONE and steps[0].before != GONE and steps[0].after == GONE

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-from plainstep.core.changes.batch import Changes, as_changes, concat, repeated
+from plainstep.core.changes.batch import Changes, as_changes, concat
+from plainstep.core.changes.duplicates import repeated
 from plainstep.core.changes.fold import Events, fold, net_of
 from plainstep.core.changes.net import GIVEN, NetChanges
 from plainstep.core.changes.ops import NOW

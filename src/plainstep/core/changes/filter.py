@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from plainstep.core.arrays import Bools
+from plainstep.core.arrays import Bools, flat
 from plainstep.core.casting import as_text, fitted
-from plainstep.core.changes.batch import Changes, flat, words
+from plainstep.core.changes.batch import Changes, words
 from plainstep.core.changes.net import differing, surely
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import duckdb, np, pa, pc
@@ -99,7 +99,7 @@ def key_values(changes: Changes, key: tuple[str, ...], values: tuple[str, ...]) 
         kind = changes.kind(name)
         columns[name], bad = fitted(pa.array([value]), kind)
         if len(bad):
-            raise ConfigError(f"{value!r} is no value of the key column {name}, which holds {kind}.")
+            raise ConfigError(f"{value!r} is not a value of the key column {name}, which holds {kind}.")
     return pa.table(columns)
 
 
@@ -116,7 +116,7 @@ def _changed(changes: Changes, columns: tuple[str, ...]) -> Bools:
 
 def _of_transaction(changes: Changes, txn: str) -> Bools:
     if "txn" not in changes.table.column_names:
-        raise ConfigError("These changes do not tell their transactions.")
+        raise ConfigError("These changes have no transactions.")
     return surely(pc.equal(as_text(flat(changes.table["txn"])), txn)).to_numpy(zero_copy_only=False)
 
 
@@ -137,7 +137,7 @@ def condition(changes: Changes, sql: str) -> Bools:
     """For which changes a condition holds. It is evaluated in memory, with no access to files or network.
 
     Raises:
-        ConfigError: it is no condition over these columns.
+        ConfigError: it is not a condition over these columns.
     """
     checked(sql, ("op", "time", "txn", "was", "now"), "where")
     ops = changes.op()
@@ -155,7 +155,7 @@ def condition(changes: Changes, sql: str) -> Bools:
     except duckdb.Error as error:
         told = str(error).splitlines()[0].rstrip(".!")
         raise ConfigError(
-            f"{sql!r} is no condition on these changes: {told}.",
+            f"{sql!r} is not a condition on these changes: {told}.",
             f"was and now are the row before and after: {', '.join(changes.columns)}.",
             "For example: was.COLUMN <> now.COLUMN",
         ) from None

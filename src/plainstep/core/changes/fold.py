@@ -11,9 +11,9 @@ from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import Any
 
-from plainstep.core.arrays import Bools, Codes, Numbers
+from plainstep.core.arrays import Bools, Codes, Numbers, flat, numbers
 from plainstep.core.changes import keys
-from plainstep.core.changes.batch import Changes, flat, numbers
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import ABSENT, GIVEN, KEY, PRESENT, UNKNOWN, NetChanges, surely
 from plainstep.core.changes.ops import NOW, SAME, WAS, Op
 from plainstep.deferred import np, npt, pa, pc
@@ -118,7 +118,7 @@ def events_of(changes: Changes, key: tuple[str, ...]) -> Events:
     moved = _moved(ops, old, new)
     if len(moved):
         events = _split(events, moved, old)
-    # Some feeds fill in both sides always: old values of an insert, or new ones of a delete, are no row's.
+    # Some feeds fill in both sides always: old values of an insert, or new ones of a delete, belong to no row.
     if _stray(old, (ops == Op.INSERT) | (ops == Op.PUT)) or _stray(new, ops == Op.DELETE):
         events.images = True
     for name, column in zip(key, events.key_values, strict=True):

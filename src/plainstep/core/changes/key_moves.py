@@ -10,7 +10,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
-from plainstep.core.changes.batch import Changes, flat
+from plainstep.core.arrays import flat
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import surely
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, npt, pa, pc

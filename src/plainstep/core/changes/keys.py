@@ -15,8 +15,7 @@ from functools import cache
 from itertools import pairwise
 from typing import Any
 
-from plainstep.core.arrays import Ints, Words
-from plainstep.core.changes.batch import flat
+from plainstep.core.arrays import Ints, Words, flat
 from plainstep.deferred import np, npt, pa, pc
 
 # Direct addressing is used while the table of addresses is at most this many times as long as the data:

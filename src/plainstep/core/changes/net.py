@@ -12,9 +12,9 @@ from datetime import datetime
 from functools import cached_property
 from typing import Any
 
-from plainstep.core.arrays import Bools, Numbers, utc_time
+from plainstep.core.arrays import Bools, Numbers, flat, numbers, utc_time
 from plainstep.core.changes import keys
-from plainstep.core.changes.batch import Changes, flat, name_lists, numbers, words
+from plainstep.core.changes.batch import Changes, name_lists, words
 from plainstep.core.changes.ops import NOW, SAME, WAS, Op
 from plainstep.deferred import np, npt, pa, pc, pd
 

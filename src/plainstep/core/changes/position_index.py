@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from functools import cached_property
 
-from plainstep.core.arrays import Ints
-from plainstep.core.changes.batch import Changes, flat
+from plainstep.core.arrays import Ints, flat
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import differing
 from plainstep.core.position_labels import number
 from plainstep.deferred import np, pa, pc

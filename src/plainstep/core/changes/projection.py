@@ -11,8 +11,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from plainstep.core.arrays import Bools
-from plainstep.core.changes.batch import Changes, flat, numbers
+from plainstep.core.arrays import Bools, flat, numbers
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, npt, pa, pc
 from plainstep.errors import ConfigError, Refused
@@ -52,7 +52,7 @@ class RowScope:
         lost = [name for name in self.key if name not in self.names.values()]
         if lost:
             raise ConfigError(
-                f"columns in {place} leaves out {lost[0]!r}, which is of the key.",
+                f"columns in {place} leaves out {lost[0]!r}, which is part of the key.",
                 "Without it, rows could not be told apart.",
                 f"Add {lost[0]!r} to columns.",
             )

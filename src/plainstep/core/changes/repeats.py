@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from plainstep.core.arrays import Bools, Numbers
+from plainstep.core.arrays import Bools, Numbers, numbers
 from plainstep.core.changes import keys
-from plainstep.core.changes.batch import Changes, numbers
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, pa, pc
 

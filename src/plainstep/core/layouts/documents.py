@@ -24,7 +24,7 @@ def read(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dict[Path
         kinds: the type of each field, by its path. A null or absent field is null.
 
     Returns:
-        The columns by path, and what is wrong with rows that are no documents or hold something else.
+        The columns by path, and what is wrong with rows that are not documents or hold something else.
     """
     try:
         return _quickly(documents, kinds), {}
@@ -111,12 +111,12 @@ def _pointer(path: Path) -> str:
 
 def _carefully(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dict[Path, pa.Array], dict[int, str]]:
     """Every field as text first, so that what is wrong can be told row by row."""
-    wrong = dict.fromkeys(_invalid(documents), "it is no JSON object") | _doubtful(documents)
+    wrong = dict.fromkeys(_invalid(documents), "it is not a JSON object") | _doubtful(documents)
     columns = {}
     for path, texts in _texts(_without(documents, wrong), list(kinds)).items():
         columns[path], bad = fitted(texts, kinds[path])
         for row in [*bad.tolist(), *_too_large(texts, columns[path])]:
-            wrong.setdefault(row, f"{'.'.join(path)} is {texts[row].as_py()!r}, which is no {kinds[path]}")
+            wrong.setdefault(row, f"{'.'.join(path)} is {texts[row].as_py()!r}, which is not a valid {kinds[path]}")
     return columns, wrong
 
 
@@ -143,7 +143,7 @@ def _doubtful(documents: pa.Array) -> dict[int, str]:
         except RecursionError:
             wrong[row] = "it is nested too deeply"
         except ValueError:
-            continue  # it is no document, which is told as that
+            continue  # it is not a document, which is told as that
     return wrong
 
 
@@ -191,8 +191,8 @@ def _columns(lists: pa.ChunkedArray, width: int, count: int) -> list[pa.Array]:
 
 
 def as_texts(documents: pa.Array, path: Path) -> tuple[pa.Array, dict[int, str]]:
-    """One field of documents as texts, whatever it holds, and what is wrong with rows that are no documents."""
-    wrong = dict.fromkeys(_invalid(documents), "it is no JSON object")
+    """One field of documents as texts, whatever it holds, and what is wrong with rows that are not documents."""
+    wrong = dict.fromkeys(_invalid(documents), "it is not a JSON object")
     return _texts(_without(documents, wrong), [path])[path], wrong
 
 

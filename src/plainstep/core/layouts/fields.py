@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from plainstep.core.changes.batch import flat
+from plainstep.core.arrays import flat
 from plainstep.core.layouts import documents
 from plainstep.core.layouts.rows import LINE, PLACE, TIME
 from plainstep.deferred import pa

@@ -12,25 +12,18 @@ from typing import Any
 from plainstep.core.casting import as_text
 from plainstep.core.layouts.proposal import Guess, Proposal
 from plainstep.core.layouts.rows import PLACE, Raw
+from plainstep.core.layouts.synonyms import (
+    GONE,
+    MEANINGS,
+    NEW_WORDS,
+    OLD_WORDS,
+    OPERATION,
+    ORDERING,
+    SENT,
+    TIMES,
+    TRANSACTIONS,
+)
 from plainstep.deferred import np, pa, pc
-
-# Words that people use in names of columns and in codes. A word that fits decides between columns that fit otherwise.
-ORDERING = ("seq", "position", "pos", "lsn", "offset", "version", "commit", "number", "no", "line", "n", "batch", "id")
-OPERATION = ("op", "operation", "action", "what", "kind", "change", "event", "verb", "type", "mode", "code")
-TIMES = ("at", "time", "when", "date", "ts", "timestamp", "on")
-TRANSACTIONS = ("txn", "transaction", "tx", "xid", "commit", "batch")
-OLD_WORDS = ("old", "before", "was", "prev", "previous", "from", "pre")
-NEW_WORDS = ("new", "after", "now", "next", "to", "post", "row", "data", "payload", "values")
-GONE = ("deleted", "is_deleted", "removed", "gone", "deleted_at", "removed_at")
-SENT = ("fields", "columns", "changed", "changed_columns", "changed_fields", "sent", "given")
-MEANINGS = {
-    "insert": ("i", "ins", "insert", "inserted", "create", "created", "new", "add", "added", "planted"),
-    "update": ("u", "upd", "update", "updated", "change", "changed", "modify", "modified", "edit", "edited", "grew"),
-    "delete": ("d", "del", "delete", "deleted", "remove", "removed", "drop", "felled"),
-    "truncate": ("t", "truncate", "truncated", "clear", "cleared"),
-    "update_was": ("before", "old", "was", "update before", "from"),
-    "update_now": ("after", "now", "update after", "to"),
-}
 
 
 class _Rows:

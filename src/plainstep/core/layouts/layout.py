@@ -126,7 +126,7 @@ def _codes(layout: Layout, raw: Raw) -> Codes:
         column = raw.column(layout.operation)
         codes = _meant(column, layout.codes)
         for row in np.flatnonzero(codes == 0).tolist():
-            raw.refuse(row, f"{layout.operation} is {values.shown(column, row)}, which no code of the layout names")
+            raw.refuse(row, f"{layout.operation} is {values.shown(column, row)}, which is not a code of the layout")
     else:
         codes = np.full(len(raw), int(Op.PUT), dtype=np.int8)
     if layout.deleted:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from plainstep.core.arrays import Bools, Ints
+from plainstep.core.arrays import Bools, Ints, flat
 from plainstep.core.changes import keys
-from plainstep.core.changes.batch import Changes, flat
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import differing, surely
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, npt, pa, pc
@@ -19,7 +19,7 @@ NAMED = 3
 
 @dataclass
 class Doubt:
-    """What speaks against a layout.
+    """What contradicts a layout.
 
     Attributes:
         what: the sign, in a line.
@@ -31,7 +31,7 @@ class Doubt:
 
 
 def doubt(changes: Changes, key: tuple[str, ...], whole_deletes: bool) -> Doubt | None:
-    """The first thing that speaks against how changes were read, or None.
+    """The first sign that changes were misread, or None.
 
     Args:
         changes: some changes that follow on each other, with ``place``.
@@ -119,10 +119,10 @@ def _broken(changes: Changes, key: tuple[str, ...], before: Ints, after: Ints, w
     row = np.flatnonzero(broken)[0]
     swapped = all(backwards[name].sum() < count for name, count in odd.items())
     return Doubt(
-        f"Of {len(broken):,} changes that follow another one of their row, {int(broken.sum()):,} do not find the values "
-        f"which that one left, in {_most(odd)}; the first is at {_place(changes, after[row])}, after "
+        f"Of {len(broken):,} changes that follow another one of their row, {int(broken.sum()):,} do not begin with the "
+        f"values that one left, in {_most(odd)}; the first is at {_place(changes, after[row])}, after "
         f"{_place(changes, before[row])}.",
-        "Read backwards they would: old and new values may be swapped, or 'position' does not order the changes."
+        "In reverse order they would: old and new values may be swapped, or 'position' does not order the changes."
         if swapped
         else _not_of_the_row(odd, others)
         + "The columns of 'position' may not order the changes, or 'key' does not tell rows apart.",
@@ -193,7 +193,7 @@ def _back_in_time(changes: Changes) -> Doubt | None:
     if falls * 2 <= len(at) - 1:
         return None
     return Doubt(
-        f"Of {len(at):,} changes, {falls:,} were made before the one that stands before them.",
+        f"Of {len(at):,} changes, {falls:,} are older than the change before them.",
         "The columns of 'position' may not order the changes, or 'time' is not when they were made.",
     )
 
@@ -223,8 +223,8 @@ def swapped(net_was: pa.Table, net_now: pa.Table, held: pa.Table, key: tuple[str
         return None
     odd = {name: int(mask.sum()) for name, mask in each.items() if mask.any()}
     return Doubt(
-        f"Of {len(at):,} updated rows, {int(strange.sum()):,} were not what their old values say, in {_most(odd)}.",
-        "Old and new values may be swapped: most rows are already what the new values say."
+        f"Of {len(at):,} updated rows, {int(strange.sum()):,} did not hold their old values, in {_most(odd)}.",
+        "Old and new values may be swapped: most rows already hold the new values."
         if other.sum() < strange.sum()
         else _not_of_the_row(odd, others)
         + "The feed may belong to another table, or changes before these were never merged.",

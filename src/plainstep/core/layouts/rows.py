@@ -7,8 +7,7 @@ import re
 from functools import cached_property
 
 from plainstep.core import casting as values
-from plainstep.core.arrays import Bools, utc_time
-from plainstep.core.changes.batch import flat
+from plainstep.core.arrays import Bools, flat, utc_time
 from plainstep.core.layouts import documents
 from plainstep.deferred import np, pa, pc
 
@@ -116,7 +115,7 @@ class Raw:
                 source = self.column(path)
                 self._read[known], bad = values.fitted(source, kind)
                 for row in bad.tolist():
-                    self.refuse(row, f"{path} is {source[row].as_py()!r}, which is no {kind}")
+                    self.refuse(row, f"{path} is {source[row].as_py()!r}, which is not a valid {kind}")
         return self._read[known]
 
     def _read_one(self, path: str, kind: pa.DataType) -> None:
@@ -144,7 +143,7 @@ class Raw:
             return pc.assume_timezone(found.cast(pa.timestamp("us")), "UTC")
         kept, bad = values.fitted(found, utc_time())
         for row in bad.tolist():
-            self.refuse(row, f"{path} is {found[row].as_py()!r}, which is no time")
+            self.refuse(row, f"{path} is {found[row].as_py()!r}, which is not a time")
         return kept
 
     def listed(self, path: str, names: dict[str, str], rows: pa.Array) -> dict[str, Bools]:
@@ -159,7 +158,7 @@ class Raw:
         for row, said in zip(rows.to_pylist(), sets, strict=True):
             strange = sorted(said - self._known(names)) if said else []
             if strange:
-                self.refuse(row, f"{path} names {strange[0]!r}, which is no column of the row")
+                self.refuse(row, f"{path} names {strange[0]!r}, which is not a column of the row")
         return {
             column: np.array([said is None or name in said for said in sets], dtype=np.bool_)
             for name, column in names.items()

@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from plainstep.core.arrays import Bools, Ints
+from plainstep.core.arrays import Bools, Ints, flat
 from plainstep.core.changes import keys as coding
-from plainstep.core.changes.batch import flat
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa, pc
 
@@ -60,7 +59,7 @@ def applied(rows: pa.Table, key: Sequence[str], edits: Edits) -> Applied:
 
 
 def places_of(rows: pa.Table, keys: pa.Table) -> Ints:
-    """For each of some keys, which row has it; -1 where none has. A null is no key."""
+    """For each of some keys, which row has it; -1 where none has. A null is not a key."""
     names = keys.column_names
     columns = [pa.concat_arrays([flat(rows[name]), flat(keys[name]).cast(rows[name].type)]) for name in names]
     whole = np.ones(rows.num_rows + keys.num_rows, dtype=np.bool_)

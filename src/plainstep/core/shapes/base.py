@@ -173,8 +173,8 @@ def with_columns(schema: pa.Schema, shape: str, added: dict[str, pa.DataType]) -
 def half_rows(count: int) -> Refused:
     """The error for new rows of which a part was not sent."""
     return Refused(
-        f"Rows came under a key that is new, and some of their values were not sent: {count:,}.",
-        "Half a row is never inserted. (PostgreSQL's log leaves out large values that did not change.)",
+        f"Rows moved to a new key, and some of their values were not sent: {count:,}.",
+        "Partial rows are not inserted. (PostgreSQL's log leaves out large values that did not change.)",
         "plainstep reload LOAD fixes it; ALTER TABLE ... REPLICA IDENTITY FULL keeps it from happening.",
     )
 

@@ -10,8 +10,8 @@ from functools import cache, lru_cache
 from operator import itemgetter
 from typing import Any
 
-from plainstep.core.arrays import utc_time
-from plainstep.core.changes.batch import Changes, gathered, numbers
+from plainstep.core.arrays import numbers, utc_time
+from plainstep.core.changes.batch import Changes, gathered
 from plainstep.core.changes.filter import condition
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex
@@ -105,7 +105,7 @@ class Events:
         return []
 
     def first(self, rows: Iterator[pa.RecordBatch], now: StepContext) -> list[Edits]:
-        """Nothing: rows that are there already are no changes."""
+        """Nothing: rows that are there already are not changes."""
         return [Edits()]
 
     def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
@@ -169,7 +169,7 @@ class Events:
 
 @lru_cache(100)
 def _refuse_misfits(rules: tuple[Rule, ...], schema: pa.Schema) -> None:
-    """Refuse rules that are no conditions over these columns; what fits, fits at every step."""
+    """Refuse rules that are not conditions over these columns; what fits, fits at every step."""
     nothing = {side + field.name: pa.array([], field.type) for side in (WAS, NOW) for field in schema}
     begin = {"op": pa.array([], pa.int8()), "seq": pa.array([], pa.int64()), "at": pa.array([], utc_time())}
     for rule in rules:

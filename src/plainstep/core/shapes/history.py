@@ -13,9 +13,9 @@ from datetime import datetime
 from functools import cache, cached_property
 from typing import Any
 
-from plainstep.core.arrays import Bools, Ints, utc_time
+from plainstep.core.arrays import Bools, Ints, flat, numbers, utc_time
 from plainstep.core.changes import keys
-from plainstep.core.changes.batch import Changes, concat, flat, numbers
+from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.fold import Events, events_of
 from plainstep.core.changes.net import differing
 from plainstep.core.changes.ops import NOW, WAS, Op
@@ -229,7 +229,7 @@ def _without(table: pa.Table, names: set[str]) -> pa.Table:
 
 
 def _no_columns(count: int) -> pa.Table:
-    """A table of no columns, which has rows all the same."""
+    """A table of no columns, which has rows nevertheless."""
     return pa.table({"plainstep.none": pa.nulls(count, pa.int8())})
 
 

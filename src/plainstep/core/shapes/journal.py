@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from functools import cache, cached_property, partial
 from typing import Any
 
-from plainstep.core.arrays import utc_time
-from plainstep.core.changes.batch import Changes, flat, words
+from plainstep.core.arrays import flat, utc_time
+from plainstep.core.changes.batch import Changes, words
 from plainstep.core.changes.fold import given_of
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex

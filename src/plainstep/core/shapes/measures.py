@@ -41,7 +41,7 @@ class Measure:
             return Measure(name, "rows")
         if not of or of == "*" or (distinct and kind != "count"):
             raise ConfigError(
-                f"measures.{name} = {sql!r} is no measure.",
+                f"measures.{name} = {sql!r} is not a measure.",
                 "There are count(*), count(x), count(distinct x), sum(x), avg(x), min(x) and max(x).",
             )
         return Measure(name, "distinct" if distinct else kind, of)

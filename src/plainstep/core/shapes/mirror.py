@@ -6,8 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from plainstep.core.arrays import utc_time
-from plainstep.core.changes.batch import flat, numbers
+from plainstep.core.arrays import flat, numbers, utc_time
 from plainstep.core.changes.net import ABSENT, NOTHING, NetChanges
 from plainstep.core.changes.ops import NOW, Op
 from plainstep.core.shapes.base import (

@@ -73,15 +73,15 @@ class Rollup(RollupInputs):
         net, tables = found.net, self.tables()
         if Op.PUT in net.ops and _told(net):
             raise Refused(
-                "Rows came without what they held before, as after one of their columns changed its type.",
-                "A rollup takes that away from its groups.",
-                "plainstep reload LOAD computes it anew.",
+                "Rows came without their before images (as after a change of a column's type).",
+                "A rollup subtracts before images from its groups.",
+                "plainstep reload LOAD recomputes it.",
             )
         if not _told(net):
             raise Refused(
-                "The changes tell no old values, and a rollup takes them away from its groups.",
+                "The changes have no before images, and a rollup subtracts these from its groups.",
                 "What a row counted for before it changed is not known.",
-                'Name a mirror of the same source that has them: old_values = "LOAD"; or have the source tell them.',
+                'Name a mirror of the same source that has them: old_values = "LOAD"; or have the source send them.',
             )
         held = _Nothing(tables) if net.truncated else held
         rows = self.computed(

@@ -74,8 +74,8 @@ class RollupWindow:
         if found.num_rows and pc.min(found[ROWS]).as_py() < 0:
             raise Refused(
                 "More rows leave a group than it holds.",
-                "The rollup and its source are no longer of one mind: something else wrote one of them.",
-                "plainstep reload LOAD computes it anew.",
+                "The rollup no longer matches its source: something else wrote to one of them.",
+                "plainstep reload LOAD recomputes it.",
             )
         return found
 

@@ -133,8 +133,8 @@ class RollupInputs:
                 continue
             if pc.any(pc.invert(pc.is_finite(inputs[self.input_of(one.of)]))).as_py():
                 raise DataError(
-                    f"measures.{one.name} adds {one.of}, which is infinite or no number in some row.",
-                    "A sum that such a value was added to could not be told when it leaves.",
+                    f"measures.{one.name} adds {one.of}, which is infinite or not a number in some row.",
+                    "Such a value cannot be subtracted again when its row leaves the group.",
                     f"Leave it out: {one.kind}(CASE WHEN isfinite({one.of}) THEN {one.of} END).",
                 )
 

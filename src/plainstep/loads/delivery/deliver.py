@@ -16,7 +16,7 @@ from plainstep.loads.delivery.senders import UNREACHED, CutOff, Send, Unreached,
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
 
-# Seconds of sending before what became of events is written down; after a crash, these may be sent again.
+# Seconds of sending before the delivery status of events is recorded; after a crash, these may be sent again.
 BETWEEN_NOTES = 1.0
 # The longest rest between two tries, in seconds.
 LONGEST_REST = 3600.0
@@ -72,7 +72,7 @@ class _Turn:
         load: the load.
         send: the way to its receiver.
         resting: the subjects of which nothing is sent now: an earlier event rests, and they keep their order.
-        done: what became of the events.
+        done: the delivery status of the events.
     """
 
     load: Load
@@ -81,7 +81,7 @@ class _Turn:
     done: Delivery = field(default_factory=Delivery)
 
     def sends(self, rows: list[dict[str, Any]]) -> bool:
-        """Send some events and write down what became of them; say whether the receiver is there for more."""
+        """Send some events and record their delivery status; say whether the receiver is there for more."""
         now = datetime.now(UTC)
         if any(row["try_again_at"] > now and (row["problem"] or "").startswith(UNREACHED) for row in rows):
             return False

@@ -1,4 +1,4 @@
-"""The table of events that a load keeps: which wait, and what became of each. It is a table like any other."""
+"""The table of events that a load keeps: which wait, and the delivery status of each. It is a table like any other."""
 
 from __future__ import annotations
 
@@ -62,7 +62,7 @@ def counts(load: Load) -> tuple[int, int]:
 
 
 def note(load: Load, rows: Sequence[dict[str, Any]]) -> None:
-    """Write down what became of some events."""
+    """Record the delivery status of some events."""
     names = ("id", "state", "tries", "try_again_at", "problem", "sent_at")
     amend(load, [{name: row[name] for name in names} for row in rows])
 

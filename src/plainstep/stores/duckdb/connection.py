@@ -44,7 +44,7 @@ def opened(path: Path, read_only: bool, wait: float) -> Iterator[duckdb.DuckDBPy
     """A connection whose default database is the file. Waits while another process holds it.
 
     Raises:
-        StoreError: the file stayed locked, is no DuckDB database, or cannot be read or written.
+        StoreError: the file stayed locked, is not a DuckDB database, or cannot be read or written.
     """
     path = path.resolve()  # however it is named, one file has one lock
     with _turn(path):

@@ -136,7 +136,7 @@ class DuckdbReading:
         self._results: list[pa.RecordBatchReader] = []
 
     def give_up(self) -> None:
-        """Let go of results that were read half: they hold up the connection."""
+        """Let go of results that were read half: they block the connection."""
         for result in self._results:
             result.close()
 

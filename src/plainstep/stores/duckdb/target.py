@@ -133,7 +133,7 @@ def _of_another(error: duckdb.Error) -> bool:
 def _still_referenced(error: duckdb.Error) -> Refused:
     told = str(error).splitlines()[0].removeprefix("Constraint Error: ").partition(". If")[0]
     return Refused(
-        f"DuckDB does not let a row go: {told}.",
+        f"DuckDB refuses to delete a row: {told}.",
         "It cannot remove a row and the row that this points to in one transaction, so nothing was written.",
         "Make that table without the foreign key: a group keeps parents and children together without it.",
     )
@@ -145,7 +145,7 @@ def _roll_back(connection: duckdb.DuckDBPyConnection) -> None:
 
 
 def _count(result: duckdb.DuckDBPyConnection) -> int:
-    rows = result.fetchall()  # to the end: a result that is read half holds up its connection
+    rows = result.fetchall()  # to the end: a result that is half read blocks its connection
     return int(rows[0][0]) if rows else 0
 
 

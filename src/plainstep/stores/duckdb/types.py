@@ -43,5 +43,5 @@ def declaration(kind: pa.DataType) -> str:
         "large_binary": "BLOB",
     }
     if str(kind) not in names:
-        raise Refused(f"DuckDB has no type here for {kind}.", "", "Leave the column out.")
+        raise Refused(f"DuckDB has no type for {kind}.", "", "Leave the column out.")
     return names[str(kind)]

@@ -192,7 +192,7 @@ class FileFeed:
         name, colon, line = position.rpartition(":")
         if not colon or not (line.isdigit() or line == "end"):
             raise ConfigError(
-                f"{position!r} is no position here.", "A position is a file and a line, as in trees.csv:17."
+                f"{position!r} is not a position here.", "A position is a file and a line, as in trees.csv:17."
             )
         seen = {file.name: self._seen(file) for file in files if file.name <= name}
         if name in seen and line != "end" and (not seen[name].lines or int(line) < seen[name].lines):
@@ -223,7 +223,7 @@ class FileFeed:
             ):
                 return Refused(
                     f"{file.name} was changed after {load} had merged it.",
-                    "What it said then cannot be taken back.",
+                    "What was merged from it cannot be undone.",
                     reload,
                 )
             late = self._late(file, known, label)

@@ -52,7 +52,7 @@ class Listing:
 
     Attributes:
         files: the files that can be read, in the order of their names.
-        ignored: names of files that are no feed's.
+        ignored: names of files that belong to no feed.
         waiting: the file that is not finished, and why, if there is one. It and those after it wait.
     """
 

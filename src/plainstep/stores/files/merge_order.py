@@ -64,7 +64,7 @@ class Order:
             row = min(raw.bad)
             raise DataError(
                 f"{told(row)}: {raw.bad[row]}.",
-                "When it came cannot be told, so it could not be merged in order.",
+                "Its place in the order is not known, so it could not be merged in order.",
                 "Fix the row, or 'position' in the layout.",
             )
         return columns

@@ -6,9 +6,8 @@ from collections.abc import Callable, Iterator
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from plainstep.core.arrays import utc_time
+from plainstep.core.arrays import flat, utc_time
 from plainstep.core.casting import fitted
-from plainstep.core.changes.batch import flat
 from plainstep.core.layouts import documents
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.rows import LINE, PLACE, WRONG, Raw
@@ -57,7 +56,7 @@ class Shape:
             what = f"There are no rows in {self.place} yet" if files else f"There is no file {self.place} to read"
             raise Refused(
                 f"{what}.",
-                "What its rows are made of cannot be told.",
+                "The columns of its rows are not known.",
                 "Check the pattern, or run the command again when the first file is finished.",
             )
         return pa.concat_tables(tables, promote_options="permissive")

@@ -60,7 +60,7 @@ class FilesStore(BaseStore):
         """Why it lacks something: its files are read as feeds."""
         asked = {"tables": "a table of its own", "log": "changes = 'log'"}.get(what, what)
         return Refused(
-            f"{self.name} is a folder of files, and is no place for {asked}.",
+            f"{self.name} is a folder of files, and is not a place for {asked}.",
             "Its files are read as a feed of changes, by a layout.",
             f"plainstep init --changes {self.name}.PATTERN proposes one.",
         )

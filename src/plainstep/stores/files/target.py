@@ -8,7 +8,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.changes.batch import flat, in_tables
+from plainstep.core.arrays import flat
+from plainstep.core.changes.batch import in_tables
 from plainstep.core.diff import widened
 from plainstep.deferred import np, pa, pc, pq
 from plainstep.errors import Refused
@@ -71,7 +72,7 @@ class FolderTarget(CommitLog):
             if not path.exists():
                 raise Refused(
                     f"A file of the journal {self.place}.{name} is gone: {file}.",
-                    "What it holds cannot be compared. Steps need no file that is written, and go on.",
+                    "What it holds cannot be compared. Steps do not need files that were written before, and go on.",
                     f"Put it back at {self.folder / file}.",
                 )
             with pq.ParquetFile(path) as parquet:
@@ -89,7 +90,7 @@ class FolderTarget(CommitLog):
             return rows.cast(schema)
         except pa.ArrowInvalid as error:
             raise Refused(
-                f"{file} of the journal {self.place}.{name} holds values that the source's columns hold no more: {error}.",
+                f"{file} of the journal {self.place}.{name} holds values that no longer fit the source's columns: {error}.",
                 "They changed their types since, so the whole of it cannot be compared. Steps go on.",
                 f"plainstep ledger tells when the columns of {name} changed.",
             ) from None

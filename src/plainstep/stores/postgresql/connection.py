@@ -68,7 +68,7 @@ def shown(store: str, url: str) -> str:
     return f"postgresql://{user}{told['host']}{port}/{told['dbname']}"
 
 
-# What stands in quotes in a query, in which a percent sign is no placeholder.
+# What stands in quotes in a query, in which a percent sign is not a placeholder.
 IN_QUOTES = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'""")
 
 
@@ -76,7 +76,7 @@ class _Cursor(psycopg.Cursor[Any]):
     """A cursor to which a table or a column may be called ``100%``."""
 
     def execute(self, query: Any, params: Any = None, **more: Any) -> _Cursor:
-        """Run a query; percent signs in names and texts are no placeholders."""
+        """Run a query; percent signs in names and texts are not placeholders."""
         if params is not None:
             query = IN_QUOTES.sub(lambda found: found[0].replace("%", "%%"), query)
         return super().execute(query, params, **more)

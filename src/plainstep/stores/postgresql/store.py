@@ -65,12 +65,12 @@ class PostgresqlStore(PostgresqlDatabase, BaseStore):
             return [info for way in ways for info in self._way(way).list_all(connection, table)]
 
     def readers(self, table: str = "") -> list[Reader]:
-        """Who reads its captured tables, or one of them, as far as they are written down."""
+        """Who reads its captured tables, or one of them, as far as they are registered."""
         with self.opened() as connection:
             return [one for one in readers.every(connection) if table in ("", one.table)]
 
     def forget(self, reader: str) -> int:
-        """Strike a reader out; return how many tables it was written down for."""
+        """Remove a reader; return for how many tables it was registered."""
         with self.opened() as connection:
             return readers.forget(connection, reader)
 

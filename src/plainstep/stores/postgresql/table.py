@@ -85,7 +85,9 @@ class PostgresqlTable:
     def literal(self, column: str, value: str) -> str:
         """A value of a column, given as text, as SQL."""
         if self.columns[column].declared in ("bigint", "integer", "smallint") and not value.lstrip("-").isdigit():
-            raise ConfigError(f"{value!r} is no {self.columns[column].declared}, which {column} of {self.place} is.")
+            raise ConfigError(
+                f"{value!r} is not a valid {self.columns[column].declared}, which {column} of {self.place} is."
+            )
         return f"{text(value)}::{self.columns[column].native}"
 
     def binary(self, value: str) -> str:

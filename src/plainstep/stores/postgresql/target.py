@@ -92,7 +92,7 @@ class PostgresqlTarget(SqlTarget):
         """A table's columns, or None if there is none.
 
         Raises:
-            Refused: nothing makes the key unique in it, or it is no table.
+            Refused: nothing makes the key unique in it, or it is not a table.
         """
         with self.database.opened() as connection:
             return table_info(connection, self.database.name, name, key)
@@ -193,13 +193,13 @@ def table_info(connection: Connection, place: str, name: str, key: tuple[str, ..
     """A table as it stands, or None if there is none.
 
     Raises:
-        Refused: nothing makes the key unique in it, or it is no table.
+        Refused: nothing makes the key unique in it, or it is not a table.
     """
     table = catalog.find(connection, name)
     if table is None:
         return None
     if table.kind not in ("r", "p"):
-        raise Refused(f"{place}.{name} is no table that rows can be merged into.", "", "Name a table after 'into'.")
+        raise Refused(f"{place}.{name} is not a table that rows can be merged into.", "", "Name a table after 'into'.")
     catalog.refuse_hidden_rows(connection, table, f"{place}.{name}")
     catalog.refuse_inherited(table, f"{place}.{name}")
     if trust.is_superuser(connection):

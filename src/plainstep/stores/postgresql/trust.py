@@ -20,7 +20,7 @@ MADE = 16384
 
 FOREIGN = f"""
 SELECT c.oid::regclass::text, pg_get_userbyid(c.relowner), CASE
-    WHEN c.relkind NOT IN ('r', 'p') THEN 'it is no table'
+    WHEN c.relkind NOT IN ('r', 'p') THEN 'it is not a table'
     WHEN EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhparent = c.oid) AND c.relkind = 'r' THEN 'a table that inherits from it'
     WHEN NOT %(writes)s AND NOT c.relrowsecurity THEN NULL
     WHEN EXISTS (SELECT 1 FROM pg_rewrite r WHERE r.ev_class = c.oid) THEN 'a rule'

@@ -133,7 +133,7 @@ def declaration(field: pa.Field) -> str:
     if pa.types.is_decimal(field.type):
         return f"numeric({field.type.precision},{field.type.scale})"
     if str(field.type) not in DECLARATIONS:
-        raise DataError(f"PostgreSQL has no type here for {field.type}.", "", "Leave the column out.")
+        raise DataError(f"PostgreSQL has no type for {field.type}.", "", "Leave the column out.")
     return DECLARATIONS[str(field.type)]
 
 
@@ -185,7 +185,7 @@ def misfit(table: str, column: Column, value: Any) -> DataError:
     """The error for a value that Arrow's type cannot hold."""
     name = column.name.removeprefix(WAS).removeprefix(NOW)
     return DataError(
-        f"In {table}, the column {name} ({column.declared}) holds {value!r}, which has no like in other stores.",
-        "Merging it would mean to change it.",
+        f"In {table}, the column {name} ({column.declared}) holds {value!r}, which has no equivalent in other stores.",
+        "Merging it would change it.",
         f'Fix the value, or take the column as text: types = {{ "{name}" = "TEXT" }} in the load.',
     )

@@ -31,7 +31,7 @@ def opened(path: Path, mode: str, wait: float) -> Iterator[sqlite3.Connection]:
         raise StoreError(
             f"There is no file {path}.",
             "An SQLite database is a file, and this one is not there.",
-            "Mind the folder: a relative path starts at the folder of plainstep.toml.",
+            "A relative path starts at the folder of plainstep.toml.",
         )
     try:
         connection = _connect(path, mode, wait)

@@ -92,8 +92,8 @@ class Misfits:
             ways = 'on_bad_value = "null" or "quarantine"'
         repair = f"Fix the value at the source, then {self.reload} (the recorded change keeps what it was)"
         return BadValue(
-            f"In {whose}, the column {column.name} holds {value!r}, which is no {column.declared}.",
-            "SQLite lets any value stand in any column; merging it would mean to guess what it is.",
+            f"In {whose}, the column {column.name} holds {value!r}, which is not a valid {column.declared}.",
+            "SQLite lets any value stand in any column; merging it would mean guessing what it is.",
             f"{repair}." if column.name in self.never else f"{repair}; or set {ways} in the load.",
             column.name,
         )
@@ -103,7 +103,7 @@ def rounded(value: Any, kind: pa.DataType) -> Decimal | int:
     """A number with as many decimals as a type has; halves away from zero, as SQL rounds.
 
     Raises:
-        ValueError: it is no number, or the type is of no numbers.
+        ValueError: it is not a number, or the type is of no numbers.
     """
     try:
         number = Decimal(str(value))
@@ -114,5 +114,5 @@ def rounded(value: Any, kind: pa.DataType) -> Decimal | int:
         pa.array([whole], kind)
         return whole
     if not pa.types.is_integer(kind):
-        raise ValueError(f"{kind} is no type of numbers with so many decimals")
+        raise ValueError(f"{kind} is not a type of numbers with so many decimals")
     return int(whole)

@@ -72,9 +72,9 @@ class SqliteStore(SqliteDatabase, BaseStore):
         return [] if how == "log" else capture.list_all(self, table)
 
     def readers(self, table: str = "") -> list[Reader]:
-        """Who reads its captured tables, or one of them, as far as they are written down."""
+        """Who reads its captured tables, or one of them, as far as they are registered."""
         return readers.every(self, table)
 
     def forget(self, reader: str) -> int:
-        """Strike a reader out; return how many tables it was written down for."""
+        """Remove a reader; return for how many tables it was registered."""
         return readers.forget(self, reader)

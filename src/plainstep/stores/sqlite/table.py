@@ -97,7 +97,7 @@ class SqliteTable:
         if pa.types.is_integer(kind):
             if not value.lstrip("-").isdigit():
                 raise ConfigError(
-                    f"{value!r} is no {self.columns[column].declared}, which {column} of {self.place} is."
+                    f"{value!r} is not a valid {self.columns[column].declared}, which {column} of {self.place} is."
                 )
             return value
         if pa.types.is_binary(kind):

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.changes.batch import flat
+from plainstep.core.arrays import flat
 from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
@@ -111,7 +111,7 @@ class SqliteTarget(SqlTarget):
                     except Misfit as misfit:
                         raise Refused(
                             f"The column {column.name} of {self.database.name}.{name} holds {values[misfit.index]!r}, "
-                            f"which is no {column.kind}.",
+                            f"which is not a valid {column.kind}.",
                             "Something other than this load wrote it.",
                             "Fix the value and run the command again.",
                         ) from None
@@ -234,8 +234,8 @@ class _Merge(IndexedMerge):
         except sqlite3.OperationalError as error:
             raise Refused(
                 f"The column {column} of {self.place}.{self.part.table} is {table.declared(column)}, and {declared} arrives.",
-                f"SQLite declares a column anew only by dropping it, and says: {error}.",
-                "Make the table anew with the wider column by hand, or merge into another one ('into').",
+                f"SQLite can change a column's type only by dropping the column, and says: {error}.",
+                "Recreate the table with the wider column by hand, or merge into another one ('into').",
             ) from error
 
     def _many(self, sql: Callable[[list[str]], str], rows: pa.Table) -> int:

@@ -161,7 +161,7 @@ def to_sqlite(column: pa.Array) -> list[Any]:
     if pa.types.is_floating(kind) and pc.any(pc.is_nan(column)).as_py():
         raise DataError(
             "A column of floating-point numbers holds NaN, which SQLite keeps as null.",
-            "Merging it would mean to lose it.",
+            "Merging it would lose it.",
             "Fix the value at the source, or merge into another kind of store.",
         )
     if pa.types.is_decimal(kind):

@@ -78,8 +78,8 @@ class CaptureMethod(ABC):
             catalog.refuse_inherited(state.table, f"{self.database.name}.{table}")
         if state.unreadable:
             raise Refused(
-                f"The changes of {self.database.name}.{table} are kept as an earlier release kept them.",
-                "This one reads them in another form.",
+                f"The changes of {self.database.name}.{table} are stored in the format of an earlier release.",
+                "This release reads another format.",
                 self.command("refresh", table),
             )
         if state.problem:
@@ -106,7 +106,7 @@ class CaptureMethod(ABC):
             if now:
                 name = f"{now.schema}.{now.name}"
                 raise Refused(
-                    f"The table {table} of {self.database.name} is called {name} now.",
+                    f"The table {table} of {self.database.name} was renamed to {name}.",
                     "Its capture went with it; a load that names it must follow.",
                     f'Change the load\'s "from" to {self.database.name}.{name}, then {self.command("refresh", name)}',
                 )
@@ -145,7 +145,7 @@ class CaptureMethod(ABC):
         return Refused(
             f"Policies keep rows of {self.database.name}.{table} from some roles (row-level security).",
             "What is captured holds every row, for whoever may read it.",
-            f"{self.command('on', table)} --despite-row-security; grant the right to read changes to nobody who may not see all rows",
+            f"{self.command('on', table)} --despite-row-security; grant access to the changes only to roles that may see all rows",
         )
 
     def list_all(self, connection: Connection, table: str = "") -> list[CaptureInfo]:

@@ -1,4 +1,4 @@
-"""Who reads what is captured in a PostgreSQL database, written down in ``plainstep.readers``."""
+"""Who reads what is captured in a PostgreSQL database, registered in ``plainstep.readers``."""
 
 from __future__ import annotations
 
@@ -66,7 +66,7 @@ def are_anybodys(connection: Connection) -> bool:
 
 
 def every(connection: Connection) -> list[Reader]:
-    """Who reads what is captured in this database, as far as they are written down."""
+    """Who reads what is captured in this database, as far as they are registered."""
     if not catalog.exists(connection, "plainstep.readers"):
         return []
     with connection.transaction():
@@ -77,7 +77,7 @@ def every(connection: Connection) -> list[Reader]:
 
 
 def _place(mark: int, token: str) -> Place:
-    """Where a reader stands. What is no place holds everything back: others may have written it."""
+    """Where a reader stands. What is not a place holds everything back: others may have written it."""
     return Place(mark, token) if not token or _is_snapshot(token) else Place(0)
 
 
@@ -91,7 +91,7 @@ def _is_snapshot(token: str) -> bool:
 
 
 def forget(connection: Connection, reader: str) -> int:
-    """Strike a reader out."""
+    """Remove a reader."""
     if not catalog.exists(connection, "plainstep.readers"):
         return 0
     with connection.transaction():
@@ -101,7 +101,7 @@ def forget(connection: Connection, reader: str) -> int:
 
 
 def forget_readers(connection: Connection, identity: str) -> None:
-    """Strike the readers of a capture out that is no more."""
+    """Remove the readers of a capture that is gone."""
     if catalog.exists(connection, "plainstep.readers"):
         with connection.transaction(), by_policy(connection):
             connection.execute("DELETE FROM plainstep.readers WHERE identity = %s", [identity])

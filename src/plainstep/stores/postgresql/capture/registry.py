@@ -1,4 +1,4 @@
-"""What is captured in a PostgreSQL database, written down in ``plainstep.captures``: by triggers or from the log."""
+"""What is captured in a PostgreSQL database, registered in ``plainstep.captures``: by triggers or from the log."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ class State:
         remedy: the command that fixes it.
         early: the trigger of the application that fires before capture's, or empty.
         outdated: whether its triggers were made by an earlier release, or for columns that are gone.
-        unreadable: whether its changes are kept as an earlier release kept them.
+        unreadable: whether its changes are stored in the format of an earlier release.
         ours: whether nobody could make anything run who reads its changes.
     """
 
@@ -150,7 +150,7 @@ def registered(connection: Connection, how: str, oid: int | None = None) -> list
 
 
 def kept_format(connection: Connection) -> int:
-    """The format of what is written down here; the first one did not say."""
+    """The format of what is registered here; the first format kept no number."""
     row = connection.execute(FIND_FORMAT).fetchone()
     return int(row[0]) if row and row[0] else 1
 
@@ -164,7 +164,7 @@ def refuse_later_format(connection: Connection) -> None:
     found = kept_format(connection)
     if found > FORMAT:
         raise Refused(
-            f"What is captured in this database is kept in format {found}, and this release knows formats up to {FORMAT}.",
+            f"The captures in this database have format {found}, and this release knows formats up to {FORMAT}.",
             "A later release of Plain Step wrote it.",
             "Use that release: pip install --upgrade plainstep.",
         )

@@ -1,6 +1,6 @@
 """Change capture in PostgreSQL by the server's own log: a publication and a slot for each table.
 
-Whoever reads a slot is written down in ``plainstep.readers``, and the slot moves on only to where the slowest of them
+Whoever reads a slot is registered in ``plainstep.readers``, and the slot moves on only to where the slowest of them
 has merged, so that several loads can follow one table.
 """
 

@@ -160,7 +160,7 @@ class LogSource(TableSource):
     def reserve(self) -> None:
         """From here on the slot does not move past where it is, until this reader has merged."""
         with self.database.opened() as connection, connection.transaction():
-            # Else another load could let the slot move on between looking where it is and being written down.
+            # Else another load could let the slot move on between looking where it is and being registered.
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
             readers.known_reader(connection, self.state.identity, self.reader)
             readers.note_reader(connection, self.state.identity, self.reader, None, self._confirmed())

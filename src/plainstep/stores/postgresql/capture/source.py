@@ -110,5 +110,5 @@ class TableSource(ABC):
             span = self.stands_at(connection)
             selected = ", ".join(self.plain(column) for column in self.columns)
             rows = read(connection, f"SELECT {selected} FROM {table}", self.columns, self.name)
-            with closing(rows) as batches:  # a copy that is not read to its end would hold up the transaction's
+            with closing(rows) as batches:  # a copy that is not read to its end would block the transaction's
                 yield Snapshot(span, self.schema(), batches)

@@ -233,7 +233,7 @@ FROM newest""",
             self._note(connection, watermark)
 
     def _note(self, connection: Connection, watermark: Place) -> None:
-        """Write down where this reader stands, if that is not what is written down already."""
+        """Record where this reader stands, if that is not what is recorded already."""
         try:
             with connection.transaction():  # what is lost with the power is told by the next step
                 connection.execute("SET LOCAL synchronous_commit = off")

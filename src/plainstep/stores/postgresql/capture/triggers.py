@@ -180,7 +180,7 @@ def lock(connection: Connection, database: PostgresqlDatabase, table: str, captu
         raise catalog.missing(connection, table, database.name)
     if found.kind not in ("r", "p"):
         raise Refused(
-            f"{database.name}.{table} is no table.", "Only a table's changes can be captured.", "Name a table."
+            f"{database.name}.{table} is not a table.", "Only a table's changes can be captured.", "Name a table."
         )
     if captured:
         catalog.refuse_inherited(found, f"{database.name}.{table}")
@@ -220,7 +220,7 @@ def _refuse_foreign(connection: Connection, table: catalog.Table) -> None:
     role, member, _ = connection.execute(WHO, {"owner": table.owner}).fetchone() or ("", True, True)
     if not member:
         raise Refused(
-            f"{table.sql} belongs to {table.owner}, and {role} is no member of that role.",
+            f"{table.sql} belongs to {table.owner}, and {role} is not a member of that role.",
             "What records its changes must run with its owner's rights: with others, its owner would gain these.",
             f"Connect as {table.owner}; or GRANT {quoted(table.owner)} TO {quoted(role)};",
         )

@@ -10,7 +10,8 @@ import json
 from collections.abc import Sequence
 from typing import Any
 
-from plainstep.core.changes.batch import Changes, numbers
+from plainstep.core.arrays import numbers
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.core.changes.projection import without_rows
 from plainstep.deferred import pa

@@ -1,4 +1,4 @@
-"""Who reads the captured tables of a SQLite file, written down in it, so that nobody trims what another has yet to read."""
+"""Who reads the captured tables of a SQLite file, registered in it, so that nobody trims what another has yet to read."""
 
 from __future__ import annotations
 
@@ -14,12 +14,12 @@ from plainstep.stores.sqlite.connection import rows_if_there
 if TYPE_CHECKING:
     from plainstep.stores.sqlite.database import SqliteDatabase
 
-# Milliseconds to wait for a lock: what cannot be written down now is told by the next step.
+# Milliseconds to wait for a lock: what cannot be recorded now is recorded by the next step.
 PATIENCE = 200
 
 
 def note(database: SqliteDatabase, identity: str, reader: str, mark: int) -> None:
-    """Write down where a reader stands, if that is not what is written down already."""
+    """Record where a reader stands, if that is not what is recorded already."""
     if _known(database, identity, reader) == mark:
         return
     with database.opened("rw") as connection:
@@ -47,7 +47,7 @@ def _rows(connection: sqlite3.Connection, sql: str, *values: str) -> list[tuple[
 
 
 def every(database: SqliteDatabase, table: str = "") -> list[Reader]:
-    """The readers that are written down, of all tables or of one."""
+    """The registered readers of all tables or of one."""
     sql = (
         "SELECT reader, table_name, mark, seen FROM plainstep_readers JOIN plainstep_captures USING (identity) "
         "WHERE ? IN ('', table_name) ORDER BY table_name, reader"
@@ -60,7 +60,7 @@ def every(database: SqliteDatabase, table: str = "") -> list[Reader]:
 
 
 def forget(database: SqliteDatabase, reader: str) -> int:
-    """Strike a reader out."""
+    """Remove a reader."""
     with database.opened("rw") as connection:
         connection.execute(READERS)
         return connection.execute("DELETE FROM plainstep_readers WHERE reader = ?", [reader]).rowcount

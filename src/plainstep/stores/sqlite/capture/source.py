@@ -77,7 +77,7 @@ class SqliteSource:
             raise capture.off(connection, self.database, self.name)
         for old, new in state.renamed.items():
             raise Refused(
-                f"The column {old} of {self.database.name}.{self.name} is called {new} now.",
+                f"The column {old} of {self.database.name}.{self.name} was renamed to {new}.",
                 "Its changes are recorded, and can be merged as soon as capture knows the new name.",
                 state.remedy,
             )
@@ -284,7 +284,7 @@ class SqliteSource:
         if found != window.upto - window.after:
             raise Refused(
                 f"Missing: {window.upto - window.after - found:,} of the {window.upto - window.after:,} changes after {window.after} up to {window.upto}.",
-                "Something removed rows from the change table; what they said is lost.",
+                "Something removed rows from the change table; those changes are lost.",
                 "plainstep reload LOAD compares the whole table instead.",
             )
 

@@ -99,7 +99,7 @@ def _refuse_later_format(connection: sqlite3.Connection) -> None:
         if version <= FORMAT:
             return
         raise Refused(
-            f"What is captured in this file is kept in format {version}, and this release knows formats up to {FORMAT}.",
+            f"The captures in this file have format {version}, and this release knows formats up to {FORMAT}.",
             "A later release of Plain Step wrote it.",
             "Use that release: pip install --upgrade plainstep.",
         )
