@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
 import tempfile
 from pathlib import Path
@@ -60,4 +61,5 @@ HISTORY = (
 
 
 def run(town: Town, *words: str) -> Result:
-    return CliRunner().invoke(cli, ["-c", str(town.config), *words])
+    with contextlib.chdir(town.path):
+        return CliRunner().invoke(cli, words)

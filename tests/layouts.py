@@ -54,13 +54,13 @@ LOADS = {
         'was = "old_*"\nnow = "new_*"\n',
     ),
     "news": ("town.news", "", 'position = ["at", "n"]\ntime = "at"\n' + WORDS),
-    "parts": ("town.parts", "", 'position = ["n"]\nsent = "fields"\n' + WORDS),
-    "flags": ("town.flags", "", 'position = ["n"]\nsent = "has_*"\n' + WORDS),
+    "parts": ("town.parts", "", 'position = ["n"]\nsent_columns = "fields"\n' + WORDS),
+    "flags": ("town.flags", "", 'position = ["n"]\nsent_columns = "has_*"\n' + WORDS),
     "keys": ("town.keys", 'rows = "town.tree"', 'position = ["n"]\nlookup = true\n'),
     "docs": (
         "town.docs",
         "",
-        'position = ["n"]\nwas = "doc.row.before.*"\nnow = "doc.row.after.*"\nabsent = "null"\n'
+        'position = ["n"]\nwas = "doc.row.before.*"\nnow = "doc.row.after.*"\nmissing_field = "null"\n'
         + WORDS.replace('"what"', '"doc.what"'),
     ),
     "latest": ("town.latest", "", 'position = ["n"]\ndeleted = "gone"\n'),
@@ -69,7 +69,7 @@ LOADS = {
     "json": (
         "landing.json/*.jsonl*",
         "",
-        'position = ["n"]\nwas = "before.*"\nnow = "after.*"\nabsent = "unsent"\n' + WORDS,
+        'position = ["n"]\nwas = "before.*"\nnow = "after.*"\nmissing_field = "unsent"\n' + WORDS,
     ),
     "csv": (
         "landing.csv",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import shutil
@@ -93,8 +94,9 @@ class Town:
         return sorted(found, key=repr)
 
     def run(self, *words: str) -> Result:
-        """Run a command in this process."""
-        return CliRunner().invoke(cli, ["-c", str(self.config), *words])
+        """Run a command in this process, as from the town's own folder."""
+        with contextlib.chdir(self.path):
+            return CliRunner().invoke(cli, words)
 
     def child(self, script: str, *words: str) -> subprocess.Popen[str]:
         """Run a Python script in another process, in this folder."""

@@ -21,7 +21,7 @@ p.PostgresqlTarget.commit = lambda self, *commits, done=p.PostgresqlTarget.commi
 
 DIES = {
     "while a file is written": "from plainstep.stores.files import target\ntarget._Parts._write = lambda *a: os._exit(9)",
-    "before the commit": "from plainstep.stores.files import target\ntarget._Append.end = lambda *a: os._exit(9)",
+    "before the commit": "from plainstep.stores import commit_log\ncommit_log._Append.end = lambda *a: os._exit(9)",
     "before files have their names": """from plainstep.stores.files import target
 real, calls = target.FolderTarget._name_what_was_committed, []
 def named(self):

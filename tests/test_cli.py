@@ -232,7 +232,7 @@ class BadInput(unittest.TestCase):
                 ["line 8", "loads.t.deletes is 'erase'", "'drop', 'flag' or 'ignore'"],
             ),
             (TOML + load + "frist = 'head'", ["line 8", "Did you mean 'first'?"]),
-            (TOML + load + "key = 'k'", ["line 8", "loads.t.key"]),
+            (TOML + load + "key = 7", ["line 8", "loads.t.key"]),
             (
                 TOML + load.replace("house.t", "hose.t"),
                 ["no store 'hose'", "Did you mean 'house'?", "line 7"],

@@ -112,7 +112,7 @@ class Http(unittest.TestCase):
                 self.assertEqual(town.project.status("alarm")[0].health, "at risk")
                 self.receiver.answers = {}
                 result = town.run("quarantine", "alarm", "--retry")
-                self.assertIn("1 event put back", result.output)
+                self.assertIn("1 event sent again", result.output)
                 self.assertEqual(
                     sorted(self.subjects()),
                     sorted([("planted", "1"), ("condemned", "1"), ("planted", "2"), ("condemned", "2")]),

@@ -75,13 +75,13 @@ class Commands(unittest.TestCase):
             self.assertIn("rows quarantined: 2", run(town, "step").output)
             told = json.loads(run(town, "quarantine", "--json").output)
             self.assertEqual({row["row"]["what"] for row in told}, {"Felled"})
-            self.assertIn("no code of the layout names", run(town, "quarantine", "flags").output)
+            self.assertIn("is not a code of the layout", run(town, "quarantine", "flags").output)
             self.assertIn("still quarantined: 2", run(town, "quarantine", "--retry").output)
             town.config.write_text(town.config.read_text().replace('["felled"]', '["felled", "Felled"]'))
             self.assertEqual(json.loads(run(town, "quarantine", "flags", "--retry", "--json").output)[0]["merged"], 2)
             self.assertEqual(town.target("flags"), town.truth)
             self.assertIn("No rows are quarantined", run(town, "quarantine").output)
-            self.assertIn("rows put back: 2", run(town, "ledger").output)
+            self.assertIn("quarantined rows merged: 2", run(town, "ledger").output)
 
     def test_init_is_toml_and_says_what_it_guessed(self) -> None:
         with self.town("sides") as town:

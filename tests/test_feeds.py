@@ -23,7 +23,8 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.core.changes.batch import Changes, as_changes
 from plainstep.core.diff import compared, difference
-from plainstep.core.positions import Place, Span, Waiting, Watermark, Window, continuity_error, parse_point
+from plainstep.core.points import parse_point
+from plainstep.core.positions import Place, Span, Waiting, Watermark, Window, continuity_error
 from plainstep.core.schema_drift import Fit, fit, holds, widens
 from plainstep.core.shapes.base import StepContext, TargetReader, WindowChanges
 from plainstep.core.shapes.edits import Edits
@@ -34,6 +35,7 @@ from plainstep.loads.reload import reload
 from plainstep.loads.step import step
 from plainstep.settings.models import LoadConfig
 from plainstep.sources.factory import SourceFactory
+from plainstep.stores import registry
 from plainstep.stores.capabilities import BaseStore, with_target
 from plainstep.stores.records import Batches, Snapshot
 from plainstep.stores.registry import open_store
@@ -205,6 +207,8 @@ class EntryPoints(unittest.TestCase):
     def test_a_store_from_another_package_is_found_by_its_scheme(self) -> None:
         point = EntryPoint("feed", f"{__name__}:OtherPeoplesStore", "plainstep.stores")
         ours = entry_points(group="plainstep.stores")
+        registry._known.cache_clear()
+        self.addCleanup(registry._known.cache_clear)
         with Town() as town, unittest.mock.patch("plainstep.stores.registry.entry_points", return_value=[*ours, point]):
             loads = '[loads.feed]\nfrom = "line.oak"\ninto = "house.oak"\nchanges = "log"\n[stores.line]\nurl = "feed://anywhere"\nwait = 3\n'
             town.config.write_text(town.config.read_text().replace("[loads.house]", loads + "[loads.house]", 1))
@@ -214,6 +218,7 @@ class EntryPoints(unittest.TestCase):
             self.assertEqual(project.step("feed")[0].outcome, "nothing")
             self.assertTrue(project.check("feed")[0].ok)
             self.assertEqual(project.captures("line"), [])
+        registry._known.cache_clear()
         with Town() as town:
             town.config.write_text('[stores.line]\nurl = "feed://anywhere"\n')
             self.assertIn("no store is known for 'feed'", town.run("status").output)

@@ -42,7 +42,7 @@ types = {{ k = "INTEGER", a = "INTEGER", b = "TEXT" }}
 [loads.tree.layout]
 {layout}
 """
-BY_SEQ = 'position = ["seq"]\nabsent = "null"'
+BY_SEQ = 'position = ["seq"]\nmissing_field = "null"'
 
 
 class Landing(Town):
@@ -125,7 +125,7 @@ class Landings(unittest.TestCase):
             self.assertIn("2.jsonl.gz cannot be read", town.step())
 
     def test_late_copied_changed_removed_and_grown(self) -> None:
-        for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nabsent = "null"'):
+        for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nmissing_field = "null"'):
             with self.subTest(layout), Landing("*.jsonl", layout) as town:
                 town.land("b.jsonl", (10, 1, 1), (20, 2, 2))
                 self.assertEqual(town.step(), "stepped 2 ")

@@ -96,13 +96,13 @@ class Wrong(unittest.TestCase):
             with duckdb.connect(str(town.path / "house.duckdb")) as connection:  # as if these were merged before
                 connection.execute("UPDATE sides SET a = k + 7, b = 'elm'")
             [outcome] = town.project.step(raise_errors=False)
-            self.assertIn("already what the new values say", str(outcome.error))
+            self.assertIn("already hold the new values", str(outcome.error))
             town.project.reload("sides")
             self.assertEqual(town.target("sides"), town.truth)
 
     def test_a_wrong_order_or_key(self) -> None:
         self.assertIn(
-            "do not find the values",
+            "do not begin with the values",
             self.refused("sides", ('["batch", "line"]', '["new_b", "line"]'), ('new_b"', 'what"')),
         )
         self.assertIn("its order is not plain", self.refused("news", ('["at", "n"]', '["what", "n"]')))
@@ -138,7 +138,7 @@ class Wrong(unittest.TestCase):
             ((('["n"]', '["m"]'),), "position names the column 'm'"),
             ((('key = ["k"]', 'key = ["q"]'),), "'q'"),
             ((('delete = ["felled"]', 'delete = ["planted"]'),), "two meanings"),
-            ((('delete = ["felled"]', "delete = []"),), "no code of the layout names"),
+            ((('delete = ["felled"]', "delete = []"),), "is not a code of the layout"),
         ):
             with Town(config=self.changed("flags", turns)) as town:
                 town.play(list(HISTORY))

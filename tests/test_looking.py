@@ -197,7 +197,7 @@ class Looks(unittest.TestCase):
                 ("--key", "oak"): "'oak' is not a value of the key column k",
                 ("--key", "1", "--key", "2"): "2 values came",
                 ("--changed", "height"): "There is no column 'height'",
-                ("--txn", "7"): "do not tell their transactions",
+                ("--txn", "7"): "have no transactions",
                 ("--where", "was.a >"): "is not SQL",
                 ("--where", "now.height > 1"): "is not a condition on these changes",
                 ("--where", "a; DROP TABLE tree"): "is not SQL",

@@ -283,7 +283,7 @@ class Doubts(unittest.TestCase):
         for changes, said in ((swapped, "may be swapped"), (codes, "insert and update may be swapped")):
             found = doubt(self.placed(changes), ("k",), True)
             self.assertIn(said, found.likely if found else "")
-        self.assertIn("do not find the values", getattr(doubt(self.placed(shuffled), ("k",), True), "what", ""))
+        self.assertIn("do not begin with the values", getattr(doubt(self.placed(shuffled), ("k",), True), "what", ""))
         lost = [change | {"seq": place + 1} for place, change in enumerate([*true[:4], *true[5:]])]
         self.assertIsNone(doubt(self.placed(lost), ("k",), True))  # one break may be chance
         back = [change | {"seq": 100 - change["seq"]} for change in true]
@@ -293,7 +293,7 @@ class Doubts(unittest.TestCase):
         changes = self.placed(Model().play([("insert", key, {"a": key, "b": ""}) for key in range(5)]).changes)
         at = pa.array([datetime(2026, 5, 9 - day, tzinfo=UTC) for day in range(5)], pa.timestamp("us", "UTC"))
         late = Changes(changes.table.set_column(changes.table.schema.get_field_index("at"), "at", at))
-        self.assertIn("were made before", getattr(doubt(late, ("k",), True), "what", ""))
+        self.assertIn("are older than", getattr(doubt(late, ("k",), True), "what", ""))
         one = changes.table.set_column(
             changes.table.schema.get_field_index("now.k"), "now.k", pa.array([1] * 5, pa.int64())
         )
@@ -327,17 +327,21 @@ class Layouts(unittest.TestCase):
     def test_lists_of_columns_and_names_that_are_none(self) -> None:
         rows = pa.table({"k": [1, 1, 1], "a": [1, 2, 3], "b": ["x", "y", "z"],
                          "fields": pa.array([["a"], ["b", "a"], ["colour"]])})  # fmt: skip
-        found = self.read(rows, sent="fields")
+        found = self.read(rows, sent_columns="fields")
         self.assertEqual(found.table["given"].to_pylist(), [["a"], ["a", "b"]])
         self.assertIn("'colour', which is not a column", found.bad[2])
         texts = rows.set_column(3, "fields", pa.array(['["a"]', "b; a", "a,b"]))
-        self.assertEqual(self.read(texts, sent="fields").table["given"].to_pylist(), [["a"], ["a", "b"], ["a", "b"]])
+        self.assertEqual(
+            self.read(texts, sent_columns="fields").table["given"].to_pylist(), [["a"], ["a", "b"], ["a", "b"]]
+        )
 
     def test_a_document_that_lacks_a_field_is_refused_until_it_is_said_what_that_means(self) -> None:
         rows = pa.table({"doc": ['{"k": 1, "a": 1}', '{"k": 1, "a": null}', '{"k": 1}']})
         self.assertIn("missing_field =", self.read(rows, now="doc.*").bad[2])
-        self.assertEqual(self.read(rows, now="doc.*", absent="null").table["now.a"].to_pylist(), [1, None, None])
-        self.assertEqual(self.read(rows, now="doc.*", absent="unsent").table["given"].to_pylist(), [["a"], ["a"], []])
+        self.assertEqual(self.read(rows, now="doc.*", missing_field="null").table["now.a"].to_pylist(), [1, None, None])
+        self.assertEqual(
+            self.read(rows, now="doc.*", missing_field="unsent").table["given"].to_pylist(), [["a"], ["a"], []]
+        )
 
     def test_values_that_do_not_fit_are_told_and_the_others_read(self) -> None:
         rows = pa.table({"k": ["1", "x", "3"], "a": ["1.5", "2", "many"]})

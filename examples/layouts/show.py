@@ -6,6 +6,7 @@ python examples/layouts/show.py csv        # one example
 
 from __future__ import annotations
 
+import contextlib
 import re
 import shutil
 import sqlite3
@@ -75,7 +76,8 @@ def _session(folder: Path, name: str) -> str:
         if words == "later.sql":
             lines.append(f"$ sqlite3 town.db < later.sql    # {' '.join(_run(folder, words).split())}")
             continue
-        done = CliRunner().invoke(cli, ["-c", str(folder / "plainstep.toml"), *words.split()])
+        with contextlib.chdir(folder):
+            done = CliRunner().invoke(cli, words.split())
         lines.append(f"$ plainstep {words}\n" + _timeless(done.stdout))
     lines.append("$ duckdb house.duckdb 'FROM tree'\n" + _rows(folder))
     return "\n".join(lines)

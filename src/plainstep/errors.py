@@ -5,6 +5,9 @@ An error says what happened, why it matters, and what to run next, in three line
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
 from plainstep.redaction import redacted
 
 
@@ -15,9 +18,15 @@ class PlainStepError(Exception):
         what: what happened, in one line.
         why: why it matters, in one line, or empty.
         next: what to run or do next, in one line, or empty.
+
+    Attributes:
+        load: the load that it is about, where a project raised it for one.
+        outcomes: what every load's step or check came to, this one's among them, where a project raised it for some.
     """
 
     exit_status = 1
+    load: str = ""
+    outcomes: Sequence[Any] = ()
 
     def __init__(self, what: str, why: str = "", next: str = "") -> None:
         what, why, next = redacted(what), redacted(why), redacted(next)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
     from plainstep.core.changes.filter import Filter
     from plainstep.core.diff import Scope
+    from plainstep.core.points import Point
     from plainstep.loads.check import CheckResult
     from plainstep.loads.outcome import StepOutcome
     from plainstep.loads.quarantine import Retried
@@ -76,19 +77,23 @@ class Project:
 
         Args:
             names: the loads; none for all.
-            raise_errors: raise the first error once every load has had its step; otherwise errors are
-                only told in the outcomes.
+            raise_errors: False to be told of errors in the outcomes only. Otherwise the first one is raised once every load
+                has had its step; its ``outcomes`` are those of all loads.
 
         Returns:
             One outcome a load, in order.
         """
-        from plainstep.loads import step
-
-        outcomes = [one for loads in self._together(names) for one in step.step_together(loads)]
-        for outcome in outcomes:
-            if outcome.error and raise_errors:
-                raise outcome.error
+        outcomes = [one for made in self.steps(*names) for one in made]
+        if raise_errors:
+            _raise_first(outcomes)
         return outcomes
+
+    def steps(self, *names: str) -> Iterator[list[StepOutcome]]:
+        """The same, one by one: as each step is made, its outcome, or the outcomes of a group. Errors are told in them."""
+        from plainstep.loads.step import step_together
+
+        for loads in self._together(names):
+            yield step_together(loads)
 
     def run(self, *names: str, every: timedelta, tell: Callable[[Tick], None]) -> Runner:
         """Something that keeps stepping each load named, or all of them, until it is told to stop.
@@ -118,8 +123,8 @@ class Project:
     def look(
         self,
         name: str,
-        after: str | None = None,
-        upto: str | None = None,
+        after: Point | None = None,
+        upto: Point | None = None,
         limit: int | None = 100,
         skip: int = 0,
         only: Filter | None = None,
@@ -145,8 +150,8 @@ class Project:
     def changes(
         self,
         name: str,
-        after: str | None = None,
-        upto: str | None = None,
+        after: Point | None = None,
+        upto: Point | None = None,
         only: Filter | None = None,
         unfiltered: bool = False,
     ) -> Iterator[pa.Table]:
@@ -160,13 +165,13 @@ class Project:
 
         return changes.flat_changes(self._seen(name, unfiltered), after, upto, only)
 
-    def net(self, name: str, after: str | None = None, upto: str | None = None) -> NetResult:
+    def net(self, name: str, after: Point | None = None, upto: Point | None = None) -> NetResult:
         """The net changes of a window, and what a step would do with them; arguments as for ``look``."""
         from plainstep.views import net
 
         return net.net(self.load(name), after, upto)
 
-    def trace(self, name: str, *key: str, at: str | None = None) -> TraceResult:
+    def trace(self, name: str, *key: str, at: Point | None = None) -> TraceResult:
         """The life of one row: its changes, the steps that merged them, and the row as it was or is.
 
         Args:
@@ -204,19 +209,26 @@ class Project:
 
         return ledger.ledger([self.load(name)] if name else list(self.loads.values()), limit, kind, since)
 
-    def check(self, *names: str, scope: Scope | None = None, repair: bool = False) -> list[CheckResult]:
+    def check(
+        self, *names: str, scope: Scope | None = None, repair: bool = False, raise_errors: bool = True
+    ) -> list[CheckResult]:
         """Compare target with source, allowing for changes still waiting.
 
         Args:
             names: the loads; none for all that can be compared and have begun.
             scope: which columns, rows or share of the keys; None for everything. See ``plainstep.Scope``.
             repair: whether to merge exactly what differs.
+            raise_errors: False to be told of errors in the results only. Otherwise the first one is raised once every load
+                was compared; its ``outcomes`` are the results of all loads.
         """
         from plainstep.loads import check as checks
 
         chosen = [load for load in self._chosen(names) if names or not checks.incomparable(load)]
         begun = [load for load in chosen if names or not checks.left_out(load)]
-        return [checks.check(load, scope, repair) for load in begun or chosen]
+        results = [checks.result_of(load, scope, repair) for load in begun or chosen]
+        if raise_errors:
+            _raise_first(results)
+        return results
 
     def propose(self, place: str, into: str = "", key: tuple[str, ...] = ()) -> str:
         """A commented load with a layout for a change table or files, as TOML.
@@ -264,7 +276,7 @@ class Project:
         loads = [(self.load(status.load), status) for status in self.status()]
         report.write(Path(path), self.path.resolve().parent.name, loads)
 
-    def move_watermark(self, name: str, to: str, reason: str = "") -> LedgerEntry:
+    def move_watermark(self, name: str, to: Point, reason: str = "") -> LedgerEntry:
         """Move a load's watermark without merging anything; recorded in the ledger.
 
         Args:
@@ -377,3 +389,11 @@ def unknown(what: str, name: str, known: Any, usage: str = "") -> ConfigError:
         f"Did you mean {near[0]!r}?" if near else f"Known: {', '.join(known) or 'none'}.",
         usage,
     )
+
+
+def _raise_first(outcomes: Sequence[StepOutcome] | Sequence[CheckResult]) -> None:
+    """Raise the first error of some outcomes, which carries all of them."""
+    for one in outcomes:
+        if one.error:
+            one.error.outcomes = outcomes
+            raise one.error

@@ -113,7 +113,7 @@ def _refuse_misplaced(where: Callable[[str], str], said: LoadConfig, into_files:
             "Only a journal is appended to.",
             'Set shape = "journal", or merge into a database.',
         )
-    for setting in () if into_files else ("partition", "format"):
+    for setting in () if into_files else ("partition", "partition_zone", "format"):
         if setting in said.model_fields_set:
             raise ConfigError(
                 f"{where(setting)}: {setting} is of a journal in files, and {said.into} is a table.",

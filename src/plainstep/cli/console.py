@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import shlex
 import textwrap
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
     from rich.table import Table
     from rich.text import Text
 
+DEFAULT_CONFIG = "plainstep.toml"
 # Colours that people who see colours differently can tell apart; the word is always there too.
 COLOURS = {"insert": "#0072B2", "update": "#E69F00", "delete": "#D55E00"}
 
@@ -31,7 +33,22 @@ def echo_json(data: Any) -> None:
 
 def say(line: str = "", err: bool = False) -> None:
     """Print what people read. No name or value in it does anything to a terminal."""
-    click.echo("\n".join(map(wording.printable, line.split("\n"))), err=err)
+    click.echo("\n".join(map(wording.printable, with_config(line).split("\n"))), err=err)
+
+
+# A command of ours in a text, but not a file or a schema called plainstep.
+COMMAND = re.compile(r"\bplainstep (?=[a-z]+\b)(?!-)")
+
+
+def with_config(line: str) -> str:
+    """A text whose commands name the file that ``-c`` named, so that they can be run as they stand."""
+    context = click.get_current_context(silent=True)
+    config = str(context.find_root().params.get("config", DEFAULT_CONFIG)) if context else DEFAULT_CONFIG
+    return (
+        line
+        if config == DEFAULT_CONFIG
+        else COMMAND.sub(f"plainstep -c {shlex.quote(config)} ".replace("\\", r"\\"), line)
+    )
 
 
 def what_changed(row: dict[str, Any], key: tuple[str, ...]) -> Text:

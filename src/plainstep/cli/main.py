@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import platform
 import sys
 import traceback
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import click
 
+import plainstep
 from plainstep.cli.commands import capture as capturing
 from plainstep.cli.commands import operating
 from plainstep.cli.commands import reading as looking
 from plainstep.cli.commands import setup as beginning
-from plainstep.cli.options import complain
-from plainstep.display.text import printable
+from plainstep.cli.console import DEFAULT_CONFIG
+from plainstep.cli.options import complain, interrupted, unexpected
 from plainstep.errors import PlainStepError
 from plainstep.redaction import redacted
 
@@ -33,6 +36,7 @@ class Commands(click.Group):
 
     def invoke(self, ctx: click.Context) -> Any:
         """Run a command, and turn errors into messages and exit statuses."""
+        began = datetime.now(UTC)
         try:
             return super().invoke(ctx)
         except PlainStepError as error:
@@ -42,20 +46,14 @@ class Commands(click.Group):
         except (click.ClickException, click.exceptions.Exit, click.Abort):
             raise
         except KeyboardInterrupt:
-            click.echo(
-                "Interrupted. Each step is written whole or not at all: plainstep ledger lists those that were.",
-                err=True,
-            )
-            click.echo("Run the command again to go on.", err=True)
+            complain(interrupted(ctx, began))
             ctx.exit(130)
         except BrokenPipeError:
             sys.stderr.close()  # the reader of our output has had enough
             ctx.exit(0)
         except Exception as error:
             _show_where(ctx)
-            said = printable(redacted(f"{type(error).__name__}: {error}"))
-            click.echo(f"Unexpected error: {said}", err=True)
-            click.echo("Run the command again with plainstep --debug to see where.", err=True)
+            complain(unexpected(error))
             ctx.exit(1)
 
 
@@ -63,6 +61,8 @@ def _show_where(ctx: click.Context) -> None:
     """With --debug, where the error came from; no password that was in a URL."""
     if ctx.params.get("debug"):
         click.echo(redacted(traceback.format_exc()), err=True)
+        versions = f"plainstep {plainstep.__version__}, Python {platform.python_version()}, {platform.platform()}"
+        click.echo(versions, err=True)
 
 
 @click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"]})
@@ -71,7 +71,7 @@ def _show_where(ctx: click.Context) -> None:
     "--config",
     "config",
     metavar="FILE",
-    default="plainstep.toml",
+    default=DEFAULT_CONFIG,
     show_default=True,
     type=click.Path(path_type=Path),
     help="The configuration.",

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, fields
-from datetime import timedelta
+from datetime import datetime, timedelta
 from functools import wraps
 from itertools import chain
 from pathlib import Path
@@ -13,14 +14,14 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from plainstep.cli.console import say
+from plainstep.cli.console import say, with_config
 from plainstep.display.text import printable
+from plainstep.errors import PlainStepError
 from plainstep.formats import FORMATS
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from plainstep.errors import PlainStepError
     from plainstep.project import Project
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -179,9 +180,33 @@ def open_project(ctx: click.Context) -> Project:
     return load_project(ctx.obj)
 
 
+def interrupted(ctx: click.Context, began: datetime) -> PlainStepError:
+    """What a command that was interrupted had written by then: the ledgers tell."""
+    written = list[str]()
+    with suppress(PlainStepError):
+        for load in open_project(ctx).loads.values():
+            with suppress(PlainStepError):  # a target that cannot be read
+                entries = load.target.ledger(load.name, 1)
+                written += [f"{one.load} (step {one.step})" for one in entries if one.at and one.at >= began]
+    told = f"Written before that: {', '.join(written)}." if written else "No step was written."
+    return PlainStepError(
+        f"Interrupted. {told}", "Each step is written whole or not at all.", "Run the command again to go on."
+    )
+
+
+def unexpected(error: Exception) -> PlainStepError:
+    """What to say of an error that nobody raised on purpose."""
+    return PlainStepError(
+        f"Unexpected error: {type(error).__name__}: {error}",
+        "This is a fault in Plain Step. Each step is written whole or not at all, so nothing is half done.",
+        "Please report it with what plainstep --debug and the same command print (passwords are left out).",
+    )
+
+
 def complain(error: PlainStepError, load: str = "") -> None:
     """Print an error to stderr."""
-    first, *rest = map(printable, filter(None, (error.what, error.why, error.next)))
+    lines = (error.what, with_config(error.why), with_config(error.next))
+    first, *rest = map(printable, filter(None, lines))
     named = f"{printable(load)}: " if load else ""
     click.echo(click.style(named, bold=True, fg="bright_red") + first, err=True)
     for line in rest:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 
 from plainstep.errors import ConfigError, Refused
 
@@ -149,56 +149,6 @@ class Watermark:
     def place(self) -> Place:
         """Where the load stands."""
         return Place(self.position, self.token, self.at)
-
-
-def parse_point(text: str) -> int | datetime | str:
-    """Read what a person wrote for a position.
-
-    Args:
-        text: a position, an ISO 8601 time (without a zone: local time), ``start`` or ``head``.
-
-    Returns:
-        The position, the time (aware, UTC), or one of the two words.
-
-    Raises:
-        ConfigError: it is none of these.
-    """
-    text = text.strip()
-    if text in ("start", "head"):
-        return text
-    if text.isdigit():  # a date is written with dashes: 20260504 is a position
-        return int(text)
-    try:
-        time = datetime.fromisoformat(text)
-    except ValueError:
-        raise ConfigError(
-            f"{text!r} is not a position.",
-            "A position is a number, an ISO 8601 time such as 2026-05-04T09:30, start or head.",
-        ) from None
-    return time.astimezone(UTC)
-
-
-def parse_time(text: str) -> datetime:
-    """Read a time that a person wrote: ISO 8601; without a zone, local time.
-
-    Raises:
-        ConfigError: it is none.
-    """
-    try:
-        return datetime.fromisoformat(text.strip()).astimezone(UTC)
-    except ValueError:
-        raise ConfigError(f"{text!r} is not a time.", "A time is written as in 2026-05-04T09:30 (ISO 8601).") from None
-
-
-def is_time(text: str) -> bool:
-    """Whether a person wrote a time."""
-    if text.strip().isdigit():
-        return False
-    try:
-        datetime.fromisoformat(text.strip())
-    except ValueError:
-        return False
-    return True
 
 
 def continuity_error(watermark: Watermark, span: Span, made_at: datetime | None) -> Refused | None:

@@ -159,7 +159,7 @@ def trimmed(found: Trimmed) -> dict[str, Any]:
         "held": found.held,
         "gone": found.gone,
         "done": found.done,
-        "why_not": found.why_not,
+        "reason": found.reason,
         "readers": [vars(one) for one in found.readers],
     }
 
@@ -196,6 +196,8 @@ def check(found: CheckResult) -> dict[str, Any]:
         "whole",
     )
 
+    if found.differences is None:
+        return {"load": found.load, "ok": False, "error": str(found.error)}
     form = {name: getattr(found, name) for name in names} | {"differences": differences(found.differences)}
     return form | ({"repaired": entry(found.repaired)} if found.repaired else {})
 

@@ -11,7 +11,7 @@ from plainstep.core.diff import net_of
 from plainstep.core.positions import Span, Watermark
 from plainstep.display import html
 from plainstep.display.records import SHOWN_DIFFERENCES
-from plainstep.errors import ConfigError, Refused, WatermarkMoved
+from plainstep.errors import ConfigError, PlainStepError, Refused, WatermarkMoved
 from plainstep.loads.commit import commit_to, entry_of, quarantining
 from plainstep.loads.difference import compared_at_watermark, repairing_edits
 from plainstep.loads.planning import parts_of
@@ -46,6 +46,7 @@ class CheckResult:
         whole: whether every row and column was compared.
         kept: whether extra rows are meant to be there (``deletes = "ignore"``).
         repaired: the ledger row of the step that merged the differences, if one was asked for.
+        error: why they could not be compared; then nothing else is known.
     """
 
     load: str
@@ -57,15 +58,18 @@ class CheckResult:
     missing: int
     extra: int
     different: int
-    differences: NetChanges
+    differences: NetChanges | None
     at: datetime | None = None
     columns: int = 0
     whole: bool = True
     kept: bool = False
     beside: int = 0
     repaired: LedgerEntry | None = None
+    error: PlainStepError | None = None
 
     def _repr_html_(self) -> str:
+        if self.differences is None:
+            return html.table(f"{self.load}: {self.error}", [], [])
         said = "equal" if self.ok else "DIFFERENT"
         sides = f"{self.source_rows:,} rows at the source and {self.target_rows:,} at the target, as of {self.position}"
         return html.differences(f"{self.load}: {said}, {sides}", self.differences)
@@ -89,6 +93,15 @@ def left_out(load: Load) -> str:
     """Why a load is left out where all are compared, or empty."""
     begun = incomparable(load) or load.target.watermark(load.name) is not None
     return incomparable(load) if begun else f"it has not begun (plainstep step {load.name})"
+
+
+def result_of(load: Load, scope: Scope | None = None, repair: bool = False) -> CheckResult:
+    """The same as ``check``; an error is told in the result."""
+    try:
+        return check(load, scope, repair)
+    except PlainStepError as error:
+        error.load = load.name
+        return CheckResult(load.name, False, "", 0, 0, 0, 0, 0, 0, None, error=error)
 
 
 def check(load: Load, scope: Scope | None = None, repair: bool = False) -> CheckResult:

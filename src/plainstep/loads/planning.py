@@ -48,7 +48,7 @@ def parts_of(state: LoadState, edits: list[Edits], started: bool, anew: bool = F
             table.key,
             one,
             partial(fit_of, state, table, started, rows=one.put, anew=anew),
-            FileForm(tuple(load.config.partition), load.config.format),
+            FileForm(tuple(load.config.partition), load.config.format, load.config.partition_zone),
             counted=not table.suffix,
         )
         for table, one in zip(state.shape.tables(), edits, strict=True)

@@ -21,6 +21,7 @@ from plainstep.progress import counted
 from plainstep.stores.records import LedgerEntry
 
 if TYPE_CHECKING:
+    from plainstep.core.points import Point
     from plainstep.loads.load import Load
 
 from plainstep.loads.outcome import StepOutcome, stepped
@@ -59,7 +60,7 @@ def reload(load: Load) -> StepOutcome:
     return stepped(load, commit_to(state, parts, span, entry, began, left_out))
 
 
-def move_watermark(load: Load, to: str, reason: str = "") -> LedgerEntry:
+def move_watermark(load: Load, to: Point, reason: str = "") -> LedgerEntry:
     """Move a load's watermark without merging anything.
 
     Raises:

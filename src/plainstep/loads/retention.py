@@ -49,7 +49,7 @@ class Trimmed:
         gone: how many of them go.
         readers: who reads them.
         done: whether it was done, or only looked at.
-        why_not: why nothing can go, or empty.
+        reason: why nothing can go, or empty.
     """
 
     store: str
@@ -58,7 +58,7 @@ class Trimmed:
     gone: int = 0
     readers: list[ReaderStanding] = field(default_factory=list)
     done: bool = False
-    why_not: str = ""
+    reason: str = ""
 
 
 def trim(store: Store, keep: timedelta | None = None, table: str = "", really: bool = False) -> list[Trimmed]:
@@ -87,12 +87,12 @@ def trim(store: Store, keep: timedelta | None = None, table: str = "", really: b
 def _trim(store: HasCapture, info: CaptureInfo, readers: list[Reader], keep: timedelta | None, really: bool) -> Trimmed:
     found = Trimmed(store.name, info.table, info.held)
     if info.problem:
-        found.why_not = f"{info.problem}: {info.remedy}"
+        found.reason = f"{info.problem}: {info.remedy}"
         return found
     source = store.source(info.table, {}, "capture", "")
     found.readers = [_standing(source, reader) for reader in readers]
     if not readers:
-        found.why_not = "no reader is known yet: a load is registered with its first step"
+        found.reason = "no reader is known yet: a load is registered with its first step"
         return found
     places = [reader.watermark for reader in readers]
     if keep is not None:

@@ -15,6 +15,7 @@ from plainstep.loads.target_rows import TargetRows
 from plainstep.loads.windows import ahead, refuse_unless_continuous, resolve, span_of
 
 if TYPE_CHECKING:
+    from plainstep.core.points import Point
     from plainstep.core.positions import Span, Watermark
     from plainstep.core.shapes.base import Shape
     from plainstep.loads.load import Load
@@ -54,7 +55,7 @@ class LoadState:
         """What its target holds."""
         return TargetRows(self.load, self.shape.tables())
 
-    def window(self, after: str | None, upto: str | None) -> Window:
+    def window(self, after: Point | None, upto: Point | None) -> Window:
         """The window a person asks for; default: the changes not merged yet.
 
         Raises:

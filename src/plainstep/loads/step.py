@@ -66,6 +66,7 @@ def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
     except PlainStepError as error:
         _let_go(error)
         refused = isinstance(error, Refused | DataError)
+        error.load = loads[0].name
         outcomes = [StepOutcome(load.name, "refused" if refused else "failed", error=error) for load in loads]
         if refused:
             for load in loads:

@@ -6,7 +6,8 @@ import json
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.positions import MergedTable, Place, Span, Watermark, Window, continuity_error, is_time, parse_point
+from plainstep.core.points import WORDS, Point, moment_of, parse_point
+from plainstep.core.positions import MergedTable, Place, Span, Watermark, Window, continuity_error
 from plainstep.errors import ConfigError, Refused
 from plainstep.settings.renamed import in_new_names
 from plainstep.stores.api import ForeignSource
@@ -15,25 +16,6 @@ from plainstep.stores.ledger import moved
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
     from plainstep.stores.records import TableInfo
-
-
-def why_not(load: Load, watermark: Watermark, span: Span) -> Refused | None:
-    """Why a load cannot go on from its watermark, or None if it can.
-
-    Raises:
-        WatermarkMoved: another step moved the watermark since it was read, and the source may have forgotten what it merged.
-    """
-    refusal = _of_another_table(load, watermark) or _made_otherwise(load, watermark)
-    if refusal:
-        return refusal
-    if isinstance(load.source, ForeignSource):
-        refusal = load.source.why_not(watermark, span)
-    else:
-        made_at = load.source.time_of(watermark.place) if watermark.position <= span.head else None
-        refusal = continuity_error(watermark, span, made_at)
-    if refusal and load.target.watermark(load.name) != watermark:
-        raise moved(load.name)
-    return Refused(refusal.what, refusal.why, _anew(load, refusal.next)) if refusal else None
 
 
 def another_target(load: Load, watermark: Watermark) -> bool:
@@ -160,9 +142,18 @@ def refuse_unless_continuous(load: Load, watermark: Watermark, span: Span) -> No
         Refused: going on would lose something.
         WatermarkMoved: the watermark has moved since it was read.
     """
-    refusal = why_not(load, watermark, span)
+    refusal = _of_another_table(load, watermark) or _made_otherwise(load, watermark)
     if refusal:
         raise refusal
+    if isinstance(load.source, ForeignSource):
+        refusal = load.source.continuity_error(watermark, span)
+    else:
+        made_at = load.source.time_of(watermark.place) if watermark.position <= span.head else None
+        refusal = continuity_error(watermark, span, made_at)
+    if refusal and load.target.watermark(load.name) != watermark:
+        raise moved(load.name)
+    if refusal:
+        raise Refused(refusal.what, refusal.why, _anew(load, refusal.next))
 
 
 def span_of(load: Load, watermark: Watermark | None) -> Span:
@@ -199,19 +190,19 @@ def ahead(watermark: Watermark, span: Span) -> Window:
     return Window.between(watermark.place, span.end if span.head >= watermark.position else watermark.place)
 
 
-def resolve(load: Load, span: Span, text: str) -> Place:
-    """The place that a person's words mean.
+def resolve(load: Load, span: Span, said: Point) -> Place:
+    """The place that a person means; see ``plainstep.core.points``.
 
     Raises:
         ConfigError: it is not a position, or lies beyond the head.
     """
-    if isinstance(load.source, ForeignSource) and not is_time(text) and text not in ("start", "head"):
-        return load.source.placed(text)
-    point = parse_point(text)
+    if isinstance(load.source, ForeignSource) and moment_of(said) is None and said not in WORDS:
+        return load.source.placed(str(said))
+    point = parse_point(said)
     if isinstance(point, datetime):
         if span.since and point < span.since:
             raise Refused(
-                f"Capture of {load.config.source} began at {span.since.isoformat(timespec='seconds')}, after {text}.",
+                f"Capture of {load.config.source} began at {span.since.isoformat(timespec='seconds')}, after {said}.",
                 "What was there, and what changed before, was not recorded.",
                 "Give a later time; start stands for the oldest change that is held.",
             )

@@ -61,13 +61,13 @@ def line_of(text: str, place: list[str]) -> int:
             table = [part.strip().strip("\"'") for part in header[1].split(".")]
             found = table
         else:
-            setting = re.match(r"\s*([\w\-\"']+)\s*=", line)
-            found = [*table, setting[1].strip("\"'")] if setting else []
+            setting = re.match(r"\s*([\w\-\"'.]+)\s*=", line)
+            found = [*table, *(part.strip("\"'") for part in setting[1].split("."))] if setting else []
         common = 0
         for ours, theirs in zip(found, place, strict=False):
             if ours != theirs:
                 break
             common += 1
-        if found and common == len(found) and common > depth:
+        if found and common == min(len(found), len(place)) and common > depth:
             best, depth = number, common
     return best

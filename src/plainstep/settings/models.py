@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
+from zoneinfo import ZoneInfo
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, field_validator, model_validator
 from pydantic_core import PydanticCustomError
 
 from plainstep.core.durations import duration
@@ -45,6 +46,27 @@ def _length_of_time(value: str) -> str:
 Code = str | int | bool
 
 
+def _as_list(value: Any) -> Any:
+    """One name where several may stand."""
+    return [value] if isinstance(value, str) else value
+
+
+def _as_codes(value: Any) -> Any:
+    """One code where several may stand."""
+    return [value] if isinstance(value, str | int | bool) else value
+
+
+def _one_or_more(item: list[dict[str, str]]) -> WithJsonSchema:
+    """How a schema says that one may stand for a list of one."""
+    one = item[0] if len(item) == 1 else {"anyOf": item}
+    return WithJsonSchema({"anyOf": [one, {"type": "array", "items": one}]})
+
+
+TEXT, NUMBER, YES_OR_NO = {"type": "string"}, {"type": "integer"}, {"type": "boolean"}
+Names = Annotated[list[str], BeforeValidator(_as_list), _one_or_more([TEXT])]
+Codes = Annotated[list[Code], BeforeValidator(_as_codes), _one_or_more([TEXT, NUMBER, YES_OR_NO])]
+
+
 class TimesConfig(BaseModel):
     """A table that maps positions to times."""
 
@@ -60,7 +82,7 @@ class LayoutConfig(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    position: list[str] = Field(
+    position: Names = Field(
         default=[],
         description="The columns that order the changes, compared one after the other; in files, default: file name and line.",
     )
@@ -68,12 +90,12 @@ class LayoutConfig(BaseModel):
         default="",
         description="The column that tells the operation; default: every row is the latest state of its key.",
     )
-    insert: list[Code] = Field(default=[], description="The codes of an insert.")
-    update: list[Code] = Field(default=[], description="The codes of an update that comes as one row.")
-    delete: list[Code] = Field(default=[], description="The codes of a delete.")
-    truncate: list[Code] = Field(default=[], description="The codes of a truncate.")
-    update_was: list[Code] = Field(default=[], description="The codes of the old row of an update that comes as two.")
-    update_now: list[Code] = Field(default=[], description="The codes of the new row of an update that comes as two.")
+    insert: Codes = Field(default=[], description="The codes of an insert.")
+    update: Codes = Field(default=[], description="The codes of an update that comes as one row.")
+    delete: Codes = Field(default=[], description="The codes of a delete.")
+    truncate: Codes = Field(default=[], description="The codes of a truncate.")
+    update_was: Codes = Field(default=[], description="The codes of the old row of an update that comes as two.")
+    update_now: Codes = Field(default=[], description="The codes of the new row of an update that comes as two.")
     now: str = Field(
         default="*", description="Where new values lie: * stands for a column's name, as in new_* or doc.after.*"
     )
@@ -81,7 +103,7 @@ class LayoutConfig(BaseModel):
     columns: list[str] | dict[str, str] = Field(
         default=[], description="The row's own columns; or names, each with the path of its value below the *."
     )
-    bookkeeping: list[str] = Field(default=[], description="Columns that are not the row's own.")
+    bookkeeping: Names = Field(default=[], description="Columns that are not the row's own.")
     time: str | TimesConfig = Field(
         default="", description="The column that tells when a change was made, or a table that maps positions to times."
     )
@@ -97,7 +119,7 @@ class LayoutConfig(BaseModel):
     delete_carries: Literal["row", "key"] = Field(
         default="row", description="What a delete carries where old values are told: the whole row, or its key alone."
     )
-    guessed: list[str] = Field(
+    guessed: Names = Field(
         default=[],
         description="The settings of this layout, or 'key', that were guessed and that nobody has looked at: "
         "until their names are taken out, nothing is merged.",
@@ -141,7 +163,7 @@ class LoadConfig(BaseModel):
 
     source: str = Field(alias="from", description="STORE.TABLE to read changes of.")
     into: str = Field(description="STORE.TABLE to merge into; made when it is not there.")
-    key: list[str] = Field(default=[], description="The columns that tell rows apart; default: the captured key.")
+    key: Names = Field(default=[], description="The columns that tell rows apart; default: the captured key.")
     changes: Literal["capture", "log", "table", "column", "diff"] = Field(
         default="capture",
         description="How changes are read: from Plain Step's own capture, the server's log, a change table or files that "
@@ -152,9 +174,7 @@ class LoadConfig(BaseModel):
         description="STORE.TABLE that the changes are of, if it can be read: for the first load, reload, check and lookups.",
     )
     layout: LayoutConfig | None = Field(default=None, description="How the rows of 'from' are read as changes.")
-    column: list[str] = Field(
-        default=[], description="With changes = 'column': the columns that grow with every change."
-    )
+    column: Names = Field(default=[], description="With changes = 'column': the columns that grow with every change.")
     overlap: str | int = Field(
         default="",
         description="How far behind the watermark rows are read again, for those that are committed late: 10m, or a number.",
@@ -181,7 +201,7 @@ class LoadConfig(BaseModel):
         default="drop",
         description="mirror: what a delete does to the row at the target: it goes, gets the time of its removal, or stays.",
     )
-    operations: list[Literal["insert", "update", "delete"]] = Field(
+    operations: Annotated[list[Literal["insert", "update", "delete"]], BeforeValidator(_as_list)] = Field(
         default=["insert", "update", "delete"],
         description="mirror, journal: which operations are merged; others are left out.",
     )
@@ -193,10 +213,8 @@ class LoadConfig(BaseModel):
         description="history, journal, events: of net changes, or of every change. Default: history of net changes, "
         "journal and events of every change.",
     )
-    watch: list[str] = Field(
-        default=[], description="history: the columns whose changes make a new version. Default: all."
-    )
-    by: list[str] | dict[str, str] = Field(
+    watch: Names = Field(default=[], description="history: the columns whose changes make a new version. Default: all.")
+    by: Names | dict[str, str] = Field(
         default=[], description="rollup: what makes a group: columns, or names, each with SQL over the row."
     )
     measures: dict[str, str] = Field(
@@ -218,9 +236,13 @@ class LoadConfig(BaseModel):
     tries: int = Field(
         default=10, ge=1, description="events: after how many failed deliveries an event is quarantined."
     )
-    partition: list[str] = Field(
+    partition: Names = Field(
         default=[],
         description="journal into files: what its folders are by: load, date, or columns of the journal.",
+    )
+    partition_zone: str = Field(
+        default="UTC",
+        description="journal into files: the time zone whose days the partition 'date' means, as in Europe/Oslo.",
     )
     format: Literal["parquet", "jsonl", "csv"] = Field(
         default="parquet", description="journal into files: their format."
@@ -242,6 +264,15 @@ class LoadConfig(BaseModel):
     types: dict[str, str] = Field(
         default={}, description="What a column holds, where its declared type does not say or is not kept to."
     )
+
+    @field_validator("partition_zone")
+    @classmethod
+    def _is_zone(cls, name: str) -> str:
+        try:
+            ZoneInfo(name)
+        except (ValueError, OSError):
+            raise ValueError("it is not a time zone: write one as in Europe/Oslo") from None
+        return name
 
     @model_validator(mode="before")
     @classmethod
@@ -346,6 +377,7 @@ OF_SHAPES: dict[str, tuple[str, ...]] = {
     "deliver": ("events",),
     "tries": ("events",),
     "partition": ("journal",),
+    "partition_zone": ("journal",),
     "format": ("journal",),
 }
 

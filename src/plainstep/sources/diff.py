@@ -88,7 +88,7 @@ class DiffSource:
         """Not known."""
         return None
 
-    def why_not(self, watermark: Watermark, span: Span) -> Refused | None:
+    def continuity_error(self, watermark: Watermark, span: Span) -> Refused | None:
         """Nothing stands in the way: all of the table is compared every time."""
         return None
 

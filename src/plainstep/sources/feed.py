@@ -107,7 +107,7 @@ class FeedSource:
         """When the change at a place was made, where the place itself says so."""
         return place.at
 
-    def why_not(self, watermark: Watermark, span: Span) -> Refused | None:
+    def continuity_error(self, watermark: Watermark, span: Span) -> Refused | None:
         """Why a load cannot go on from its watermark, or None if it can."""
         if watermark.identity != span.identity:
             return Refused(

@@ -13,6 +13,7 @@ from plainstep.core.layouts.layout import interpret
 from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
 from plainstep.core.layouts.rows import PLACE
 from plainstep.deferred import np, pa, pc
+from plainstep.display.text import shown
 from plainstep.errors import DataError
 from plainstep.sources.lookup import looked_up
 from plainstep.stores.records import LeftOut, QuarantinedRow
@@ -109,10 +110,11 @@ class FeedReading:
             return
         row = min(bad)
         place = str(rows[PLACE][row])
-        shown = {name: value for name, value in rows.slice(row, 1).to_pylist()[0].items() if name != PLACE}
+        values = rows.slice(row, 1).to_pylist()[0].items()
+        told = "; ".join(f"{name} {shown(value)}" for name, value in values if name != PLACE)
         raise DataError(
             f"{self.feed.told(place)}: {bad[row]}.",
-            f"The row: {shown}",
+            f"The row: {told}.",
             'Fix the layout (plainstep look shows what it makes of the rows), or the row; or set on_bad_row = "quarantine".',
         )
 

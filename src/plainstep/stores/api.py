@@ -266,7 +266,7 @@ class ForeignSource(Source, Protocol):
         """How far the source can be read now, going on from a watermark."""
         ...
 
-    def why_not(self, watermark: Watermark, span: Span) -> Refused | None:
+    def continuity_error(self, watermark: Watermark, span: Span) -> Refused | None:
         """Why a load cannot go on from its watermark, or None if it can."""
         ...
 

@@ -158,11 +158,13 @@ class FileForm:
 
     Attributes:
         partition: what folders are by.
+        zone: the time zone whose days ``date`` means.
         format: ``parquet``, ``jsonl`` or ``csv``.
     """
 
     partition: tuple[str, ...] = ()
     format: str = "parquet"
+    zone: str = "UTC"
 
 
 @dataclass

@@ -24,6 +24,7 @@ from plainstep.stores.records import Batches
 
 if TYPE_CHECKING:
     from plainstep.core.changes.filter import Filter
+    from plainstep.core.points import Point
     from plainstep.loads.load import Load
     from plainstep.loads.states import LoadState
     from plainstep.stores.records import LeftOut
@@ -77,8 +78,8 @@ class LookResult:
 
 def look(
     load: Load,
-    after: str | None = None,
-    upto: str | None = None,
+    after: Point | None = None,
+    upto: Point | None = None,
     limit: int | None = 100,
     skip: int = 0,
     only: Filter | None = None,
@@ -135,7 +136,7 @@ def _look(
 
 
 def flat_changes(
-    load: Load, after: str | None = None, upto: str | None = None, only: Filter | None = None
+    load: Load, after: Point | None = None, upto: Point | None = None, only: Filter | None = None
 ) -> Iterator[pa.Table]:
     """The changes of a window as tables of one schema, oldest first; at least one, which may be empty.
 

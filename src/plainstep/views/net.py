@@ -19,6 +19,7 @@ from plainstep.views.changes import noted, with_bad_values
 
 if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
+    from plainstep.core.points import Point
     from plainstep.core.positions import Window
     from plainstep.core.shapes.edits import Edits
     from plainstep.loads.load import Load
@@ -68,7 +69,7 @@ class NetResult:
         return self.net.to_pandas()
 
 
-def net(load: Load, after: str | None = None, upto: str | None = None) -> NetResult:
+def net(load: Load, after: Point | None = None, upto: Point | None = None) -> NetResult:
     """The net changes of a window, and what a step would do with them.
 
     A column that holds a value that is none of its type is shown as text.

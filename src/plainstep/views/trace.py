@@ -15,7 +15,7 @@ from plainstep.core.positions import Place, Window
 from plainstep.core.shapes.history import stood
 from plainstep.deferred import pa
 from plainstep.display.records import changes as as_rows
-from plainstep.errors import PlainStepError
+from plainstep.errors import PlainStepError, Refused
 from plainstep.loads.states import LoadState, state_of
 from plainstep.loads.windows import resolve, shown
 from plainstep.sources.projected import scope_of
@@ -25,6 +25,7 @@ from plainstep.stores.rows_by_key import matching
 from plainstep.views.changes import read_changes, with_bad_values
 
 if TYPE_CHECKING:
+    from plainstep.core.points import Point
     from plainstep.loads.load import Load
     from plainstep.stores.api import Table
 
@@ -77,7 +78,7 @@ class TraceResult:
     restore: str = ""
 
 
-def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Sequence[Load] = ()) -> TraceResult:
+def trace(load: Load, key: tuple[str, ...], at: Point | None = None, beside: Sequence[Load] = ()) -> TraceResult:
     """The life of one row.
 
     Args:
@@ -99,11 +100,22 @@ def trace(load: Load, key: tuple[str, ...], at: str | None = None, beside: Seque
     if load.config.shape == "history" and upto.position < start.position:  # the history knows what was trimmed
         row, known = _in_history(state, wanted, upto)
         return TraceResult(
-            load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "", row=row, known=known
+            load.name,
+            wanted.to_pylist()[0],
+            since=shown(load, start),
+            at="" if at is None else str(at),
+            row=row,
+            known=known,
+        )
+    if upto.position < start.position:
+        raise Refused(
+            f"What {load.config.source} held at {at} is not known: changes are held only after {shown(load, start)}.",
+            "Those before it were trimmed.",
+            "--at start shows the row as it was then. A load of the shape history keeps every version.",
         )
     window = Window.between(start, upto)
     found, _ = with_bad_values(lambda one: life(lambda: read_changes(one, window, whole=False), wanted), state)
-    result = TraceResult(load.name, wanted.to_pylist()[0], since=shown(load, start), at=at or "")
+    result = TraceResult(load.name, wanted.to_pylist()[0], since=shown(load, start), at="" if at is None else str(at))
     rows = as_rows(found, columns)
     steps = load.target.ledger(load.name)
     result.events = [Event(row, _merged_by(steps, row["position"])) for row in rows]

@@ -9,7 +9,18 @@ from typing import Any
 import click
 
 from plainstep.cli.console import echo_json, say
-from plainstep.cli.options import JSON, LIMIT, LOAD, LOADS, Asked, of_a_window, of_some_changes, open_project, to_a_file
+from plainstep.cli.options import (
+    JSON,
+    LIMIT,
+    LOAD,
+    LOADS,
+    Asked,
+    complain,
+    of_a_window,
+    of_some_changes,
+    open_project,
+    to_a_file,
+)
 from plainstep.cli.progress_bar import bar
 
 
@@ -165,7 +176,7 @@ def ledger(
 ) -> None:
     """The steps so far, oldest first."""
     from plainstep.cli.output import tables
-    from plainstep.core.positions import parse_time
+    from plainstep.core.points import parse_time
     from plainstep.export import json as forms
     from plainstep.views import ledger as ledgers
 
@@ -212,12 +223,16 @@ def check(
     scope = Scope(tuple(filter(None, map(str.strip, columns.split(",")))), where, sample / 100)
     with bar():
         project = open_project(ctx)
-        found = project.check(*loads, scope=scope, repair=repair)
+        found = project.check(*loads, scope=scope, repair=repair, raise_errors=False)
     for load in () if loads else project.loads.values():
         if why := checks.left_out(load):
             say(f"{load.name} is left out: {why}.", err=True)
     if as_json:
         echo_json([forms.check(one) for one in found])
-    else:
+    elif any(not one.error for one in found):
         tables.check(found)
-    ctx.exit(0 if all(one.ok or one.repaired for one in found) else 3)
+    errors = [one.error for one in found if one.error]
+    for error in errors:
+        complain(error, error.load if len(found) > 1 else "")
+    differs = any(not (one.ok or one.repaired or one.error) for one in found)
+    ctx.exit(max([error.exit_status for error in errors] + [3] * differs, default=0))

@@ -41,8 +41,8 @@ def trimmed(found: list[Trimmed]) -> None:
 
 def _told_of(one: Trimmed) -> None:
     """Why nothing can go, and who may never come back."""
-    if one.why_not:
-        say(f"{one.store}.{one.table}: nothing can go: {one.why_not}.")
+    if one.reason:
+        say(f"{one.store}.{one.table}: nothing can go: {one.reason}.")
     for reader in one.readers:
         if reader.fallen:
             say(

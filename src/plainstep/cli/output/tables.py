@@ -299,6 +299,9 @@ def check(found: list[CheckResult]) -> None:
         ]
     )
     for one in found:
+        if one.error:
+            table.add_row(text(one.load), "not compared", *[""] * 7)
+            continue
         table.add_row(
             text(one.load),
             "equal" if one.ok else "DIFFERENT",
@@ -318,6 +321,8 @@ def _differences(one: CheckResult) -> None:
         say(f"{one.load}: {_believed(one)}")
         if one.extra:
             say(f'{one.load}: the extra rows were deleted at the source; deletes = "ignore" leaves them.')
+        return
+    if one.differences is None:
         return
     say(f"\n{one.load} differs (target, then source):")
     rows = differences(one.differences)

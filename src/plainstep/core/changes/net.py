@@ -135,11 +135,11 @@ class NetChanges:
     def changed(self) -> dict[str, Bools]:
         """For each column outside the key, where its old and new values differ (rows before and after)."""
         both = (numbers(self.state["had"]) == PRESENT) & numbers(self.state["has"])
-        found = {}
+        found, names = {}, set(self.state.column_names)
         for name in self.others:
-            if WAS + name in self.state.column_names:
+            if WAS + name in names:
                 differs = differing(flat(self.state[WAS + name]), flat(self.state[NOW + name]))
-            elif SAME in self.state.column_names:
+            elif SAME in names:
                 differs = ~numbers(self.state[SAME])  # some column changed, so this one may have
             else:
                 differs = np.ones(len(both), dtype=np.bool_)  # no old values: it may have changed

@@ -137,7 +137,8 @@ class _Parts:
         if name == "load":
             values: Any = pa.repeat(pa.scalar(self.entry.load), table.num_rows)
         elif name == "date":
-            values = pc.strftime(pc.coalesce(table["changed_at"], table["stepped_at"]), "%Y-%m-%d")
+            when = pc.coalesce(table["changed_at"], table["stepped_at"])
+            values = pc.strftime(when.cast(pa.timestamp("us", self.form.zone)), "%Y-%m-%d")
         elif name in table.column_names:
             values = table[name]
         else:

@@ -282,17 +282,19 @@ def key_of(table: Table, asked: tuple[str, ...], place: str) -> tuple[str, ...]:
     unknown = [name for name in asked if name not in table.names]
     if unknown:
         raise Refused(f"{table.name} has no column {unknown[0]!r}.", "", f"Its columns: {', '.join(table.names)}.")
+    lacking, first = [], []
     if not any(set(names) == set(asked) for names in table.uniques):
+        lacking.append("nothing makes them unique, at once and for every row")
+        first.append(f"CREATE UNIQUE INDEX ON {table.sql} ({', '.join(quoted(name) for name in asked)});")
+    nullable = [name for name in asked if name not in table.not_null]
+    if nullable:
+        lacking.append(f"{', '.join(nullable)} may be null")
+        first += [f"ALTER TABLE {table.sql} ALTER {quoted(name)} SET NOT NULL;" for name in nullable]
+    if lacking:
         raise Refused(
-            f"Nothing makes {', '.join(asked)} unique in {table.name}, at once and for every row.",
-            "Two rows with one key would be taken for one row.",
-            f"First: CREATE UNIQUE INDEX ON {table.sql} ({', '.join(quoted(name) for name in asked)});",
-        )
-    if not set(asked) <= table.not_null:
-        raise Refused(
-            f"The columns {', '.join(asked)} of {table.name} may be null.",
-            "A row with a null in its key cannot be told apart from others.",
-            f"Choose columns that are declared NOT NULL, or: ALTER TABLE {table.sql} ALTER {quoted(asked[0])} SET NOT NULL;",
+            f"The rows of {table.name} cannot be told apart by {', '.join(asked)}: {'; '.join(lacking)}.",
+            "Two rows with one key would be taken for one row, and one with a null in its key could not be found again.",
+            f"Choose other columns with --key; or first: {' '.join(first)}",
         )
     return asked
 

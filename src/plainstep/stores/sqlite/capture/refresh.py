@@ -8,9 +8,11 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.errors import Refused
+from plainstep.sql.conditions import any_of
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.records import CaptureInfo
 from plainstep.stores.sqlite.capture import state as capture
+from plainstep.stores.sqlite.capture.fitness import chosen_key
 from plainstep.stores.sqlite.capture.triggers import CLOCK, Captured
 
 if TYPE_CHECKING:
@@ -48,7 +50,7 @@ def _begin_anew(connection: sqlite3.Connection, database: SqliteDatabase, state:
         )
     key = tuple(name for name in state.what.key if name in state.table.names)
     capture.remove(connection, state.what)
-    capture.install(connection, state.table, capture.chosen_key(state.table, key, database.name))
+    capture.install(connection, state.table, chosen_key(state.table, key, database.name))
     return (
         f"begun anew, because {state.problem}; changes may have been missed, "
         "so every load of it must be reloaded: plainstep reload LOAD"
@@ -95,7 +97,7 @@ def _record_values(connection: sqlite3.Connection, what: Captured, new: tuple[st
     before = [name for name in what.columns if name not in new]
     names = [quoted(WAS + name) for name in before] + [quoted(NOW + name) for name in what.columns]
     values = [quoted(name) for name in before] + [quoted(name) for name in what.columns]
-    filled = " OR ".join(f"{quoted(name)} IS NOT NULL" for name in new)
+    filled = any_of(f"{quoted(name)} IS NOT NULL" for name in new)
     return connection.execute(
         f"INSERT INTO {quoted(what.changes)} (op, at, {', '.join(names)}) "
         f"SELECT {text('update')}, {CLOCK}, {', '.join(values)} FROM {quoted(what.table)} WHERE {filled}"

@@ -17,6 +17,7 @@ from plainstep.core.changes.ops import NOW, SAME, WAS
 from plainstep.core.positions import Place, Span, Waiting, Window
 from plainstep.deferred import deferred, pa
 from plainstep.errors import DataError, Refused, StoreError
+from plainstep.sql.conditions import all_of
 from plainstep.sql.literals import quoted
 from plainstep.stores.records import Batches, CaptureInfo, LeftOut, Snapshot
 from plainstep.stores.sqlite.capture import readers
@@ -272,7 +273,7 @@ class SqliteSource:
         """Whether the old values of one change are the new ones of another, as SQL."""
         others = [column.name for column in self._columns if column.name not in self.key()]
         pairs = [f"{first}{quoted(WAS + name)} IS {last}{quoted(NOW + name)}" for name in others]
-        return f"({' AND '.join(pairs) or '1'})"
+        return all_of(pairs) if pairs else "1"
 
     def _read(
         self, window: Window, images: list[tuple[str, Column]], computed: dict[str, str] | None = None

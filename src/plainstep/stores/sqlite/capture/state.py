@@ -14,10 +14,12 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.errors import Refused
+from plainstep.sql.conditions import sum_of
 from plainstep.sql.literals import quoted
 from plainstep.stores.ledger import EMBEDDED
 from plainstep.stores.records import CaptureInfo
 from plainstep.stores.sqlite import catalog
+from plainstep.stores.sqlite.capture.fitness import chosen_key, refuse_too_many_columns, refuse_too_wide
 from plainstep.stores.sqlite.capture.triggers import CLOCK, Captured, tables_sql, triggers_sql
 from plainstep.stores.sqlite.connection import rows_if_there
 
@@ -211,9 +213,11 @@ def install(connection: sqlite3.Connection, table: catalog.Table, key: tuple[str
             f"Make the expression a generated column and put the index on that: then {table.name} can be captured.",
         )
     what = Captured(table.name, key, table.names)
+    refuse_too_many_columns(connection, table)
     for statement in (EMBEDDED.create_formats, EMBEDDED.note_format("source", FORMAT), *tables_sql(what)):
         connection.execute(statement)
     make_triggers(connection, what, table)
+    refuse_too_wide(connection, table)
     connection.execute(
         f"INSERT INTO plainstep_captures VALUES (?, ?, ?, ?, {CLOCK})",
         [what.table, uuid.uuid4().hex, json.dumps(what.key), json.dumps(what.columns)],
@@ -239,49 +243,6 @@ BEFORE = re.compile(
     r"""\s*CREATE\s+(TEMP(ORARY)?\s+)?TRIGGER\s+(IF\s+NOT\s+EXISTS\s+)?("([^"]|"")*"|\[[^]]*\]|`([^`]|``)*`|[^\s"\[`]+)\s+(BEFORE\b|(INSERT|UPDATE|DELETE)\b)""",
     re.IGNORECASE,
 )
-
-
-def chosen_key(table: catalog.Table, asked: tuple[str, ...], store: str) -> tuple[str, ...]:
-    """The columns that tell rows apart: those that are asked for, or the primary key.
-
-    Raises:
-        Refused: they are not unique, or may be null.
-    """
-    if not asked:
-        if table.key:
-            return table.key
-        usable = [unique.columns for unique in table.uniques if unique.complete and _never_null(table, unique.columns)]
-        hint = ",".join(usable[0]) if usable else "COLUMN[,COLUMN]"
-        raise Refused(
-            f"{table.name} has no primary key.",
-            "Without a key, the changes of one row cannot be told from those of another.",
-            f"Name columns that are unique and never null: plainstep capture on {store}.{table.name} --key {hint}",
-        )
-    names = {name.lower(): name for name in table.names}
-    unknown = [name for name in asked if name.lower() not in names]
-    if unknown:
-        raise Refused(f"{table.name} has no column {unknown[0]!r}.", "", f"Its columns: {', '.join(table.names)}.")
-    chosen = tuple(names[name.lower()] for name in asked)
-    if set(chosen) == set(table.key):
-        return chosen
-    if not any(unique.complete and set(unique.columns) == set(chosen) for unique in table.uniques):
-        columns = ", ".join(quoted(name) for name in chosen)
-        raise Refused(
-            f"Nothing makes {', '.join(chosen)} unique in {table.name}.",
-            "Two rows with one key would be taken for one row.",
-            f"First: CREATE UNIQUE INDEX {quoted(table.name + '_key')} ON {quoted(table.name)} ({columns});",
-        )
-    if not _never_null(table, chosen):
-        raise Refused(
-            f"The columns {', '.join(chosen)} of {table.name} may be null.",
-            "A row with a null in its key cannot be told apart from others.",
-            "Choose columns that are declared NOT NULL, or declare these so.",
-        )
-    return chosen
-
-
-def _never_null(table: catalog.Table, columns: tuple[str, ...]) -> bool:
-    return all(column.not_null for column in table.columns if column.name in columns)
 
 
 def turn_off(database: SqliteDatabase, table: str) -> CaptureInfo:
@@ -389,7 +350,7 @@ WEIGHED = 50
 def _weighed(connection: sqlite3.Connection, what: Captured, held: int) -> tuple[int, datetime | None]:
     """Roughly how many bytes the changes take, and when the oldest was made."""
     columns = [quoted(side + name) for side in (WAS, NOW) for name in what.columns]
-    lengths = " + ".join(f"coalesce(length(CAST({name} AS BLOB)), 0)" for name in columns)
+    lengths = sum_of(f"coalesce(length(CAST({name} AS BLOB)), 0)" for name in columns)
     sql = f"SELECT avg(length) FROM (SELECT 16 + {len(columns)} + {lengths} AS length FROM {quoted(what.changes)} ORDER BY seq DESC LIMIT {WEIGHED})"
     [each] = connection.execute(sql).fetchone()
     row = connection.execute(f"SELECT at FROM {quoted(what.changes)} WHERE seq > 0 ORDER BY seq LIMIT 1").fetchone()

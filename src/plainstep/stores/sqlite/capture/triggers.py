@@ -20,6 +20,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from plainstep.core.changes.ops import NOW, WAS
+from plainstep.sql.conditions import all_of, any_of
 from plainstep.sql.literals import quoted
 from plainstep.stores.sqlite.catalog import Table, Unique
 
@@ -85,6 +86,9 @@ NOTED_AT, NOTED_AFTER, NOTED_BY, FOLLOWED, ALIKE = (
     quoted(f"plainstep {name}") for name in ("at", "after", "by", "followed", "alike")
 )
 
+# Whether a note followed its row, in the statement that writes the row down as deleted.
+FOLLOWS = quoted("plainstep follows")
+
 
 def _about(what: Captured) -> list[str]:
     return [NOTED_AT, NOTED_AFTER, NOTED_BY, FOLLOWED, ALIKE, *_for_key(what)]
@@ -104,7 +108,7 @@ def triggers_sql(what: Captured, table: Table) -> dict[str, str]:
     identifying = {name for unique in table.uniques for name in unique.columns} | set(what.key)
     if any(not unique.complete and set(unique.columns) <= set(what.columns) for unique in table.uniques):
         identifying |= set(notes.stored)  # by any column, a row may enter a partial index, and be in the way there
-    moves = " OR ".join(f"NEW.{quoted(name)} IS NOT OLD.{quoted(name)}" for name in sorted(identifying))
+    moves = any_of(f"NEW.{quoted(name)} IS NOT OLD.{quoted(name)}" for name in sorted(identifying))
     parts = [
         ("insert", "AFTER INSERT", "", [_record(what, "insert", None, "NEW")]),
         ("update", "AFTER UPDATE", "", [_record(what, "update", "OLD", "NEW")]),
@@ -149,12 +153,10 @@ def _in_the_way(table: str, uniques: tuple[Unique, ...]) -> str:
     """Whether a row of the table stands in the way of NEW, by any unique set of columns."""
     on = quoted(table)
     sets = [
-        " AND ".join(
-            f"{on}.{quoted(name)} = NEW.{quoted(name)} COLLATE {collation}" for name, collation in unique.terms
-        )
+        all_of(f"{on}.{quoted(name)} = NEW.{quoted(name)} COLLATE {collation}" for name, collation in unique.terms)
         for unique in uniques
     ]
-    return " OR ".join(f"({terms})" for terms in sets) or "0"
+    return any_of(sets) if sets else "0"
 
 
 @dataclass(frozen=True)
@@ -197,7 +199,7 @@ class _Notes:
     def _keyed(self) -> str:
         """Whether a row of the table has a note's key."""
         on = quoted(self.what.table)
-        return " AND ".join(f"{on}.{quoted(name)} = {self.gone}.{quoted(name)}" for name in self.what.key)
+        return all_of(f"{on}.{quoted(name)} = {self.gone}.{quoted(name)}" for name in self.what.key)
 
     @property
     def _there(self) -> str:
@@ -208,7 +210,7 @@ class _Notes:
     def _mine(self, by: str) -> str:
         """Whether a note was made for the row NEW. Before it is inserted, a row that is numbered by itself has the number -1."""
         keys = zip(self.what.key, _for_key(self.what), strict=True)
-        same = " AND ".join(f"{self.gone}.{column} IS NEW.{quoted(name)}" for name, column in keys)
+        same = all_of(f"{self.gone}.{column} IS NEW.{quoted(name)}" for name, column in keys)
         unnumbered = f" OR {self.gone}.{_for_key(self.what)[0]} = -1" if len(self.what.key) == 1 else ""
         return f"{NOTED_BY} = '{by}' AND ({same}{unnumbered})"
 
@@ -217,7 +219,7 @@ class _Notes:
         on = quoted(self.what.table)
         taken = _same(self.what.key, "NEW", self.gone)
         if by == "update":
-            taken += f" AND ({' OR '.join(f'NEW.{quoted(name)} IS NOT OLD.{quoted(name)}' for name in self.what.key)})"
+            taken += f" AND {any_of(f'NEW.{quoted(name)} IS NOT OLD.{quoted(name)}' for name in self.what.key)}"
         # A note of a row just as NEW, which was not replaced by one just as NEW, was made after NEW had come: by a statement
         # of a trigger's that was ignored.
         itself = f"{self._as('NEW')} AND NOT {self.gone}.{FOLLOWED} AND NOT {self.gone}.{ALIKE}"
@@ -225,16 +227,19 @@ class _Notes:
         # Where the new row was changed again before this trigger fired, and had come just as the one that it displaced,
         # the note has followed that change: the row that went was then as the new one came.
         followed = f"{self.gone}.{FOLLOWED} AND {taken} AND {self._there} AND NOT ({self._as('NEW')})"
+        # Told once for each note and not for each of its columns, of which there may be hundreds; the condition without, which
+        # always holds, keeps SQLite from writing the one into the other again.
         values = ", ".join(
-            f"CASE WHEN {followed} THEN NEW.{quoted(name)} ELSE {self.gone}.{quoted(name)} END"
-            for name in self.what.columns
+            f"CASE WHEN {FOLLOWS} THEN NEW.{quoted(name)} ELSE {quoted(name)} END" for name in self.what.columns
         )
+        plain = ", ".join(f"{self.gone}.{quoted(name)}" for name in self.what.columns)
+        notes = f"(SELECT {plain}, {followed} AS {FOLLOWS} FROM {self.gone} WHERE {condition} LIMIT -1)"
         names = ", ".join(quoted(WAS + name) for name in self.what.columns)
         # With all notes of these very rows: a statement of a trigger's may have noted them, too. (One of another row with the
         # same key, which came in between, is not among them.)
         others, same = condition.replace(f"{self.gone}.", "other."), self._as("other")
         return [
-            f"INSERT INTO {quoted(self.what.changes)} (op, at, {names}) SELECT 'delete', {CLOCK}, {values} FROM {self.gone} WHERE {condition}",
+            f"INSERT INTO {quoted(self.what.changes)} (op, at, {names}) SELECT 'delete', {CLOCK}, {values} FROM {notes} WHERE {FOLLOWS} IS NOT 2",
             f"DELETE FROM {self.gone} WHERE EXISTS (SELECT 1 FROM {self.gone} AS other WHERE {others} AND {same})",
         ]
 
@@ -245,18 +250,18 @@ class _Notes:
         A statement of a trigger's that was ignored made it, of NEW itself.
         """
         on, changes = quoted(self.what.table), quoted(self.what.changes)
-        same = " AND ".join(f"{changes}.{quoted(WAS + name)} IS NEW.{quoted(name)}" for name in self.stored)
+        same = all_of(f"{changes}.{quoted(WAS + name)} IS NEW.{quoted(name)}" for name in self.stored)
         unchanged = f"EXISTS (SELECT 1 FROM {on} WHERE {_same(self.what.key, 'NEW', on)} AND {self._alike(on)})"
         changed = f"EXISTS (SELECT 1 FROM {changes} WHERE {changes}.seq > {self.gone}.{NOTED_AFTER} AND {same})"
         return f"NOT {unchanged} AND NOT {changed}"
 
     def _alike(self, on: str) -> str:
         """Whether a row of the table is just as NEW."""
-        return " AND ".join(f"{on}.{quoted(name)} IS NEW.{quoted(name)}" for name in self.stored)
+        return all_of(f"{on}.{quoted(name)} IS NEW.{quoted(name)}" for name in self.stored)
 
     def _as(self, row: str) -> str:
         """Whether a note is of a row just as that is."""
-        return " AND ".join(f"{self.gone}.{quoted(name)} IS {row}.{quoted(name)}" for name in self.stored)
+        return all_of(f"{self.gone}.{quoted(name)} IS {row}.{quoted(name)}" for name in self.stored)
 
     @property
     def follow(self) -> str:
@@ -271,4 +276,4 @@ class _Notes:
 
 
 def _same(key: tuple[str, ...], row: str, other: str) -> str:
-    return " AND ".join(f"{row}.{quoted(name)} = {other}.{quoted(name)}" for name in key)
+    return all_of(f"{row}.{quoted(name)} = {other}.{quoted(name)}" for name in key)

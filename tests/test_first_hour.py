@@ -1,0 +1,175 @@
+"""What a person meets in the first hour: words for times, several loads of which one fails, wide tables, Ctrl-C."""
+
+from __future__ import annotations
+
+import json
+import signal
+import sqlite3
+import time
+import unittest
+from datetime import UTC, datetime, timedelta
+from unittest import mock
+
+import plainstep
+from plainstep.core.points import moment_of
+from plainstep.errors import Refused
+from tests.support import TREE, Town
+
+STORES = "[stores.town]\nurl = 'sqlite:///town.db'\n[stores.house]\nurl = 'duckdb:///house.duckdb'\n"
+LOAD = "[loads.{0}]\nfrom = 'town.{1}'\ninto = 'house.{1}'\n"
+TWO = STORES + LOAD.format("house", "tree") + LOAD.format("other", "other")
+
+
+class Times(unittest.TestCase):
+    NOW = datetime(2026, 5, 4, 9, 30, tzinfo=UTC)
+
+    def test_what_a_person_may_mean(self) -> None:
+        local = self.NOW.astimezone()
+        midnight = local.replace(hour=0, minute=0, tzinfo=None).astimezone()
+        yesterday = (local - timedelta(days=1)).replace(hour=0, minute=0, tzinfo=None).astimezone()
+        meant = {"3h": self.NOW - timedelta(hours=3), "90s": self.NOW - timedelta(seconds=90), "today": midnight,
+                 "yesterday": yesterday, "2026-05-01T10:00+02:00": datetime(2026, 5, 1, 8, tzinfo=UTC),
+                 "17": None, "start": None, "tomorrow": None}  # fmt: skip
+        for said, time_ in meant.items():
+            self.assertEqual(moment_of(said, self.NOW), time_, said)
+        self.assertEqual(moment_of(timedelta(days=1), self.NOW), self.NOW - timedelta(days=1))
+        self.assertEqual(moment_of(self.NOW), self.NOW)
+        self.assertIsNone(moment_of(17))
+
+    def test_windows_by_words_and_by_what_was_printed(self) -> None:
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            town.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+            [outcome] = town.project.step("house")
+            time.sleep(0.05)
+            town.sql("UPDATE tree SET a = 2")
+            assert outcome.upto is not None
+            for after in (outcome.upto, str(outcome.upto), timedelta(milliseconds=20), "start"):
+                with self.subTest(after):
+                    found = town.project.look("house", after=after)
+                    self.assertEqual(found.changes.counts().get("update", 0), 0 if isinstance(after, timedelta) else 1)
+            refused = town.run("look", "house", "--after", "yesterday")
+            self.assertEqual((refused.exit_code, "was not recorded" in refused.stderr), (4, True))
+            self.assertIn("3h, today, yesterday", town.run("look", "house", "--after", "soon").stderr)
+            self.assertEqual(len(json.loads(town.run("ledger", "--since", "1h", "--json").stdout)), 1)
+
+    def test_a_row_as_it_was_before_what_is_held(self) -> None:
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            town.sql("INSERT INTO tree VALUES (1, 1, 'oak')", "UPDATE tree SET a = 2", "UPDATE tree SET a = 3")
+            town.project.step("house")
+            town.project.trim("town", really=True)
+            refused = town.run("trace", "house", "1", "--at", "1")
+            self.assertEqual(refused.exit_code, 4)
+            self.assertIn("--at start", refused.stderr)
+            self.assertEqual(town.run("trace", "house", "1", "--at", "start").exit_code, 0)
+
+
+class Several(unittest.TestCase):
+    def test_one_that_fails_hides_no_other(self) -> None:
+        with Town(TREE, "CREATE TABLE other (k INTEGER PRIMARY KEY)") as town:
+            town.config.write_text(TWO)
+            town.project.capture_on("town.tree")
+            town.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+            with self.assertRaises(Refused) as caught:
+                town.project.step()
+            self.assertEqual([one.outcome for one in caught.exception.outcomes], ["stepped", "refused"])
+            self.assertEqual(caught.exception.load, "other")
+            self.assertEqual([one.outcome for one in town.project.step(raise_errors=False)], ["nothing", "refused"])
+            with self.assertRaises(Refused) as caught:
+                town.project.check("other", "house")
+            self.assertEqual([one.ok for one in caught.exception.outcomes], [False, True])
+            told = town.run("check", "other", "house")
+            self.assertEqual(told.exit_code, 4)
+            self.assertRegex(told.stdout, r"other +not compared\nhouse +equal")
+            self.assertIn("other: other has not begun", told.stderr)
+            found = json.loads(town.run("check", "other", "house", "--json").stdout)
+            self.assertEqual([(one["load"], one["ok"], "error" in one) for one in found],
+                             [("other", False, True), ("house", True, False)])  # fmt: skip
+
+    def test_commands_that_are_named_can_be_typed(self) -> None:
+        with Town(TREE) as town:
+            other = town.path / "it's other.toml"
+            other.write_text(town.config.read_text())
+            told = town.run("-c", "it's other.toml", "step", "house")
+            self.assertIn("""plainstep -c 'it'"'"'s other.toml' capture on town.tree""", told.stderr)
+            self.assertIn("plainstep capture on town.tree", town.run("step", "house").stderr)
+
+    def test_ctrl_c_says_what_was_written(self) -> None:
+        slow = (
+            "import sys, time, plainstep.loads.step as s\nfrom plainstep.cli.main import cli\n"
+            "real = s._once\ndef once(loads):\n    if loads[0].name == 'other':\n        print('at it', flush=True); time.sleep(30)\n"
+            "    return real(loads)\ns._once = once\ncli(['step'])"
+        )
+        with Town(TREE, "CREATE TABLE other (k INTEGER PRIMARY KEY)") as town:
+            town.config.write_text(TWO)
+            town.project.capture_on("town.tree")
+            town.project.capture_on("town.other")
+            for written in ("Written before that: house (step 1).", "No step was written."):
+                child = town.child(slow)
+                assert child.stdout
+                while "at it" not in (line := child.stdout.readline()):
+                    self.assertTrue(line, "it ended before")
+                child.send_signal(signal.SIGINT)
+                self.assertIn(written, child.communicate(timeout=30)[0])
+                self.assertEqual(child.returncode, 130)
+
+    def test_an_error_of_our_own_asks_to_be_reported_without_secrets(self) -> None:
+        with Town(TREE) as town, mock.patch("plainstep.project.Project.step", side_effect=KeyError("x")):
+            for words in (["step"], ["--debug", "step"]):
+                told = town.run(*words)
+                self.assertEqual(told.exit_code, 1)
+                self.assertRegex(told.stderr, "Unexpected error: KeyError(.|\n)*Please report it")
+                self.assertEqual(f"plainstep {plainstep.__version__}, Python" in told.stderr, words[0] == "--debug")
+
+
+class Settings(unittest.TestCase):
+    def test_the_true_line_and_one_for_a_list(self) -> None:
+        with Town(TREE) as town:
+            text = town.config.read_text()
+            town.config.write_text(text.replace("[stores.house]", "[store.house]"))
+            line = 1 + text.splitlines().index("[stores.house]")
+            self.assertIn(f"line {line}: unknown setting store", town.run("status").stderr)
+            town.config.write_text(
+                text + '[loads.old]\nfrom = "town.tree"\ninto = "house.old"\nkey = "k"\nlayout.frist = 1\n'
+            )
+            self.assertRegex(town.run("status").stderr, rf"line {len(text.splitlines()) + 5}: unknown setting .*frist")
+            town.config.write_text(text + '[loads.old]\nfrom = "town.tree"\ninto = "house.old"\nkey = "k"\n')
+            self.assertEqual(town.project.load("old").config.key, ["k"])
+
+
+class Wide(unittest.TestCase):
+    """Law 12: no statement of the application fails, however many columns its table has."""
+
+    def test_hundreds_of_columns(self) -> None:
+        for count in (200, 500):
+            columns = ", ".join(f"c{number} INT" for number in range(count - 1))
+            with self.subTest(count), Town(f"CREATE TABLE tree (k INTEGER PRIMARY KEY, {columns})") as town:
+                town.project.capture_on("town.tree")
+                town.project.step("shed")
+                town.sql("INSERT INTO tree (k, c1) VALUES (1, 1), (2, 2)", "UPDATE tree SET c1 = 5 WHERE k = 1",
+                         "REPLACE INTO tree (k, c2) VALUES (2, 7)", "DELETE FROM tree WHERE k = 1")  # fmt: skip
+                self.assertEqual(town.project.step("shed")[0].net["insert"], 1)
+                self.assertTrue(town.project.check("shed")[0].ok)
+
+    def test_more_than_sqlite_can(self) -> None:
+        columns = ", ".join(f"c{number} INT" for number in range(1000))
+        with Town(f"CREATE TABLE tree (k INTEGER PRIMARY KEY, {columns})") as town:
+            with self.assertRaises(Refused) as caught:
+                town.project.capture_on("town.tree")
+            self.assertIn('changes = "diff"', caught.exception.next)
+            with sqlite3.connect(town.path / "town.db") as connection:
+                self.assertEqual(connection.execute("SELECT count(*) FROM sqlite_schema").fetchall(), [(1,)])
+            load = "[loads.house]\nfrom = 'town.tree'\ninto = 'house.tree'\nchanges = 'diff'\n"
+            town.config.write_text(STORES + load)
+            town.sql("INSERT INTO tree (k, c1) VALUES (1, 1)")
+            self.assertEqual(town.project.step("house")[0].outcome, "stepped")
+            self.assertTrue(town.project.check("house")[0].ok)
+
+
+class Keys(unittest.TestCase):
+    def test_what_a_key_lacks_is_told_at_once(self) -> None:
+        with Town("CREATE TABLE tree (a INT, b TEXT)") as town:
+            with self.assertRaises(Refused) as caught:
+                town.project.capture_on("town.tree", ("a", "b"))
+            self.assertIn("nothing makes them unique; a, b may be null", caught.exception.what)
