@@ -46,6 +46,7 @@ if TYPE_CHECKING:
     from plainstep.stores.records import CaptureInfo, LedgerEntry, QuarantinedRow
     from plainstep.views.changes import LookResult
     from plainstep.views.net import NetResult
+    from plainstep.views.restore import RestoreResult
     from plainstep.views.status import LoadStatus
     from plainstep.views.trace import TraceResult
 
@@ -68,6 +69,7 @@ _HOMES = {
     "LookResult": "plainstep.views.changes",
     "NetChanges": "plainstep.core.changes.net",
     "NetResult": "plainstep.views.net",
+    "RestoreResult": "plainstep.views.restore",
     "Runner": "plainstep.loads.runner",
     "Project": "plainstep.project",
     "Retried": "plainstep.loads.quarantine",
@@ -106,6 +108,7 @@ __all__ = [
     "Project",
     "QuarantinedRow",
     "Refused",
+    "RestoreResult",
     "Retried",
     "Runner",
     "Scope",

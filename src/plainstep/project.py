@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from plainstep.stores.records import CaptureInfo, LedgerEntry, QuarantinedRow
     from plainstep.views.changes import LookResult
     from plainstep.views.net import NetResult
+    from plainstep.views.restore import RestoreResult
     from plainstep.views.status import LoadStatus
     from plainstep.views.trace import TraceResult
 
@@ -187,6 +188,30 @@ class Project:
             one for one in self.loads.values() if one is not load and (one.from_store.url, one.from_table) == place
         ]
         return trace.trace(load, key, at, beside)
+
+    def restore(
+        self,
+        name: str,
+        after: Point,
+        upto: Point | None = None,
+        only: Filter | None = None,
+        over_later: bool = False,
+    ) -> RestoreResult:
+        """The statements that bring rows back to what they were before their updates and deletes in a window. They are not run.
+
+        Args:
+            name: the load.
+            after, upto: the window; ``upto`` defaults to the head.
+            only: which of the changes are undone; None for every update and delete. See ``plainstep.Filter``.
+            over_later: whether rows that changed again since are brought back, too.
+
+        Raises:
+            Refused: the changes have no before images, or rows changed again since.
+        """
+        from plainstep.core.changes.filter import Filter
+        from plainstep.views.restore import restore
+
+        return restore(self.load(name), after, upto, only or Filter(), over_later)
 
     def status(self, *names: str) -> list[LoadStatus]:
         """Where each load stands."""

@@ -101,6 +101,7 @@ for command in (
     looking.look,
     looking.net,
     looking.trace,
+    looking.restore,
     looking.status,
     looking.ledger,
     looking.check,

@@ -27,8 +27,14 @@ if TYPE_CHECKING:
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON instead of text.")
-AFTER = click.option("--after", metavar="X", help="From here on, X itself excluded: a position, a time, start or head.")
-UPTO = click.option("--upto", metavar="Y", help="Up to here, Y itself included: a position, a time, start or head.")
+AFTER = click.option(
+    "--after",
+    metavar="X",
+    help="From here on, X itself excluded: a position, a time, 3h (ago), yesterday, start or head.",
+)
+UPTO = click.option(
+    "--upto", metavar="Y", help="Up to here, Y itself included: a position, a time, 3h (ago), today, start or head."
+)
 LIMIT = click.option(
     "--limit", default=100, metavar="N", show_default=True, type=click.IntRange(min=0), help="How many rows to show."
 )

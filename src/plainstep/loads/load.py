@@ -9,11 +9,11 @@ from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
-from plainstep.stores.capabilities import Store
+from plainstep.stores.capabilities import Store, with_tables
 
 if TYPE_CHECKING:
     from plainstep.settings.models import LoadConfig
-    from plainstep.stores.api import Source, Target
+    from plainstep.stores.api import Source, Table, Target
     from plainstep.stores.capabilities import HasTarget
 
 
@@ -101,6 +101,13 @@ class Load:
         """The same load of whole rows, of all of them: to look at what its filter keeps out."""
         everything = {"where": "", "columns": [], "derive": {}, "key": list(self.whole_source.key()), "drift": "add"}
         return replace(self, config=self.config.model_copy(update=everything))
+
+    @property
+    def table(self) -> Table | None:
+        """The table that its changes are of, if it can be read."""
+        if self.source.is_managed:
+            return with_tables(self.from_store).table(self.from_table, self.config.types)
+        return with_tables(self.rows_store).table(self.rows_table, self.config.types) if self.rows_store else None
 
     @cached_property
     def target(self) -> Target:

@@ -37,6 +37,13 @@ def insertion(table: str, row: dict[str, Any], blob: str, how: str = "") -> str:
     return f"INSERT INTO {table} ({', '.join(map(quoted, row))}) {how}VALUES ({values});"
 
 
+def updating(table: str, key: dict[str, Any], values: dict[str, Any], blob: str) -> str:
+    """The statement that changes some values of the row with a key; see ``literal``."""
+    sets = ", ".join(f"{quoted(name)} = {literal(value, blob)}" for name, value in values.items())
+    which = " AND ".join(f"{quoted(name)} = {literal(value, blob)}" for name, value in key.items())
+    return f"UPDATE {table} SET {sets} WHERE {which};"
+
+
 def since_epoch(column: str, seconds: float) -> str:
     """The condition that a whole number, counting seconds or parts of them since 1970, is a later time."""
     scaled = [f"WHEN abs({column}) < 1e{digits} THEN {int(seconds * scale)}" for digits, scale in SCALES]

@@ -108,6 +108,10 @@ class Table(Protocol):
         """The statement that brings a row back, without what the table computes itself."""
         ...
 
+    def updating(self, key: dict[str, Any], values: dict[str, Any]) -> str:
+        """The statement that changes some values of the row with a key, without what the table computes itself."""
+        ...
+
     def later(self, column: str, time: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""
         ...

@@ -19,7 +19,6 @@ from plainstep.errors import PlainStepError, Refused
 from plainstep.loads.states import LoadState, state_of
 from plainstep.loads.windows import resolve, shown
 from plainstep.sources.projected import scope_of
-from plainstep.stores.capabilities import with_tables
 from plainstep.stores.records import LedgerEntry
 from plainstep.stores.rows_by_key import matching
 from plainstep.views.changes import read_changes, with_bad_values
@@ -130,7 +129,7 @@ def trace(load: Load, key: tuple[str, ...], at: Point | None = None, beside: Seq
         if other.config.shape in ROWS_BY_KEY:
             with suppress(PlainStepError):  # what is wrong with another load is not for here
                 result.targets[other.name] = _at_target(LoadState(other, None, span), wanted)
-    table = _table(load)
+    table = load.table
     # A part of a row would bring back something else.
     if table and last and last["op"] == "delete" and load.source.has_before_images and not load.narrows:
         result.restore = table.insertion(last["was"])
@@ -172,15 +171,8 @@ def _before_its_changes(state: LoadState, wanted: pa.Table, upto: Place) -> tupl
         return was, load.source.has_before_images or first["op"] == "insert"
     if load.config.shape == "history" and upto.position < head.position:
         return _in_history(state, wanted, upto)
-    table = _table(load)
+    table = load.table
     return (_row(load, table, wanted), True) if table else (None, False)
-
-
-def _table(load: Load) -> Table | None:
-    """The table that the changes are of, if it can be read."""
-    if load.source.is_managed:
-        return with_tables(load.from_store).table(load.from_table, load.config.types)
-    return with_tables(load.rows_store).table(load.rows_table, load.config.types) if load.rows_store else None
 
 
 def _at_target(state: LoadState, wanted: pa.Table) -> dict[str, Any] | None:

@@ -14,6 +14,7 @@ from plainstep.cli.options import (
     LIMIT,
     LOAD,
     LOADS,
+    UPTO,
     Asked,
     complain,
     of_a_window,
@@ -100,6 +101,40 @@ def trace(ctx: click.Context, load: str, key: tuple[str, ...], at: str | None, a
         echo_json(forms.trace(found))
     else:
         tables.trace(found)
+
+
+@click.command()
+@LOAD
+@of_some_changes
+@click.option("--after", required=True, metavar="X", help="Undo changes from here on, X itself excluded.")
+@UPTO
+@click.option("--over-later", is_flag=True, help="Also rows that changed again since.")
+@click.option(
+    "-o", "--out", metavar="FILE", type=click.Path(path_type=Path, dir_okay=False), help="The script to write."
+)
+@click.pass_context
+def restore(
+    ctx: click.Context, /, load: str, after: str, upto: str | None, over_later: bool, out: Path | None, **chosen: Any
+) -> None:
+    """SQL that brings rows back to what they were.
+
+    Writes the statements that undo updates and deletes of a window at the source. It does not run them.
+    """
+    from plainstep.core.changes.filter import Filter
+    from plainstep.formats.writer import new_file
+
+    with bar():
+        found = open_project(ctx).restore(load, after, upto, Filter(**chosen), over_later)
+    if out is None:
+        say(found.to_sql().rstrip())
+        return
+    with new_file(out) as script:
+        script.write(found.to_sql().encode())
+    already = f"; as they were already: {found.already:,}" if found.already else ""
+    say(
+        f"{out}: {found.inserts:,} to insert, {found.updates:,} to update{already}. Read it, then run it in {found.table.partition('.')[0]}.",
+        err=True,
+    )
 
 
 @click.command()

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.deferred import duckdb, pa
 from plainstep.errors import Refused
-from plainstep.sql.literals import insertion, quoted, since_epoch, text
+from plainstep.sql.literals import insertion, quoted, since_epoch, text, updating
 from plainstep.stores.declared_types import arrow_type
 from plainstep.stores.dialect import STANDARD
 from plainstep.stores.duckdb.database import tables
@@ -106,6 +106,10 @@ class DuckdbTable:
     def insertion(self, row: dict[str, Any]) -> str:
         """The statement that brings a row back."""
         return insertion(self.sql, row, "unhex('{}')")
+
+    def updating(self, key: dict[str, Any], values: dict[str, Any]) -> str:
+        """The statement that changes some values of a row."""
+        return updating(self.sql, key, values, "unhex('{}')")
 
     def later(self, column: str, time: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
-from plainstep.sql.literals import insertion, quoted, since_epoch, text
+from plainstep.sql.literals import insertion, quoted, since_epoch, text, updating
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.copy import read
@@ -98,6 +98,15 @@ class PostgresqlTable:
         """The statement that brings a row back."""
         stored = {name: value for name, value in row.items() if name not in self._found.generated}
         return insertion(self.sql, stored, "'\\x{}'", "OVERRIDING SYSTEM VALUE ")
+
+    def updating(self, key: dict[str, Any], values: dict[str, Any]) -> str:
+        """The statement that changes some values of a row."""
+        return updating(
+            self.sql,
+            key,
+            {name: value for name, value in values.items() if name not in self._found.generated},
+            "'\\x{}'",
+        )
 
     def later(self, column: str, moment: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""

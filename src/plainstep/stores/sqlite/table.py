@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError
-from plainstep.sql.literals import insertion, quoted, since_epoch, text
+from plainstep.sql.literals import insertion, quoted, since_epoch, text, updating
 from plainstep.stores.dialect import STANDARD
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import begin, fetched
@@ -112,6 +112,12 @@ class SqliteTable:
         """The statement that brings a row back."""
         stored = {name: value for name, value in row.items() if name not in self._found.computed}
         return insertion(self.sql, stored, "X'{}'")
+
+    def updating(self, key: dict[str, Any], values: dict[str, Any]) -> str:
+        """The statement that changes some values of a row."""
+        return updating(
+            self.sql, key, {name: value for name, value in values.items() if name not in self._found.computed}, "X'{}'"
+        )
 
     def later(self, column: str, time: datetime) -> str:
         """The condition that a column holds a later time, as SQL."""
