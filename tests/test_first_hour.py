@@ -8,6 +8,7 @@ import sqlite3
 import time
 import unittest
 from datetime import UTC, datetime, timedelta
+from typing import Any
 from unittest import mock
 
 import plainstep
@@ -173,3 +174,61 @@ class Keys(unittest.TestCase):
             with self.assertRaises(Refused) as caught:
                 town.project.capture_on("town.tree", ("a", "b"))
             self.assertIn("nothing makes them unique; a, b may be null", caught.exception.what)
+
+
+class Foretold(unittest.TestCase):
+    """What net says of a rollup's groups and a history's versions is what the step then does."""
+
+    SHAPES = {
+        "rollup": "shape = 'rollup'\nby = ['b']\nmeasures = { trees = 'count(*)', tallest = 'max(a)', mean = 'avg(a)' }\n",
+        "history": "shape = 'history'\n",
+    }
+
+    def test_groups_and_versions(self) -> None:
+        for shape, more in self.SHAPES.items():
+            with self.subTest(shape), Town(TREE) as town:
+                town.config.write_text(STORES + LOAD.format("house", "tree") + more)
+                town.project.capture_on("town.tree")
+                town.sql("INSERT INTO tree VALUES (1, 1, 'oak'), (2, 5, 'oak'), (3, 7, 'elm')")
+                town.project.step()
+                columns = list(town.project.load("house").target.table("tree", ()).schema.names)
+                town.sql(
+                    "UPDATE tree SET b = 'elm' WHERE k = 2",
+                    "DELETE FROM tree WHERE k = 1",
+                    "INSERT INTO tree VALUES (4, 1, 'ash')",
+                )
+                before = set(town.rows("house"))
+                found = town.project.net("house")
+                assert found.rows is not None
+                table, key = found.rows.to_arrow().to_pylist(), found.rows.key
+                self.assertEqual(set(town.rows("house")), before)
+                town.project.step()
+                after = set(town.rows("house"))
+
+                def images(row: dict[str, Any], side: str, columns: Any = columns, key: Any = key) -> tuple[Any, ...]:
+                    return tuple(row[name if name in key else side + name] for name in columns)
+
+                gone = {images(row, "was.") for row in table if row["op"] != "insert"}
+                come = {images(row, "now.") for row in table if row["op"] != "delete"}
+                if shape == "rollup":
+                    self.assertEqual((gone, come), (before - after, after - before))
+                else:  # a version tells when its step was made, which net could not know
+                    self.assertEqual((len(gone), len(come)), (len(before - after), len(after - before)))
+                told = town.run("net", "house", "--after", "start")
+                self.assertEqual(told.exit_code, 0, told.output)
+
+
+class Captures(unittest.TestCase):
+    def test_several_tables_and_those_of_the_configuration(self) -> None:
+        with Town(TREE, "CREATE TABLE other (k INTEGER PRIMARY KEY)", "CREATE TABLE bare (k INT)") as town:
+            town.config.write_text(TWO + LOAD.format("bare", "bare"))
+            told = town.run("capture", "on", "--all")
+            self.assertEqual(told.exit_code, 4)
+            self.assertIn("town.bare: bare has no primary key", told.stderr)
+            self.assertIn("town.other", told.stdout)
+            self.assertEqual(len(json.loads(town.run("capture", "list", "--json").stdout)), 2)
+            self.assertEqual(town.run("capture", "refresh", "town.tree", "town.other").exit_code, 0)
+            self.assertEqual(len(json.loads(town.run("capture", "on", "town.tree", "town.other", "--json").stdout)), 2)
+            self.assertEqual(town.run("capture", "off", "town.tree", "town.other").exit_code, 0)
+            self.assertEqual(town.run("capture", "on").exit_code, 2)
+            self.assertEqual(town.run("capture", "on", "town.tree", "--all").exit_code, 2)

@@ -223,7 +223,7 @@ class Shapes(unittest.TestCase):
                 source.sql("ALTER TABLE tree RENAME TO bush")
                 for outcome in town.project.step(raise_errors=False):
                     self.assertEqual(outcome.outcome, "refused", outcome)
-                    self.assertIn("is called public.bush now", str(outcome.error))
+                    self.assertIn("was renamed to public.bush", str(outcome.error))
                 source.sql("CREATE TABLE tree (k int PRIMARY KEY)")
                 self.assertIn("dropped and made again", str(town.project.step(raise_errors=False)[0].error))
 

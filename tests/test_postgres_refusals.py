@@ -97,7 +97,7 @@ class Refusals(unittest.TestCase):
             self.assertEqual((target.rows("copied"), town.project.status(INTO[0])[0].watermark), before)
             source.sql("UPDATE tree SET b = 'NaN'", "ALTER TABLE tree ADD COLUMN t timestamp DEFAULT 'infinity'")
             town.project.capture_refresh("source.public.tree")
-            self.assertIn("'infinity', which has no like", self.told(town, "step", INTO[0]))
+            self.assertIn("'infinity', which has no equivalent", self.told(town, "step", INTO[0]))
             self.assertIn('types = { "t" = "TEXT" }', self.told(town, "step", INTO[0]))
             source.sql("DROP TABLE tree")
             self.assertIn("There is no table", self.told(town, "step", INTO[0]))

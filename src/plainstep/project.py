@@ -96,6 +96,17 @@ class Project:
         for loads in self._together(names):
             yield step_together(loads)
 
+    def refuse_bad_sql(self) -> None:
+        """Refuse expressions in the settings of loads that are not SQL. Nothing is opened: columns are not known.
+
+        Raises:
+            ConfigError: one is not.
+        """
+        from plainstep.loads.shape import refuse_bad_sql
+
+        for load in self.loads.values():
+            refuse_bad_sql(load)
+
     def run(self, *names: str, every: timedelta, tell: Callable[[Tick], None]) -> Runner:
         """Something that keeps stepping each load named, or all of them, until it is told to stop.
 
@@ -338,6 +349,11 @@ class Project:
 
     def _table(self, place: str) -> tuple[Store, str]:
         return find_table(place, self.stores, "plainstep capture takes STORE.TABLE.")
+
+    def read_by(self, how: str) -> list[str]:
+        """The tables that loads read by our own capture, as ``STORE.TABLE``: ``capture``, or ``log``."""
+        found = [load.config.source for load in self.loads.values() if load.config.changes == how]
+        return list(dict.fromkeys(found))
 
     def capture_on(
         self, place: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False

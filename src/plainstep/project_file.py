@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -27,11 +27,12 @@ if TYPE_CHECKING:
 from plainstep.project import Project, find_table, unknown
 
 
-def load_project(path: str | Path = "plainstep.toml") -> Project:
+def load_project(path: str | Path = "plainstep.toml", environment: Mapping[str, str] | None = None) -> Project:
     """Read a plainstep.toml. Nothing is opened yet.
 
     Args:
         path: the file.
+        environment: where ``${NAME}`` takes its values from; default: the process's own environment.
 
     Raises:
         ConfigError: the file is missing, or something in it is wrong; the message names the line.
@@ -47,10 +48,10 @@ def load_project(path: str | Path = "plainstep.toml") -> Project:
         ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise ConfigError(f"{path} cannot be read: {error}.") from None
-    return _build(path, text)
+    return _build(path, text, os.environ if environment is None else environment)
 
 
-def _build(path: Path, text: str) -> Project:
+def _build(path: Path, text: str, environment: Mapping[str, str]) -> Project:
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -61,12 +62,12 @@ def _build(path: Path, text: str) -> Project:
         raise explained(path, text, error) from None
     base = path.absolute().parent
     stores = {
-        name: open_store(name, _filled(path, text, ["stores", name, "url"], store.url), base, store.wait)
+        name: open_store(name, _filled(path, text, ["stores", name, "url"], store.url, environment), base, store.wait)
         for name, store in config.stores.items()
     }
     project = Project(path, stores)
     for name, load in config.loads.items():
-        made = project.loads[name] = _load(path, text, stores, name, load)
+        made = project.loads[name] = _load(path, text, stores, name, load, environment)
         made.keep = project.keeps[made.from_store.name] = config.stores[load.source.partition(".")[0]].keep
     for name, group in config.groups.items():
         project.groups[name] = _group(path, text, project, name, group.loads)
@@ -75,7 +76,9 @@ def _build(path: Path, text: str) -> Project:
     return project
 
 
-def _load(path: Path, text: str, stores: dict[str, Store], name: str, said: LoadConfig) -> Load:
+def _load(
+    path: Path, text: str, stores: dict[str, Store], name: str, said: LoadConfig, environment: Mapping[str, str]
+) -> Load:
     """A load, with its stores.
 
     Raises:
@@ -91,7 +94,7 @@ def _load(path: Path, text: str, stores: dict[str, Store], name: str, said: Load
     if from_store is named and from_table == into_table:
         raise ConfigError(f"{where('into')}: the load {name} would merge {said.into} into itself.")
     _refuse_misplaced(where, said, into_store.appends_only)
-    deliver = _filled(path, text, ["loads", name, "deliver"], said.deliver)
+    deliver = _filled(path, text, ["loads", name, "deliver"], said.deliver, environment)
     if deliver:
         refuse_unknown(deliver, f"{where('deliver')}: deliver")
     base = path.absolute().parent
@@ -175,18 +178,18 @@ def _refuse_shared_targets(path: Path, text: str, project: Project) -> None:
         taken[place] = name
 
 
-def _filled(path: Path, text: str, setting: list[str], url: str) -> str:
+def _filled(path: Path, text: str, setting: list[str], url: str, environment: Mapping[str, str]) -> str:
     """A URL with its values from the environment."""
 
     def value(match: re.Match[str]) -> str:
         name = match[1]
-        if name not in os.environ:
+        if name not in environment:
             raise ConfigError(
                 f"{path}, line {line_of(text, setting)}: the environment has no {name}.",
                 f"{'.'.join(setting)} takes its value from there.",
                 f"export {name}=...",
             )
-        return os.environ[name]
+        return environment[name]
 
     filled = re.sub(r"\$\{(\w+)\}", value, url)
     keep_secret(filled)

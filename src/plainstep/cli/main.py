@@ -94,6 +94,7 @@ def cli(ctx: click.Context, config: Path, debug: bool) -> None:
 for command in (
     beginning.demo,
     beginning.init,
+    beginning.config,
     beginning.completion,
     capturing.capture,
     operating.step,

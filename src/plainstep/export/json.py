@@ -77,6 +77,9 @@ def net(found: NetResult, limit: int | None, skip: int = 0) -> dict[str, Any]:
         "net": [{name: row[name] for name in ("op", "key", "was", "now", "changed", "count")} for row in rows],
         "more": max(len(found.net) - skip - len(rows), 0),
     }
+    if found.rows is not None:
+        told = ("op", "key", "was", "now", "changed")
+        form["rows"] = [{name: row[name] for name in told} for row in nets(found.rows, limit)]
     if found.refusal:
         form["refusal"] = found.refusal
     return form | ({"note": found.note} if found.note else {})

@@ -9,6 +9,7 @@ from plainstep.core import schema_drift as drift
 from plainstep.deferred import deferred, pa
 from plainstep.errors import ConfigError
 from plainstep.loads.keys import key_of
+from plainstep.sql.expressions import names_in
 from plainstep.sql.literals import quoted
 
 if TYPE_CHECKING:
@@ -102,3 +103,21 @@ def in_held_types(shape: Shape, info: TableInfo | None) -> Shape:
         return shape
     found = pa.schema([info.schema.field(name).with_name(field) for field, [name] in names.items()])
     return replace(cast("Any", shape), schema=drift.as_held(shape.schema, found))
+
+
+def refuse_bad_sql(load: Load) -> None:
+    """Refuse expressions in a load's settings that are not SQL, as far as that shows without its columns.
+
+    Raises:
+        ConfigError: one is not.
+    """
+    config, place = load.config, f"[loads.{load.name}]"
+    if config.where:
+        names_in(config.where, f"{place} where")
+    by = config.by if isinstance(config.by, dict) else {}
+    for setting, expressions in (("derive", config.derive), ("by", by), ("rules", config.rules)):
+        for name, sql in expressions.items():
+            if sql:
+                names_in(sql, f"{place} {setting}.{name}")
+    for name, sql in config.measures.items():
+        measures.Measure.parsed(name, sql)

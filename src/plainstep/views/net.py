@@ -6,8 +6,11 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
+from plainstep.core.diff import difference
 from plainstep.core.positions import Place
+from plainstep.core.shapes.apply import applied
 from plainstep.core.shapes.base import StepContext, WindowChanges
+from plainstep.deferred import pa
 from plainstep.display import html
 from plainstep.errors import Refused
 from plainstep.loads.planning import fit_of
@@ -36,6 +39,8 @@ class NetResult:
         after, upto: the window, ``(after, upto]``.
         net: the net changes.
         edits: what a step over this window would do: rows by primitive.
+        rows: of a rollup the groups, of a history the versions, that a step would change, open or close: as net changes of the
+            target's rows. None for other shapes.
         refusal: why a step over this window would be refused, as far as that shows before it; else empty.
         note: how well the window could be found, where there is something to say.
     """
@@ -45,6 +50,7 @@ class NetResult:
     upto: int | str
     net: NetChanges
     edits: dict[str, int]
+    rows: NetChanges | None = None
     refusal: str = ""
     note: str = ""
 
@@ -84,17 +90,18 @@ def _net(state: LoadState, asked: Window, whole: bool, as_text: bool) -> NetResu
     read = read_net(state, asked)
     if whole:
         read = replace(read, net=drop_applied(state, read.net))
-    refusal, counted = "", dict[str, int]()
+    refusal, counted, rows = "", dict[str, int](), None
     if not as_text:  # else what a step would do is not known: it would be refused
         try:
             edits = state.shape.edits(_for_its_shape(state, asked, read.net), _moment(state, asked), state.held)
             counted = _counted(edits[:1])  # as the ledger does: not those of tables beside the first
+            rows = _changed_rows(state, edits[0]) if state.load.config.shape in ("rollup", "history") else None
             _refuse_what_a_step_would(state, read)
         except Refused as error:
             refusal = error.what
     load = state.load
     note = noted(load, asked, read.left_out)
-    return NetResult(load.name, *ends(load, asked), read.net, counted, refusal, note)
+    return NetResult(load.name, *ends(load, asked), read.net, counted, rows, refusal, note)
 
 
 def _for_its_shape(state: LoadState, asked: Window, net: NetChanges) -> WindowChanges:
@@ -122,6 +129,19 @@ def _refuse_what_a_step_would(state: LoadState, read: NetRead) -> None:
         raise Refused("changes contradict those before them, and strict = true refuses that.")
     for table in state.shape.tables():
         fit_of(state, table, state.watermark is not None, state.held.found(table.suffix))
+
+
+def _changed_rows(state: LoadState, edits: Edits) -> NetChanges:
+    """What some edits would do to the rows of a load's main table, as net changes of these rows."""
+    table = state.shape.tables()[0]
+    asked = [edits.put, edits.drop, edits.clean, edits.add, *edits.patch]
+    kinds = pa.schema([table.schema.field(name) for name in table.key])
+    keys = pa.concat_tables(
+        [kinds.empty_table(), *(one.select(list(table.key)).cast(kinds) for one in asked if one is not None)]
+    )
+    before = state.held.rows("", table.schema.names, keys.group_by(list(table.key)).aggregate([]))
+    after = applied(before, table.key, edits).rows
+    return difference(table.key, before.schema, before.to_batches(), after.to_batches())[0]
 
 
 def _counted(edits: list[Edits]) -> dict[str, int]:

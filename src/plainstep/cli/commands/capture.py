@@ -2,10 +2,36 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
 import click
 
 from plainstep.cli.console import echo_json, say
-from plainstep.cli.options import HOW, JSON, open_project
+from plainstep.cli.options import HOW, JSON, complain, open_project
+from plainstep.errors import PlainStepError
+
+if TYPE_CHECKING:
+    from plainstep.project import Project
+    from plainstep.stores.records import CaptureInfo
+
+
+PLACES = click.argument("places", metavar="[STORE.TABLE]...", nargs=-1)
+EVERY = click.option("--all", "every", is_flag=True, help="Every table that a load of the configuration reads so.")
+
+
+def _each(project: Project, places: tuple[str, ...], every: bool, how: str, do: Callable[[str], None]) -> int:
+    """Do something for each table, whatever fails for one; the exit status."""
+    if every == bool(places):
+        raise click.UsageError("Name tables as STORE.TABLE, or give --all for those of the configuration.")
+    status = 0
+    for place in places or project.read_by(how):
+        try:
+            do(place)
+        except PlainStepError as error:
+            complain(error, place if every or len(places) > 1 else "")
+            status = max(status, error.exit_status)
+    return status
 
 
 @click.group()
@@ -14,7 +40,8 @@ def capture() -> None:
 
 
 @capture.command("on")
-@click.argument("place", metavar="STORE.TABLE")
+@PLACES
+@EVERY
 @click.option(
     "--key",
     default="",
@@ -25,52 +52,84 @@ def capture() -> None:
 @click.option("--despite-row-security", is_flag=True, help="PostgreSQL: though policies keep rows from some roles.")
 @JSON
 @click.pass_context
-def capture_on(ctx: click.Context, place: str, key: str, how: str, despite_row_security: bool, as_json: bool) -> None:
-    """Record every change of a table from now on."""
+def capture_on(
+    ctx: click.Context,
+    places: tuple[str, ...],
+    every: bool,
+    key: str,
+    how: str,
+    despite_row_security: bool,
+    as_json: bool,
+) -> None:
+    """Record every change of some tables from now on."""
     from plainstep.cli.output import captures as holdings
     from plainstep.export import json as forms
 
     columns = tuple(name.strip() for name in key.split(",") if name.strip())
-    info, new = open_project(ctx).capture_on(place, columns, how, despite_row_security)
-    store = place.partition(".")[0]
+    project = open_project(ctx)
+    made: list[tuple[str, CaptureInfo]] = []
+
+    def on(place: str) -> None:
+        info, new = project.capture_on(place, columns, how, despite_row_security)
+        made.append((place.partition(".")[0], info))
+        if not as_json:
+            say(
+                f"Capture is on for {made[-1][0]}.{info.table}."
+                if new
+                else f"Capture was on already for {made[-1][0]}.{info.table}."
+            )
+
+    status = _each(project, places, every, how, on)
     if as_json:
-        echo_json(forms.capture(store, info))
-    else:
-        say(f"Capture is on for {store}.{info.table}." if new else f"Capture was on already for {store}.{info.table}.")
-        holdings.captures([(store, info)])
+        echo_json(forms.capture(*made[0]) if len(places) == 1 and made else [forms.capture(*one) for one in made])
+    elif made:
+        holdings.captures(made)
+    ctx.exit(status)
 
 
 @capture.command("off")
-@click.argument("place", metavar="STORE.TABLE")
+@PLACES
+@EVERY
 @HOW
 @click.option("--yes", is_flag=True, help="Even if changes wait to be merged.")
 @click.pass_context
-def capture_off(ctx: click.Context, place: str, how: str, yes: bool) -> None:
+def capture_off(ctx: click.Context, places: tuple[str, ...], every: bool, how: str, yes: bool) -> None:
     """Stop recording, and forget what was recorded.
 
     Refused while changes wait to be merged, unless --yes is given.
     """
-    info = open_project(ctx).capture_off(place, how, yes)
-    say(f"Capture is off for {place}. Recorded changes forgotten: {info.held:,}.")
+    project = open_project(ctx)
+
+    def off(place: str) -> None:
+        info = project.capture_off(place, how, yes)
+        say(f"Capture is off for {place}. Recorded changes forgotten: {info.held:,}.")
+
+    ctx.exit(_each(project, places, every, how, off))
 
 
 @capture.command("refresh")
-@click.argument("place", metavar="STORE.TABLE")
+@PLACES
+@EVERY
 @HOW
 @JSON
 @click.pass_context
-def capture_refresh(ctx: click.Context, place: str, how: str, as_json: bool) -> None:
-    """Bring capture up to the table's columns."""
+def capture_refresh(ctx: click.Context, places: tuple[str, ...], every: bool, how: str, as_json: bool) -> None:
+    """Bring captures up to their tables' columns."""
     from plainstep.cli.output import captures as holdings
     from plainstep.export import json as forms
 
-    info, done = open_project(ctx).capture_refresh(place, how)
-    store = place.partition(".")[0]
-    if as_json:
-        echo_json(forms.capture(store, info) | {"done": done})
-    else:
-        say(f"{place}: {done}.")
-        holdings.captures([(store, info)])
+    project = open_project(ctx)
+
+    def refresh(place: str) -> None:
+        info, done = project.capture_refresh(place, how)
+        store = place.partition(".")[0]
+        if as_json:
+            echo_json(forms.capture(store, info) | {"done": done})
+        else:
+            say(f"{place}: {done}.")
+            holdings.captures([(store, info)])
+
+    ctx.exit(_each(project, places, every, how, refresh))
 
 
 @capture.command("list")

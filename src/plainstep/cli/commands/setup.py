@@ -6,8 +6,9 @@ from pathlib import Path
 
 import click
 
-from plainstep.cli.console import say
+from plainstep.cli.console import echo_json, say
 from plainstep.cli.options import open_project
+from plainstep.display.text import many
 
 
 @click.command()
@@ -81,6 +82,44 @@ def init(
     except FileExistsError:
         raise click.UsageError(f"{out} already exists: name another file, or append to it with >> {out}.") from None
     say(f"{out} is written. Read it, then do what its first lines say.", err=True)
+
+
+@click.group()
+def config() -> None:
+    """Check plainstep.toml without opening any store."""
+
+
+@config.command("check")
+@click.option("--without-environment", is_flag=True, help="Do not ask for the variables that ${NAME} names.")
+@click.pass_context
+def config_check(ctx: click.Context, without_environment: bool) -> None:
+    """Whether the file is valid: for editors, reviews and CI.
+
+    Settings, names, combinations and SQL are checked. Whether stores, tables and columns are there is not.
+    """
+    from plainstep.project_file import load_project
+
+    project = load_project(ctx.obj, Placeholders() if without_environment else None)
+    project.refuse_bad_sql()
+    say(f"{ctx.obj} is valid: {many(len(project.stores), 'store')}, {many(len(project.loads), 'load')}.")
+
+
+@config.command("schema")
+def config_schema() -> None:
+    """The JSON Schema of plainstep.toml."""
+    from plainstep.settings.models import config_schema
+
+    echo_json(config_schema())
+
+
+class Placeholders(dict[str, str]):
+    """An environment in which every variable has a value."""
+
+    def __contains__(self, name: object) -> bool:
+        return True
+
+    def __missing__(self, name: str) -> str:
+        return "placeholder"
 
 
 @click.command()
