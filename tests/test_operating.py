@@ -409,7 +409,7 @@ class Trimming(unittest.TestCase):
             self.assertEqual([one["waiting"] for one in found["readers"]], [0, 10])
             plainstep.load_project(other).step("late")
             before = town.fingerprint()
-            self.assertIn("--yes does it", town.run("trim", "town").output)
+            self.assertIn("Add --yes to do it", town.run("trim", "town").output)
             self.assertIn("10         0    10", town.run("trim", "town", "--keep", "1h").output)
             self.assertEqual(town.fingerprint() | {"shed.db": ""}, before | {"shed.db": ""})
             [done] = town.project.trim("town", really=True)

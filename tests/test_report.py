@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shutil
 import subprocess
 import tempfile
+import time
 import unittest
+import urllib.error
+import urllib.request
 from html import unescape
 from pathlib import Path
 from typing import Any
@@ -46,8 +50,13 @@ def browser() -> str:
 
 def shown(page: Path, *words: str) -> str:
     """What a browser makes of a page."""
+    return browsed(page.as_uri(), *words)
+
+
+def browsed(url: str, *words: str) -> str:
+    """What a browser makes of what is at a URL."""
     with tempfile.TemporaryDirectory() as profile:
-        command = [browser(), *QUIET, f"--user-data-dir={profile}", *words, page.as_uri()]
+        command = [browser(), *QUIET, f"--user-data-dir={profile}", *words, url]
         return subprocess.run(command, capture_output=True, text=True, timeout=120, check=True).stdout
 
 
@@ -90,3 +99,58 @@ class Pages(unittest.TestCase):
             for made in (page, pdf):
                 made.unlink()
             self.assertEqual(town.fingerprint(), before)
+
+
+class Live(unittest.TestCase):
+    """The page that stays up: current, read only, for this machine alone, and no secret on it."""
+
+    def asked(self, url: str, path: str = "", **headers: str) -> tuple[int, str, Any]:
+        request = urllib.request.Request(url + path, headers=headers, method=headers.pop("method", "GET"))
+        try:
+            with urllib.request.urlopen(request, timeout=30) as answer:
+                return answer.status, answer.read().decode(), answer.headers
+        except urllib.error.HTTPError as error:
+            return error.code, error.read().decode(), error.headers
+
+    def test_it_tells_what_is_so_now(self) -> None:
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            words = "from plainstep.export import live; live.FRESH = 0.0; from plainstep.cli.main import cli; "
+            child = town.child(f"{words} cli(['run', '--every', '0.2s', '--listen', '0'])")
+            assert child.stdout
+            url = re.search(r"http://127\.0\.0\.1:\d+/", child.stdout.readline())
+            assert url
+            try:
+                town.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+                until = time.monotonic() + 30
+                while "1" not in [str(one["step"]) for one in json.loads(self.asked(url[0], "ledger.json")[1])]:
+                    self.assertLess(time.monotonic(), until)
+                status, page, headers = self.asked(url[0])
+                self.assertEqual(
+                    (status, headers["X-Frame-Options"], headers["Cache-Control"]), (200, "DENY", "no-store")
+                )
+                for width in (1280, 390):
+                    seen = unescape(
+                        re.sub(r"<[^>]+>", " ", browsed(url[0], "--dump-dom", f"--window-size={width},844"))
+                    )
+                    self.assertIn("2 loads: ", seen)
+                self.assertNotIn(str(town.path), page)
+                self.assertEqual(self.asked(url[0], "health")[:2], (200, "ok\n"))
+                self.assertTrue(self.asked(url[0], "metrics")[1].endswith("# EOF\n"))
+                self.assertEqual(
+                    {one["load"] for one in json.loads(self.asked(url[0], "status.json")[1])}, {"house", "shed"}
+                )
+                self.assertEqual(self.asked(url[0], "../plainstep.toml")[0], 404)
+                self.assertEqual(self.asked(url[0], method="POST")[0], 501)
+                self.assertEqual(self.asked(url[0], Host="evil.example")[0], 421)
+                self.assertEqual(self.asked(url[0], method="HEAD")[1], "")
+                town.project.capture_off("town.tree", really=True)
+                status, told, _ = self.asked(url[0], "health")
+                self.assertEqual((status, "house: refuses: Capture is off" in told), (503, True))
+                other = town.run("run", "--listen", url[0].split(":")[2].rstrip("/"))
+                self.assertEqual((other.exit_code, "Cannot listen" in other.stderr), (1, True))
+            finally:
+                child.terminate()
+                child.communicate(timeout=30)
+            self.assertEqual(child.returncode, 0)
+            self.assertEqual(town.run("run", "--listen", "here").exit_code, 2)

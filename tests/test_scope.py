@@ -93,7 +93,7 @@ delete = ["d"]
                 result = town.run("step", "it")
                 self.assertEqual(result.exit_code, 0, result.output)
             self.assertEqual(town.rows("house", "it"), [(2, 7)])
-            self.assertIn("tells no old values", town.run("step", "it").output)
+            self.assertIn("has no before images", town.run("step", "it").output)
             text = (
                 town.config.read_text()
                 .replace('where = "a > 1"', 'shape = "rollup"\nby = ["a"]\nmeasures = { n = "count(*)" }')
@@ -102,7 +102,7 @@ delete = ["d"]
             town.config.write_text(text.replace("loads.it", "loads.other"))
             result = town.run("step", "other")
             self.assertEqual(result.exit_code, 4)
-            self.assertIn("tells no old values", result.output)
+            self.assertIn("has no before images", result.output)
 
     def test_columns_that_come_and_widen(self) -> None:
         for drift, rows in (

@@ -390,8 +390,8 @@ class Expressions(unittest.TestCase):
                 ("random() > 0.5", "does not give the same"),
                 ("length(repeat(now.b, 2000000000)) > 1", "more than 1,000,000 parts: repeat"),
                 ("length(repeat(repeat(now.b, 10000), 10000)) > 1", "more than 1,000,000 parts: repeat"),
-                ("length(lpad(now.b, now.a, 'x')) > 1", "as large as a row says: lpad"),
-                ("len(range(now.a * 1000000000)) > 1", "as large as a row says: range"),
+                ("length(lpad(now.b, now.a, 'x')) > 1", "make a value of any size: lpad"),
+                ("len(range(now.a * 1000000000)) > 1", "make a value of any size: range"),
                 ("length(printf('%2000000000d', now.a)) > 1", "parts: printf"),
                 ("no.b = 'x'", "names 'no'"),
             ):

@@ -123,7 +123,7 @@ class Switching(unittest.TestCase):
             self.refused(lambda: on("town.tree"), "no primary key", "--key COLUMN")
             self.refused(
                 lambda: on("town.tree", ("k",)),
-                "Nothing makes k unique",
+                "nothing makes them unique",
                 'CREATE UNIQUE INDEX "tree_key" ON "tree" ("k")',
             )
             self.refused(lambda: on("town.tree", ("z",)), "no column 'z'")
@@ -199,7 +199,9 @@ class Switching(unittest.TestCase):
                 "UPDATE tree SET species = 'yew' WHERE k = 2; INSERT OR REPLACE INTO tree VALUES (1, 5, 'lime');"
             )
             self.refused(
-                lambda: town.project.step("house_mirror"), "called species now", "plainstep capture refresh town.tree"
+                lambda: town.project.step("house_mirror"),
+                "was renamed to species",
+                "plainstep capture refresh town.tree",
             )
             self.assertIn("columns missing", town.run("capture", "list").output)
             self.assertIn("b as species", town.project.capture_refresh("town.tree")[1])

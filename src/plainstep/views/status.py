@@ -77,6 +77,9 @@ class LoadStatus:
         return html.table(f"{self.load}: {self.reason or 'all is merged'}", heads, [cells])
 
 
+# Healths that ask for somebody to do something.
+UNHEALTHY = ("at risk", "stopped", "refuses")
+
 Standing = tuple[Watermark, "LedgerEntry"]
 
 

@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
 from datetime import timedelta
+from typing import TYPE_CHECKING
 
 import click
 
 from plainstep.cli.console import echo_json, say
 from plainstep.cli.options import JSON, LOAD, LOADS, Duration, complain, open_project
 from plainstep.cli.progress_bar import bar
+from plainstep.deferred import need
+
+if TYPE_CHECKING:
+    from plainstep.loads.load import Load
+    from plainstep.views.status import LoadStatus
 
 
 @click.command()
@@ -44,8 +52,14 @@ def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
     help="How long to rest between the steps of a load.",
 )
 @click.option("--json", "as_json", is_flag=True, help="Log JSON, a line a step.")
+@click.option(
+    "--listen",
+    default="",
+    metavar="[HOST:]PORT",
+    help="Serve the report, always current, and /metrics, /health, /status.json and /ledger.json: read only, and to this machine alone unless HOST says otherwise.",
+)
 @click.pass_context
-def run(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: bool) -> None:
+def run(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: bool, listen: str) -> None:
     """Keep stepping until told to stop (SIGTERM, Ctrl-C).
 
     Each load named, or all. A step with nothing to read logs nothing. A load that fails rests longer and longer, and does not block the others.
@@ -54,8 +68,25 @@ def run(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: b
     from plainstep.loads.runner import until_told
 
     going = open_project(ctx).run(*loads, every=every, tell=ticks.in_json if as_json else ticks.in_text)
-    with until_told(going):
+    with until_told(going), page(ctx, listen) if listen else nullcontext():
         going.run()
+
+
+@contextmanager
+def page(ctx: click.Context, listen: str) -> Iterator[None]:
+    """Serve the page meanwhile."""
+    for library in ("jinja2", "matplotlib"):
+        need(library, "report", "A page is served with figures")
+    from plainstep.export.live import Live, address_of, served
+
+    def loads() -> list[tuple[Load, LoadStatus]]:
+        project = open_project(ctx)  # its own, each time: stores are used in the thread that asks
+        return [(project.load(one.load), one) for one in project.status()]
+
+    live = Live(ctx.obj.resolve().parent.name, loads, lambda count: open_project(ctx).ledger(limit=count))
+    with served(live, address_of(listen)) as url:
+        say(f"The report is at {url}", err=True)
+        yield
 
 
 @click.command()

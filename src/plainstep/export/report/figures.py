@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
 # Colours that people who see colours differently can tell apart; hatching and labels tell them apart without.
 INSERT, UPDATE, DELETE = "#0072B2", "#E69F00", "#D55E00"
+# Inches.
+SIZE = (5.6, 2.6)
 # Stands for the page's text colour until the drawing is put into it.
 TEXT = "#010203"
 STYLE: dict[str, Any] = {
@@ -28,7 +30,6 @@ STYLE: dict[str, Any] = {
     "text.parse_math": False,  # a name is a name, whatever signs are in it
     "text.color": TEXT, "axes.labelcolor": TEXT, "axes.edgecolor": TEXT, "xtick.color": TEXT, "ytick.color": TEXT,
     "axes.spines.top": False, "axes.spines.right": False, "axes.grid": True, "grid.alpha": 0.25, "grid.color": TEXT,
-    "figure.constrained_layout.w_pad": 0.12, "figure.constrained_layout.h_pad": 0.06,
     "font.family": "sans-serif", "font.size": 10, "legend.frameon": False, "axes.axisbelow": True,
 }  # fmt: skip
 
@@ -49,8 +50,14 @@ def figures(steps: list[LedgerEntry]) -> list[tuple[str, str]]:
 
 def _drawn(draw: Callable[[Axes], None]) -> str:
     with rc_context(cast(Any, STYLE)):
-        figure = Figure(figsize=(5.6, 2.6), layout="constrained")
-        draw(figure.subplots())
+        figure = Figure(figsize=SIZE)
+        axes = figure.subplots()
+        draw(axes)
+        # Matplotlib can measure what it draws and make room for it, but that takes as long as all the rest.
+        points = 36 + 6.4 * len(_plain(axes.get_ylim()[1]))  # the label of the axis, and the longest number beside it
+        figure.subplots_adjust(
+            left=points / (72 * SIZE[0]), right=0.97, top=0.84 if axes.get_legend() else 0.96, bottom=0.2
+        )
         out = io.StringIO()
         figure.savefig(out, format="svg", transparent=True, metadata={"Date": None, "Creator": None})
     svg = out.getvalue()[out.getvalue().index("<svg") :]
@@ -70,7 +77,16 @@ def _times(axes: Axes) -> None:
     locator = AutoDateLocator(maxticks=6)  # type: ignore[no-untyped-call]
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
-    axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.10g}")
+    axes.yaxis.set_major_formatter(lambda value, _: _plain(value))
+
+
+def _plain(value: float) -> str:
+    return f"{value:,.10g}"
+
+
+def _whole(axes: Axes) -> None:
+    """Whole numbers beside an axis of whole things."""
+    axes.yaxis.set_major_locator(MaxNLocator(integer=True, nbins=6))
 
 
 def _when(steps: list[LedgerEntry]) -> list[Any]:
@@ -81,6 +97,7 @@ def _marks(axes: Axes, steps: list[LedgerEntry]) -> None:
     axes.step(_when(steps), [one.upto for one in steps], where="post", color=INSERT, marker="o", markersize=3)
     axes.set_ylabel("position")
     _times(axes)
+    _whole(axes)
 
 
 def _lags(axes: Axes, steps: list[LedgerEntry]) -> None:
@@ -106,7 +123,7 @@ def _numbered(axes: Axes, what: str) -> None:
     axes.set_xlabel("step")
     axes.set_ylabel(what)
     axes.xaxis.set_major_locator(MaxNLocator(integer=True, nbins=8))
-    axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.10g}")
+    axes.yaxis.set_major_formatter(lambda value, _: _plain(value))
     axes.set_ylim(top=axes.dataLim.y1 * 1.08 or 1)
     axes.legend(loc="upper left", bbox_to_anchor=(0, 1.22), ncols=3, fontsize=9, borderaxespad=0)
 
@@ -126,6 +143,7 @@ def _collapsing(axes: Axes, steps: list[LedgerEntry]) -> None:
     )
     axes.bar([one.step + 0.2 for one in steps], net, width=0.4, color=INSERT, label="net")
     _numbered(axes, "changes")
+    _whole(axes)
 
 
 def _operations(axes: Axes, steps: list[LedgerEntry]) -> None:
@@ -135,6 +153,7 @@ def _operations(axes: Axes, steps: list[LedgerEntry]) -> None:
         ("delete", DELETE, "xx", [one.deletes for one in steps]),
     ]
     _bars(axes, steps, series, "net changes")
+    _whole(axes)
 
 
 def _phases(axes: Axes, steps: list[LedgerEntry]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -10,8 +11,9 @@ from typing import TYPE_CHECKING, Any
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from plainstep.display.records import changes
-from plainstep.display.text import local, number, shown, span
+from plainstep.display.text import local, many, number, shown, span
 from plainstep.errors import PlainStepError
+from plainstep.export.openmetrics import HEALTHS
 from plainstep.export.report.figures import figures
 from plainstep.formats.writer import new_file
 from plainstep.loads.keys import key_of
@@ -49,18 +51,31 @@ class Part:
     trouble: str = ""
 
 
-def page(name: str, loads: list[tuple[Load, LoadStatus]]) -> str:
+# Drawings of a load's steps, by its name, the number of its last step, and how many steps they show.
+Drawn = dict[tuple[str, int, int], list[tuple[str, str]]]
+
+
+def page(name: str, loads: list[tuple[Load, LoadStatus]], refresh: int = 0, drawn: Drawn | None = None) -> str:
     """The page, as HTML that needs nothing besides: no network, no other file.
 
     Args:
         name: what the page is of.
         loads: the loads, and where each stands.
+        refresh: after how many seconds a browser asks for it again; 0 for never.
+        drawn: drawings that were made before, which need not be made again; new ones are added.
     """
-    parts = []
+    parts, known = [], {} if drawn is None else drawn
     for load, status in loads:
         part = _part(load, status)
-        part.figures = figures(part.steps)
+        which = (load.name, part.steps[-1].step if part.steps else 0, len(part.steps))
+        if which not in known:
+            known[which] = figures(part.steps)
+        part.figures = known[which]
         parts.append(part)
+    for old in known.keys() - {
+        (one.status.load, one.steps[-1].step if one.steps else 0, len(one.steps)) for one in parts
+    }:
+        del known[old]
     environment = Environment(
         loader=PackageLoader("plainstep.export.report", "."),
         autoescape=True,
@@ -69,7 +84,16 @@ def page(name: str, loads: list[tuple[Load, LoadStatus]]) -> str:
     )
     environment.filters.update(number=number, lag=span, moment=local, value=shown)
     template = environment.get_template("page.html")
-    return template.render(parts=parts, made=datetime.now(UTC), name=name)
+    summary = summed_up([status for _, status in loads])
+    return template.render(parts=parts, made=datetime.now(UTC), name=name, refresh=refresh, summary=summary)
+
+
+def summed_up(found: list[LoadStatus]) -> str:
+    """Where all loads stand, in a line."""
+    healths = Counter(one.health for one in found)
+    told = [f"{many(len(found), 'load')}: {', '.join(f'{healths[one]:,} {one}' for one in HEALTHS if healths[one])}"]
+    lags = [one.lag_seconds for one in found if one.lag_seconds]
+    return "; ".join([*told, f"the oldest change has waited for {span(max(lags))}" if lags else "nothing waits"])
 
 
 def _part(load: Load, status: LoadStatus) -> Part:
