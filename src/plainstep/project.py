@@ -12,7 +12,7 @@ from plainstep.core.durations import duration
 from plainstep.deferred import need
 from plainstep.errors import ConfigError, Refused
 from plainstep.loads.load import Load
-from plainstep.stores.capabilities import Store, captures_of, with_capture
+from plainstep.stores.capabilities import HasScratch, Store, captures_of, with_capture, with_scratch
 
 if TYPE_CHECKING:
     from datetime import datetime, timedelta
@@ -349,6 +349,11 @@ class Project:
 
     def _table(self, place: str) -> tuple[Store, str]:
         return find_table(place, self.stores, "plainstep capture takes STORE.TABLE.")
+
+    def with_scratch(self, place: str) -> tuple[HasScratch, str]:
+        """The store of ``STORE.TABLE``, which can copy its schema to try things out, and the table."""
+        store, table = find_table(place, self.stores, "plainstep rehearse takes STORE.TABLE.")
+        return with_scratch(store), table
 
     def read_by(self, how: str) -> list[str]:
         """The tables that loads read by our own capture, as ``STORE.TABLE``: ``capture``, or ``log``."""

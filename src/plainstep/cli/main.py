@@ -95,6 +95,7 @@ for command in (
     beginning.demo,
     beginning.init,
     beginning.config,
+    beginning.rehearse,
     beginning.completion,
     capturing.capture,
     operating.step,

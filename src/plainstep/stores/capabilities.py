@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import AbstractContextManager, nullcontext
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 from plainstep.errors import Refused
 
 if TYPE_CHECKING:
     from datetime import timedelta
+    from pathlib import Path
 
     from plainstep.settings.models import LayoutConfig
     from plainstep.stores.api import Source, Table, Target
@@ -148,6 +150,75 @@ class HasTarget(Store, Protocol):
         ...
 
 
+@dataclass(frozen=True)
+class ScratchTable:
+    """A table of a copy, and what statements on it can be made of. All names and values are as SQL writes them.
+
+    Attributes:
+        name: its name.
+        key: its key columns.
+        pools: for each column that can be written, values to draw from.
+        upserts: forms of statements that insert a row or change the one that is there, with ``{table}``, ``{columns}``,
+            ``{values}``, ``{key}`` and ``{sets}``.
+    """
+
+    name: str
+    key: tuple[str, ...]
+    pools: dict[str, list[str]]
+    upserts: tuple[str, ...] = ()
+
+
+class Scratch(Protocol):
+    """A copy in which anything can be tried.
+
+    Attributes:
+        url: its URL.
+    """
+
+    url: str
+
+    def play(self, statements: Sequence[str], kept: bool) -> int:
+        """Run statements in one transaction, and roll it back if it is not to be kept. What is refused is let pass.
+
+        Returns:
+            How many statements were accepted.
+        """
+        ...
+
+
+class ScratchTemplate(Protocol):
+    """What copies are made of.
+
+    Attributes:
+        table: the table's name in them.
+        tables: the table itself, then those that hang together with it.
+        notes: what they leave out.
+    """
+
+    table: str
+    tables: Sequence[ScratchTable]
+    notes: Sequence[str]
+
+    def fresh(self) -> AbstractContextManager[Scratch]:
+        """A new copy, which goes when the block ends."""
+        ...
+
+
+@runtime_checkable
+class HasScratch(Store, Protocol):
+    """A store that can copy its schema, to try things out."""
+
+    def scratch(self, table: str, folder: Path, rows: int) -> AbstractContextManager[ScratchTemplate]:
+        """A copy of its schema, with so many rows of each table, to make further copies of; it goes when the block ends.
+
+        Args:
+            table: the table that is tried out.
+            folder: a folder for files.
+            rows: how many rows of each table.
+        """
+        ...
+
+
 class BaseStore:
     """What a store is that has nothing to keep open, and nothing to say of what it lacks."""
 
@@ -165,6 +236,7 @@ class BaseStore:
             "tables": "has no tables that could be read",
             "feed": "holds no feed of changes",
             "target": "cannot be merged into",
+            "scratch": "cannot be copied to try things out",
         }
         return Refused(f"{self.name} {told.get(what, f'cannot do {what}')}.", "", "")
 
@@ -210,6 +282,17 @@ def with_target(store: Store) -> HasTarget:
     """
     if not isinstance(store, HasTarget):
         raise store.lacking("target")
+    return store
+
+
+def with_scratch(store: Store) -> HasScratch:
+    """A store whose schema can be copied.
+
+    Raises:
+        Refused: it cannot.
+    """
+    if not isinstance(store, HasScratch):
+        raise store.lacking("scratch")
     return store
 
 

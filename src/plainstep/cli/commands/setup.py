@@ -7,7 +7,8 @@ from pathlib import Path
 import click
 
 from plainstep.cli.console import echo_json, say
-from plainstep.cli.options import open_project
+from plainstep.cli.options import JSON, open_project
+from plainstep.cli.progress_bar import bar
 from plainstep.display.text import many
 
 
@@ -120,6 +121,50 @@ class Placeholders(dict[str, str]):
 
     def __missing__(self, name: str) -> str:
         return "placeholder"
+
+
+@click.command()
+@click.argument("place", metavar="STORE.TABLE")
+@click.option(
+    "--changes",
+    default=2000,
+    show_default=True,
+    type=click.IntRange(min=1),
+    metavar="N",
+    help="How many statements to play.",
+)
+@click.option(
+    "--key", default="", metavar="COLUMN,...", help="Unique columns that are never null; default: the primary key."
+)
+@click.option(
+    "--rows",
+    default=200,
+    show_default=True,
+    type=click.IntRange(min=0),
+    metavar="N",
+    help="Rows of each table that are copied, to draw values from; 0 for none.",
+)
+@click.option("--seed", type=int, metavar="N", help="Play the statements of an earlier rehearsal again.")
+@JSON
+@click.pass_context
+def rehearse(
+    ctx: click.Context, place: str, changes: int, key: str, rows: int, seed: int | None, as_json: bool
+) -> None:
+    """Try out what your triggers and constraints do to capture.
+
+    Copies the schema beside the source, with some rows; turns capture on there; plays generated statements of every kind; steps in random windows; and says whether every row came out right. The source is only read.
+    """
+    from plainstep.cli.output import rehearsal as output
+    from plainstep.rehearsal.rehearse import rehearse
+
+    columns = tuple(name.strip() for name in key.split(",") if name.strip())
+    with bar():
+        found = rehearse(*open_project(ctx).with_scratch(place), changes, columns, rows, seed)
+    if as_json:
+        echo_json({**vars(found), "smallest": [str(act) for act in found.smallest]})
+    else:
+        output.told(found)
+    ctx.exit({"right": 0, "wrong": 3, "refused": 4}[found.outcome])
 
 
 @click.command()

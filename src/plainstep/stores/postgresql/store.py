@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from plainstep.deferred import deferred
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.capture import readers
@@ -16,8 +17,15 @@ from plainstep.stores.postgresql.table import PostgresqlTable
 from plainstep.stores.postgresql.target import PostgresqlTarget
 
 if TYPE_CHECKING:
+    from contextlib import AbstractContextManager
+    from pathlib import Path
+
     from plainstep.stores.api import Source
+    from plainstep.stores.postgresql import scratch as scratches
+    from plainstep.stores.postgresql.scratch import PostgresqlTemplate
     from plainstep.stores.records import CaptureInfo, Reader
+else:
+    [scratches] = deferred("plainstep.stores.postgresql", "scratch")
 
 
 class PostgresqlStore(PostgresqlDatabase, BaseStore):
@@ -57,6 +65,10 @@ class PostgresqlStore(PostgresqlDatabase, BaseStore):
     def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring capture up to the table's columns; say what was done."""
         return self._way(how).refresh(table)
+
+    def scratch(self, table: str, folder: Path, rows: int) -> AbstractContextManager[PostgresqlTemplate]:
+        """A copy of the database's schema on the same server, with so many rows of each table, to try things out."""
+        return scratches.scratch(self, table, rows)
 
     def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
         """What is captured in this database; of one table, or in one way, where these are named."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from plainstep.deferred import deferred
 from plainstep.errors import Refused
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.sqlite import catalog
@@ -16,7 +17,14 @@ from plainstep.stores.sqlite.table import SqliteTable
 from plainstep.stores.sqlite.target import SqliteTarget
 
 if TYPE_CHECKING:
+    from contextlib import AbstractContextManager
+    from pathlib import Path
+
     from plainstep.stores.records import CaptureInfo, Reader
+    from plainstep.stores.sqlite import scratch as scratches
+    from plainstep.stores.sqlite.scratch import SqliteTemplate
+else:
+    [scratches] = deferred("plainstep.stores.sqlite", "scratch")
 
 
 class SqliteStore(SqliteDatabase, BaseStore):
@@ -56,6 +64,10 @@ class SqliteStore(SqliteDatabase, BaseStore):
     def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring capture up to the table's columns; say what was done."""
         return refreshing.refresh(self, table)
+
+    def scratch(self, table: str, folder: Path, rows: int) -> AbstractContextManager[SqliteTemplate]:
+        """A copy of the file's schema, with so many rows of each table, to try things out."""
+        return scratches.scratch(self, table, folder, rows)
 
     def lacking(self, what: str) -> Refused:
         """Why it lacks something: a file keeps no log."""
