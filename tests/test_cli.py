@@ -54,6 +54,11 @@ class Tour(unittest.TestCase):
             for owner, method in re.findall(r"`([A-Z]\w+)\.(test_\w+)`", page.read_text()):
                 self.assertTrue(any(f"def {method}(" in text for text in tests.values()), f"{page}: {owner}.{method}")
 
+    def test_the_first_hour_is_as_it_is_shown(self) -> None:
+        script = REPOSITORY / "examples" / "first_hour" / "show.py"
+        shown = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True).stdout
+        self.assertEqual(shown, (REPOSITORY / "docs" / "first-hour.md").read_text())
+
     def test_the_readme_does_what_it_says(self) -> None:
         readme = (REPOSITORY / "README.md").read_text()
         section = readme.split("## Your own database")[1].split("\n## ")[0]

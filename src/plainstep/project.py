@@ -350,10 +350,11 @@ class Project:
     def _table(self, place: str) -> tuple[Store, str]:
         return find_table(place, self.stores, "plainstep capture takes STORE.TABLE.")
 
-    def with_scratch(self, place: str) -> tuple[HasScratch, str]:
-        """The store of ``STORE.TABLE``, which can copy its schema to try things out, and the table."""
+    def rehearsed(self, place: str) -> tuple[HasScratch, str, Load | None]:
+        """The store of ``STORE.TABLE``, which can copy its schema to try things out, the table, and a load that reads it."""
         store, table = find_table(place, self.stores, "plainstep rehearse takes STORE.TABLE.")
-        return with_scratch(store), table
+        reads = (one for one in self.loads.values() if (one.from_store, one.from_table) == (store, table))
+        return with_scratch(store), table, next(reads, None)
 
     def read_by(self, how: str) -> list[str]:
         """The tables that loads read by our own capture, as ``STORE.TABLE``: ``capture``, or ``log``."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import random
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -58,6 +58,8 @@ def rehearse(
     key: tuple[str, ...] = (),
     rows: int = 200,
     seed: int | None = None,
+    types: Mapping[str, str] | None = None,
+    on_bad_value: str = "refuse",
 ) -> RehearsalResult:
     """Play generated statements against a copy of a table, and see whether every row comes out right.
 
@@ -68,6 +70,7 @@ def rehearse(
         key: the columns that tell its rows apart, where it has no primary key.
         rows: how many rows of each table are copied, to draw values from; 0 for none.
         seed: makes the same statements again.
+        types, on_bad_value: as a load of the table has them.
 
     Raises:
         PlainStepError: the copy cannot be made, or its changes cannot be captured.
@@ -79,7 +82,9 @@ def rehearse(
         template = stack.enter_context(store.scratch(table, folder, rows))
         result.notes = list(template.notes)
         acts = list(generated(template.tables, changes, seed))
-        run = _Run(template, folder, key)
+        said = f"types = {{ {', '.join(f'{json.dumps(name)} = {json.dumps(kind)}' for name, kind in (types or {}).items())} }}\n"
+        said += f'on_bad_value = "{on_bad_value}"\n' if on_bad_value != "refuse" else ""
+        run = _Run(template, folder, key, said)
         result.outcome, result.reason = run.of(acts, f"{result.table}: acts")
         result.statements, result.accepted, result.changes, result.steps = (
             run.tried,
@@ -95,8 +100,8 @@ def rehearse(
 class _Run:
     """Plays acts on a fresh copy, each time."""
 
-    def __init__(self, template: ScratchTemplate, folder: Path, key: tuple[str, ...]) -> None:
-        self.template, self.folder, self.key = template, folder, key
+    def __init__(self, template: ScratchTemplate, folder: Path, key: tuple[str, ...], said: str) -> None:
+        self.template, self.folder, self.key, self.said = template, folder, key, said
         self.tried = self.accepted = self.changes = self.steps = self.at = 0
 
     def of(self, acts: Sequence[Act], told: str = "") -> tuple[str, str]:

@@ -84,7 +84,7 @@ class ScopedSource:
         told = self.whole.warnings()
         if self.load.config.where and not self.whole.has_before_images:
             told.append(
-                f"{self.load.config.source} tells no old values: every change of a row inside the filter is put, "
+                f"{self.load.config.source} has no before images: every change of a row inside the filter is put, "
                 "of one outside taken out"
             )
         return told

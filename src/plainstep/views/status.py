@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from plainstep.core.durations import duration
 from plainstep.core.positions import Place, Span, Watermark, Window
 from plainstep.display import html
-from plainstep.errors import PlainStepError, WatermarkMoved
+from plainstep.errors import LostConnection, PlainStepError, WatermarkMoved
 from plainstep.loads.delivery.outbox import counts
 from plainstep.loads.readiness import refuse_unready
 from plainstep.loads.states import LoadState
@@ -97,12 +97,13 @@ def statuses(loads: list[Load]) -> list[LoadStatus]:
         return [status(load, known.get(id(load.into_store), {}).get(load.name)) for load in loads]
 
 
-def status(load: Load, known: Standing | None = None) -> LoadStatus:
+def status(load: Load, known: Standing | None = None, again: bool = True) -> LoadStatus:
     """Where a load stands, and whether its next step can be made.
 
     Args:
         load: the load.
         known: its watermark and its last step, if they were read already.
+        again: whether to look once more where a connection was cut.
     """
     found = LoadStatus(load.name, load.config.source, load.config.into, load.config.shape)
     try:
@@ -123,6 +124,10 @@ def status(load: Load, known: Standing | None = None) -> LoadStatus:
         _look_at_outbox(load, found)
     except WatermarkMoved:
         return status(load)
+    except LostConnection as error:
+        if again:
+            return status(load, again=False)
+        found.health, found.reason, found.remedy = "refuses", error.what, error.next
     except PlainStepError as error:
         found.health, found.reason, found.remedy = "refuses", error.what, error.next
     return found

@@ -159,7 +159,10 @@ def rehearse(
 
     columns = tuple(name.strip() for name in key.split(",") if name.strip())
     with bar():
-        found = rehearse(*open_project(ctx).with_scratch(place), changes, columns, rows, seed)
+        store, table, load = open_project(ctx).rehearsed(place)
+        key_of_it = columns or (tuple(load.config.key) if load else ())
+        types, on_bad_value = (load.config.types, load.config.on_bad_value) if load else (None, "refuse")
+        found = rehearse(store, table, changes, key_of_it, rows, seed, types, on_bad_value)
     if as_json:
         echo_json({**vars(found), "smallest": [str(act) for act in found.smallest]})
     else:

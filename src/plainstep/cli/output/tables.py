@@ -92,8 +92,9 @@ def _ends(found: LookResult) -> str:
 def net(found: NetResult, limit: int | None, skip: int = 0) -> None:
     """The net changes of a window, and what a step would do."""
     net = found.net
+    comes = "comes" if net.read == 1 else "come"
     say(
-        f"{found.load}: {many(net.read, 'change')} {_window(found.after, found.upto, net.read)} come to "
+        f"{found.load}: {many(net.read, 'change')} {_window(found.after, found.upto, net.read)} {comes} to "
         f"{many(len(net), 'net change')}" + (f" ({counts(found.counts)})" if len(net) else "")
     )
     done = " and ".join(f"{name} {number:,}" for name, number in found.edits.items() if number)

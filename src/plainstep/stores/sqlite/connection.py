@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from plainstep.errors import DataError, PlainStepError, StoreError
+from plainstep.errors import DataError, LostConnection, PlainStepError, StoreError
 from plainstep.stores.garbage_collection import held_off
 from plainstep.stores.urls import locked
 
@@ -116,6 +116,11 @@ def explained(error: sqlite3.Error, path: Path, wait: float) -> PlainStepError:
         return locked(path, wait)
     if code == sqlite3.SQLITE_NOTADB:
         return StoreError(f"{path} is not an SQLite database.", "", "Check the store's url in plainstep.toml.")
+    if getattr(error, "sqlite_errorcode", 0) in (sqlite3.SQLITE_READONLY_ROLLBACK, sqlite3.SQLITE_READONLY_RECOVERY):
+        # A reader that came as a writer ended its transaction took the journal, which was about to go, for a dead one's.
+        return LostConnection(
+            f"{path} was being written at that very moment.", "Nothing was read or written.", "Run the command again."
+        )
     if code == sqlite3.SQLITE_READONLY or code == sqlite3.SQLITE_CANTOPEN:
         return StoreError(f"{path} cannot be opened: {error}.", "", "Check the permissions of the file and its folder.")
     if code == sqlite3.SQLITE_FULL:
