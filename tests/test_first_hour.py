@@ -232,3 +232,33 @@ class Captures(unittest.TestCase):
             self.assertEqual(town.run("capture", "off", "town.tree", "town.other").exit_code, 0)
             self.assertEqual(town.run("capture", "on").exit_code, 2)
             self.assertEqual(town.run("capture", "on", "town.tree", "--all").exit_code, 2)
+
+
+class Library(unittest.TestCase):
+    def test_every_result_is_what_the_command_line_prints(self) -> None:
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            town.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+            project = town.project
+            project.step()
+            town.sql("UPDATE tree SET a = 2")
+
+            def printed(*words: str) -> Any:
+                return json.loads(town.run(*words, "--json").stdout)
+
+            self.assertEqual(project.look("house").to_dict(), printed("look", "house"))
+            self.assertEqual(project.net("house").to_dict(), printed("net", "house"))
+            self.assertEqual(project.trace("house", "1").to_dict(), printed("trace", "house", "1"))
+            self.assertEqual([one.to_dict() for one in project.check()], printed("check"))
+            self.assertEqual([one.to_dict() for one in project.ledger()], printed("ledger"))
+            [status] = project.status("house")
+            told = printed("status", "house")[0]
+            self.assertEqual(status.to_dict() | {"lag_seconds": 0}, told | {"lag_seconds": 0})
+            self.assertEqual(status.exit_status, 0)
+            [outcome] = project.step("house")
+            self.assertEqual(outcome.to_dict()["net"], {"insert": 0, "update": 1, "delete": 0})
+            for one in (project.look("house", after="start"), project.net("house", after="start")):
+                self.assertEqual(one.to_arrow().num_rows, len(one.to_pandas()))
+            self.assertEqual(project.look("house", after="start").to_arrow()["now.b"].to_pylist(), ["oak", "oak"])
+            for html in (project._repr_html_(), project.restore("house", 1)._repr_html_()):
+                self.assertIn("<table>", html)

@@ -10,7 +10,7 @@ import threading
 import time
 import unittest
 from datetime import timedelta
-from typing import IO, Any
+from typing import IO, Any, cast
 from unittest import mock
 
 from hypothesis import given, settings
@@ -135,7 +135,9 @@ class Metrics(unittest.TestCase):
     ) -> None:
         """Families are whole and in one piece, each sample is of one, labels read back as what they were."""
         found = [
-            LoadStatus(name, "town.tree", f"house.{name}", "mirror", waiting=waiting, lag_seconds=lag, health=health)
+            LoadStatus(
+                name, "town.tree", f"house.{name}", "mirror", waiting=waiting, lag_seconds=lag, health=cast(Any, health)
+            )
             for name in names
         ]
         text = metrics.openmetrics(found)

@@ -48,6 +48,16 @@ class Project:
     keeps: dict[str, str] = field(default_factory=dict)
     groups: dict[str, list[Load]] = field(default_factory=dict)
 
+    def _repr_html_(self) -> str:
+        from plainstep.display import html
+
+        heads = ["load", "from", "into", "shape", "changes"]
+        rows = [
+            (name, one.config.source, one.config.into, one.config.shape, one.config.changes)
+            for name, one in self.loads.items()
+        ]
+        return html.table(f"{self.path}: {len(self.loads):,} loads", heads, rows)
+
     def __repr__(self) -> str:
         return f"<Project {self.path}: {', '.join(self.loads) or 'no loads'}>"
 

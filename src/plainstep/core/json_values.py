@@ -27,3 +27,12 @@ def finite(value: Any) -> Any:
     if isinstance(value, float) and not math.isfinite(value):
         return str(value)
     return value
+
+
+def ready(value: Any) -> Any:
+    """Values with nothing in them but what JSON has; see ``plain``."""
+    if isinstance(value, dict):
+        return {str(name): ready(one) for name, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [ready(one) for one in value]
+    return finite(value) if value is None or isinstance(value, bool | int | float | str) else plain(value)

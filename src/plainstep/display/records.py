@@ -99,3 +99,8 @@ def differences(net: NetChanges) -> list[dict[str, Any]]:
         }
         for row in nets(net, SHOWN_DIFFERENCES)
     ]
+
+
+def change(row: dict[str, Any]) -> dict[str, Any]:
+    """One change, as ``changes`` gives it, with what everybody tells."""
+    return {name: row.get(name) for name in ("position", "op", "at", "txn", "by", "key", "was", "now", "changed")}

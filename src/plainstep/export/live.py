@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from plainstep.core.json_values import plain
 from plainstep.errors import ConfigError, PlainStepError, StoreError
-from plainstep.export import json as forms
 from plainstep.export.openmetrics import openmetrics
 from plainstep.export.report import page as report
 from plainstep.redaction import redacted
@@ -90,11 +89,11 @@ class Live:
 
     def status(self) -> str:
         """Where each load stands, as ``plainstep status --json`` tells it."""
-        return _json([forms.status(one) for _, one in self._loads()])
+        return _json([one.to_dict() for _, one in self._loads()])
 
     def ledger(self) -> str:
         """The newest steps, as ``plainstep ledger --json`` tells them."""
-        return _json([forms.entry(one) for one in self._steps(STEPS)])
+        return _json([one.to_dict() for one in self._steps(STEPS)])
 
 
 PATHS: dict[str, tuple[str, Callable[[Live], str]]] = {

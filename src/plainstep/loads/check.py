@@ -5,11 +5,13 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from plainstep.core.diff import net_of
+from plainstep.core.json_values import ready
 from plainstep.core.positions import Span, Watermark
-from plainstep.display import html
+from plainstep.deferred import pa, pd
+from plainstep.display import html, records
 from plainstep.display.records import SHOWN_DIFFERENCES
 from plainstep.errors import ConfigError, PlainStepError, Refused, WatermarkMoved
 from plainstep.loads.commit import commit_to, entry_of, quarantining
@@ -73,6 +75,44 @@ class CheckResult:
         said = "equal" if self.ok else "DIFFERENT"
         sides = f"{self.source_rows:,} rows at the source and {self.target_rows:,} at the target, as of {self.position}"
         return html.differences(f"{self.load}: {said}, {sides}", self.differences)
+
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        names = (
+            "load",
+            "ok",
+            "position",
+            "source_rows",
+            "target_rows",
+            "waiting",
+            "missing",
+            "extra",
+            "different",
+            "beside",
+            "columns",
+            "whole",
+        )
+
+        if self.differences is None:
+            return ready(
+                {
+                    "load": self.load,
+                    "ok": False,
+                    "error": {"what": self.error.what, "why": self.error.why, "next": self.error.next}
+                    if self.error
+                    else None,
+                }
+            )
+        form = {name: getattr(self, name) for name in names} | {"differences": records.differences(self.differences)}
+        return ready(form | ({"repaired": self.repaired.to_dict()} if self.repaired else {}))
+
+    def to_arrow(self) -> pa.Table:
+        """The first rows that differ, as net changes from target to source; none where nothing was compared."""
+        return pa.table({}) if self.differences is None else self.differences.to_arrow()
+
+    def to_pandas(self) -> pd.DataFrame:
+        """The same as a pandas DataFrame."""
+        return self.to_arrow().to_pandas()
 
 
 def incomparable(load: Load) -> str:

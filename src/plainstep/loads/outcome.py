@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, Literal
 
+from plainstep.core.json_values import ready
 from plainstep.deferred import deferred
 from plainstep.errors import PlainStepError
 from plainstep.stores.records import LedgerEntry
@@ -33,7 +34,7 @@ class StepOutcome:
     """
 
     load: str
-    outcome: str
+    outcome: Literal["stepped", "nothing", "failed", "refused"]
     entry: LedgerEntry | None = None
     after: int | str | None = None
     upto: int | str | None = None
@@ -65,6 +66,30 @@ class StepOutcome:
         """How many rows were edited at the target, by primitive."""
         names = ("put", "patch", "drop", "append", "add")
         return {name: getattr(self.entry, name) if self.entry else 0 for name in names}
+
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        form: dict[str, Any] = {
+            "load": self.load,
+            "outcome": self.outcome,
+            "after": self.after,
+            "upto": self.upto,
+            "changes": self.changes,
+            "net": self.net,
+            "edits": self.edits,
+            "seconds": round(self.seconds, 6),
+        }
+        if self.entry:
+            form["contradictions"] = self.entry.contradictions
+        if self.delivery:
+            form["events"] = {
+                name: getattr(self.delivery, name) for name in ("sent", "waiting", "quarantined", "problem")
+            }
+        if self.warnings:
+            form["warnings"] = self.warnings
+        if self.error:
+            form["error"] = {"what": self.error.what, "why": self.error.why, "next": self.error.next}
+        return ready(form)
 
 
 def stepped(load: Load, entry: LedgerEntry) -> StepOutcome:

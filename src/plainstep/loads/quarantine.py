@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.collapse import Collapser
+from plainstep.core.json_values import ready
 from plainstep.core.positions import Place, Span, Window
 from plainstep.core.shapes.base import WindowChanges
 from plainstep.deferred import pa, pc
@@ -49,6 +50,10 @@ class Retried:
     gone: int
     entry: LedgerEntry | None = None
     delivery: Delivery | None = None
+
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        return ready({"load": self.load, "merged": self.merged, "left": self.left, "gone": self.gone})
 
 
 def rows_of(load: Load) -> list[QuarantinedRow]:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
+from plainstep.core.json_values import ready
 from plainstep.core.positions import Window
 from plainstep.errors import ConfigError, PlainStepError
 from plainstep.stores.capabilities import HasCapture, Store, with_capture
@@ -59,6 +60,20 @@ class Trimmed:
     readers: list[ReaderStanding] = field(default_factory=list)
     done: bool = False
     reason: str = ""
+
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        return ready(
+            {
+                "store": self.store,
+                "table": self.table,
+                "held": self.held,
+                "gone": self.gone,
+                "done": self.done,
+                "reason": self.reason,
+                "readers": [vars(one) for one in self.readers],
+            }
+        )
 
 
 def trim(store: Store, keep: timedelta | None = None, table: str = "", really: bool = False) -> list[Trimmed]:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
+from plainstep.core.json_values import ready
 from plainstep.core.positions import Place, Span, Watermark
 from plainstep.deferred import pa
 
@@ -66,6 +68,27 @@ class LedgerEntry:
     read_seconds: float = 0.0
     lag_seconds: float | None = None
 
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        return ready(
+            {
+                "load": self.load,
+                "step": self.step,
+                "kind": self.kind,
+                "at": self.at,
+                "after": self.after_shown or self.after,
+                "upto": self.upto_shown or self.upto,
+                "changes": self.changes,
+                "net": {"insert": self.inserts, "update": self.updates, "delete": self.deletes},
+                "edits": {name: getattr(self, name) for name in ("put", "patch", "drop", "append", "add")},
+                "contradictions": self.contradictions,
+                "seconds": round(self.seconds, 6),
+                "read_seconds": round(self.read_seconds, 6),
+                "lag_seconds": self.lag_seconds,
+                "note": self.note,
+            }
+        )
+
 
 @dataclass
 class TableInfo:
@@ -97,6 +120,10 @@ class QuarantinedRow:
     reason: str
     row: str
     step: int = 0
+
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        return ready({"place": self.place, "step": self.step, "reason": self.reason, "row": json.loads(self.row)})
 
 
 @dataclass(frozen=True)
@@ -272,3 +299,22 @@ class CaptureInfo:
     size: int | None = None
     oldest_at: datetime | None = None
     danger: str = ""
+
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        return ready(
+            {
+                "table": self.table,
+                "key": list(self.key),
+                "columns": list(self.columns),
+                "since": self.since,
+                "held": self.held,
+                "oldest": self.oldest,
+                "head": self.head,
+                "how": self.how,
+                "holds_back_bytes": self.holds_back,
+                "columns_not_captured": list(self.waiting_columns),
+                "problem": self.problem,
+                "remedy": self.remedy,
+            }
+        )

@@ -6,14 +6,15 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.describe import positioned
 from plainstep.core.changes.ops import Op
+from plainstep.core.json_values import ready
 from plainstep.core.positions import Window
-from plainstep.deferred import pa
-from plainstep.display import html
+from plainstep.deferred import pa, pd
+from plainstep.display import html, records
 from plainstep.errors import BadValue
 from plainstep.loads.reading import drop_applied, read_net
 from plainstep.loads.states import state_of
@@ -74,6 +75,28 @@ class LookResult:
         """How many changes come after those that are shown."""
         asked = self.total if self.matching is None else sum(self.matching.values())
         return max(asked - self.skipped - len(self.changes), 0)
+
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        form: dict[str, Any] = {
+            "load": self.load,
+            "after": self.after,
+            "upto": self.upto,
+            "counts": self.counts,
+            "changes": [records.change(row) for row in records.changes(self.changes, self.key)],
+            "more": self.more,
+        }
+        if self.matching is not None:
+            form["matching"] = self.matching
+        return ready(form | ({"note": self.note} if self.note else {}))
+
+    def to_arrow(self) -> pa.Table:
+        """The changes that are shown, in the flat form: ``position``, ``op`` (a word), ``at``, ``was.*``, ``now.*``, ``changed``."""
+        return positioned(self.changes, self.key)
+
+    def to_pandas(self) -> pd.DataFrame:
+        """The same as a pandas DataFrame."""
+        return self.to_arrow().to_pandas()
 
 
 def look(

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+
+from plainstep.core.json_values import ready
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
@@ -38,6 +40,12 @@ class Totals:
     contradictions: int = 0
     seconds: float = 0.0
     read_seconds: float = 0.0
+
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        return ready(
+            {name: round(value, 6) if isinstance(value, float) else value for name, value in vars(self).items()}
+        )
 
 
 def ledger(

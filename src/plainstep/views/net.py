@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from plainstep.core.diff import difference
+from plainstep.core.json_values import ready
 from plainstep.core.positions import Place
 from plainstep.core.shapes.apply import applied
 from plainstep.core.shapes.base import StepContext, WindowChanges
-from plainstep.deferred import pa
-from plainstep.display import html
+from plainstep.deferred import pa, pd
+from plainstep.display import html, records
 from plainstep.errors import Refused
 from plainstep.loads.planning import fit_of
 from plainstep.loads.reading import drop_applied, read_net, read_window, refuse_doubtful
@@ -66,13 +67,34 @@ class NetResult:
         """How many net changes there are of each operation."""
         return self.net.counts
 
-    def to_arrow(self) -> object:
+    def to_arrow(self) -> pa.Table:
         """The net changes as an Arrow table; see ``NetChanges.to_arrow``."""
         return self.net.to_arrow()
 
-    def to_pandas(self) -> object:
+    def to_pandas(self) -> pd.DataFrame:
         """The net changes as a pandas DataFrame; see ``NetChanges.to_pandas``."""
         return self.net.to_pandas()
+
+    def to_dict(self, limit: int | None = None, skip: int = 0) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        rows = records.nets(self.net, limit, skip)
+        form = {
+            "load": self.load,
+            "after": self.after,
+            "upto": self.upto,
+            "read": self.net.read,
+            "counts": self.counts,
+            "edits": self.edits,
+            "contradictions": self.net.contradictions,
+            "net": [{name: row[name] for name in ("op", "key", "was", "now", "changed", "count")} for row in rows],
+            "more": max(len(self.net) - skip - len(rows), 0),
+        }
+        if self.rows is not None:
+            told = ("op", "key", "was", "now", "changed")
+            form["rows"] = [{name: row[name] for name in told} for row in records.nets(self.rows, limit)]
+        if self.refusal:
+            form["refusal"] = self.refusal
+        return ready(form | ({"note": self.note} if self.note else {}))
 
 
 def net(load: Load, after: Point | None = None, upto: Point | None = None) -> NetResult:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, Literal
 
 from plainstep.core.durations import duration
+from plainstep.core.json_values import ready
 from plainstep.core.positions import Place, Span, Watermark, Window
 from plainstep.display import html
 from plainstep.errors import LostConnection, PlainStepError, WatermarkMoved
@@ -22,6 +23,9 @@ from plainstep.views.capture_probe import missed
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
     from plainstep.stores.records import CaptureInfo, LedgerEntry
+
+
+Health = Literal["ok", "behind", "new", "at risk", "stopped", "refuses"]
 
 
 @dataclass
@@ -60,7 +64,7 @@ class LoadStatus:
     head_at: datetime | None = None
     waiting: int | None = None
     lag_seconds: float | None = None
-    health: str = "ok"
+    health: Health = "ok"
     reason: str = ""
     remedy: str = ""
     last_step: LedgerEntry | None = None
@@ -71,10 +75,44 @@ class LoadStatus:
     forgotten_in: float | None = None
     unsent: int = 0
 
+    @property
+    def exit_status(self) -> int:
+        """What ``plainstep status`` exits with for it: 0 if nobody has to do anything, 3 if changes are at risk, else 4."""
+        return {"at risk": 3, "stopped": 4, "refuses": 4}.get(self.health, 0)
+
     def _repr_html_(self) -> str:
         heads = ["from", "into", "watermark", "head", "waiting", "lag in seconds", "health"]
         cells = (self.source, self.into, self.merged, self.head, self.waiting, self.lag_seconds, self.health)
         return html.table(f"{self.load}: {self.reason or 'all is merged'}", heads, [cells])
+
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        watermark, held = self.watermark, self.capture
+        return ready(
+            {
+                "load": self.load,
+                "from": self.source,
+                "into": self.into,
+                "shape": self.shape,
+                "watermark": {"position": self.merged, "at": watermark.at, "step": watermark.step}
+                if watermark
+                else None,
+                "head": self.head,
+                "waiting": self.waiting,
+                "holds_back_bytes": self.holds_back,
+                "lag_seconds": self.lag_seconds,
+                "health": self.health,
+                "reason": self.reason,
+                "remedy": self.remedy,
+                "warnings": self.warnings,
+                "limitations": self.limitations,
+                "held": {"changes": held.held, "bytes": held.size, "oldest": held.oldest, "oldest_at": held.oldest_at}
+                if held
+                else None,
+                "forgotten_in_seconds": self.forgotten_in,
+                "last_step": self.last_step.to_dict() if self.last_step else None,
+            }
+        )
 
 
 # Healths that ask for somebody to do something.

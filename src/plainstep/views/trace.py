@@ -11,9 +11,11 @@ from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.filter import key_values
 from plainstep.core.changes.ops import NOW
 from plainstep.core.changes.row_history import life
+from plainstep.core.json_values import ready
 from plainstep.core.positions import Place, Window
 from plainstep.core.shapes.history import stood
 from plainstep.deferred import pa
+from plainstep.display import records
 from plainstep.display.records import changes as as_rows
 from plainstep.errors import PlainStepError, Refused
 from plainstep.loads.states import LoadState, state_of
@@ -75,6 +77,27 @@ class TraceResult:
     holds_rows: bool = True
     targets: dict[str, dict[str, Any] | None] = field(default_factory=dict)
     restore: str = ""
+
+    def to_dict(self) -> dict[str, Any]:
+        """As JSON has it: what the command line prints with ``--json``."""
+        return ready(
+            {
+                "load": self.load,
+                "key": self.key,
+                "since": self.since,
+                "events": [
+                    records.change(one.change)
+                    | {"step": one.step.step if one.step else None, "merged_at": one.step.at if one.step else None}
+                    for one in self.events
+                ],
+                "at": self.at or None,
+                "row": self.row,
+                "known": self.known,
+                "target": self.target,
+                "targets": self.targets,
+                "restore": self.restore,
+            }
+        )
 
 
 def trace(load: Load, key: tuple[str, ...], at: Point | None = None, beside: Sequence[Load] = ()) -> TraceResult:

@@ -63,7 +63,6 @@ def capture_on(
 ) -> None:
     """Record every change of some tables from now on."""
     from plainstep.cli.output import captures as holdings
-    from plainstep.export import json as forms
 
     columns = tuple(name.strip() for name in key.split(",") if name.strip())
     project = open_project(ctx)
@@ -81,7 +80,8 @@ def capture_on(
 
     status = _each(project, places, every, how, on)
     if as_json:
-        echo_json(forms.capture(*made[0]) if len(places) == 1 and made else [forms.capture(*one) for one in made])
+        told = [{"store": name, **info.to_dict()} for name, info in made]
+        echo_json(told[0] if len(places) == 1 and told else told)
     elif made:
         holdings.captures(made)
     ctx.exit(status)
@@ -116,7 +116,6 @@ def capture_off(ctx: click.Context, places: tuple[str, ...], every: bool, how: s
 def capture_refresh(ctx: click.Context, places: tuple[str, ...], every: bool, how: str, as_json: bool) -> None:
     """Bring captures up to their tables' columns."""
     from plainstep.cli.output import captures as holdings
-    from plainstep.export import json as forms
 
     project = open_project(ctx)
 
@@ -124,7 +123,7 @@ def capture_refresh(ctx: click.Context, places: tuple[str, ...], every: bool, ho
         info, done = project.capture_refresh(place, how)
         store = place.partition(".")[0]
         if as_json:
-            echo_json(forms.capture(store, info) | {"done": done})
+            echo_json({"store": store, **info.to_dict(), "done": done})
         else:
             say(f"{place}: {done}.")
             holdings.captures([(store, info)])
@@ -139,10 +138,9 @@ def capture_refresh(ctx: click.Context, places: tuple[str, ...], every: bool, ho
 def capture_list(ctx: click.Context, store: str | None, as_json: bool) -> None:
     """What is captured, since when, and whether it can be trusted."""
     from plainstep.cli.output import captures as holdings
-    from plainstep.export import json as forms
 
     found = open_project(ctx).captures(store)
     if as_json:
-        echo_json([forms.capture(name, info) for name, info in found])
+        echo_json([{"store": name, **info.to_dict()} for name, info in found])
     else:
         holdings.captures(found)

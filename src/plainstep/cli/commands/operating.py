@@ -30,9 +30,7 @@ def step(ctx: click.Context, loads: tuple[str, ...], as_json: bool) -> None:
     with bar():
         outcomes = open_project(ctx).step(*loads, raise_errors=False)
     if as_json:
-        from plainstep.export import json as forms
-
-        echo_json([forms.outcome(outcome) for outcome in outcomes])
+        echo_json([one.to_dict() for one in outcomes])
     else:
         tables.outcomes(outcomes)
     for outcome in outcomes:
@@ -108,9 +106,7 @@ def watermark(ctx: click.Context, load: str, to: str | None, reason: str, yes: b
         project.move_watermark(load, to, reason)
     [found] = project.status(load)
     if as_json:
-        from plainstep.export import json as forms
-
-        echo_json(forms.status(found))
+        echo_json(found.to_dict())
     else:
         tables.watermark(found)
 
@@ -126,9 +122,7 @@ def reload(ctx: click.Context, load: str, as_json: bool) -> None:
     with bar():
         outcome = open_project(ctx).reload(load)
     if as_json:
-        from plainstep.export import json as forms
-
-        echo_json(forms.outcome(outcome))
+        echo_json(outcome.to_dict())
     else:
         tables.outcomes([outcome])
 
@@ -150,9 +144,7 @@ def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forg
         say(f"Removed: {forget}." if count else f"No reader is called {forget!r}.", err=True)
     found = project.trim(place, keep, yes)
     if as_json:
-        from plainstep.export import json as forms
-
-        echo_json([forms.trimmed(one) for one in found])
+        echo_json([one.to_dict() for one in found])
     else:
         holdings.trimmed(found)
 
@@ -173,16 +165,12 @@ def quarantine(ctx: click.Context, loads: tuple[str, ...], retry: bool, as_json:
     if retry:
         found = [project.retry(name) for name in loads or project.loads]
         if as_json:
-            from plainstep.export import json as forms
-
-            echo_json([forms.retried(one) for one in found])
+            echo_json([one.to_dict() for one in found])
         else:
             output.retried(found)
         return
     rows = project.quarantine(*loads)
     if as_json:
-        from plainstep.export import json as forms
-
-        echo_json([forms.quarantined(load, row) for load, row in rows])
+        echo_json([{"load": load, **row.to_dict()} for load, row in rows])
     else:
         output.rows(rows)

@@ -43,7 +43,6 @@ def look(ctx: click.Context, /, load: str, asked: Asked, unfiltered: bool, as_js
     """
     from plainstep.cli.output import tables
     from plainstep.core.changes.filter import Filter
-    from plainstep.export import json as forms
 
     only, project = Filter(**chosen), open_project(ctx)
     with bar():
@@ -52,7 +51,7 @@ def look(ctx: click.Context, /, load: str, asked: Asked, unfiltered: bool, as_js
             return
         found = project.look(load, asked.after, asked.upto, asked.room, asked.skip, only, unfiltered)
     if as_json:
-        echo_json(forms.look(found))
+        echo_json(found.to_dict())
     else:
         tables.look(found, asked.page)
 
@@ -68,14 +67,13 @@ def net(ctx: click.Context, load: str, asked: Asked, as_json: bool) -> None:
     By default of those changes that are not yet merged.
     """
     from plainstep.cli.output import tables
-    from plainstep.export import json as forms
 
     with bar():
         found = open_project(ctx).net(load, asked.after, asked.upto)
     if asked.data:
         to_a_file(iter([found.net.to_arrow()]), asked.data, asked.out)
     elif as_json:
-        echo_json(forms.net(found, asked.room, asked.skip))
+        echo_json(found.to_dict(asked.room, asked.skip))
     else:
         tables.net(found, asked.room, asked.skip)
 
@@ -93,12 +91,11 @@ def trace(ctx: click.Context, load: str, key: tuple[str, ...], at: str | None, a
     is gone, it shows the statement that would bring it back.
     """
     from plainstep.cli.output import tables
-    from plainstep.export import json as forms
 
     with bar():
         found = open_project(ctx).trace(load, *key, at=at)
     if as_json:
-        echo_json(forms.trace(found))
+        echo_json(found.to_dict())
     else:
         tables.trace(found)
 
@@ -158,10 +155,6 @@ def report(ctx: click.Context, out: Path) -> None:
     say(f"{out}: {len(project.loads)} loads.", err=True)
 
 
-# What a monitor learns from the exit status of ``status``: the worst health decides.
-WORSE = {"at risk": 3, "stopped": 4, "refuses": 4}
-
-
 @click.command()
 @LOADS
 @click.option(
@@ -180,7 +173,6 @@ def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_
     Exit status: 0 if all is well, 3 if a load is at risk, 4 if one refuses or its capture has stopped.
     """
     from plainstep.cli.output import tables
-    from plainstep.export import json as forms
 
     found = open_project(ctx).status(*loads)
     if metrics is not None:
@@ -190,10 +182,10 @@ def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_
         with file_or(None if str(metrics) == "-" else metrics, sys.stdout.buffer) as out:
             out.write(openmetrics(found).encode())
     if as_json:
-        echo_json([forms.status(one) for one in found])
+        echo_json([one.to_dict() for one in found])
     elif str(metrics) != "-":  # a monitor that reads the metrics reads nothing else
         tables.status(found)
-    ctx.exit(max((WORSE.get(one.health, 0) for one in found), default=0))
+    ctx.exit(max((one.exit_status for one in found), default=0))
 
 
 @click.command()
@@ -212,14 +204,13 @@ def ledger(
     """The steps so far, oldest first."""
     from plainstep.cli.output import tables
     from plainstep.core.points import parse_time
-    from plainstep.export import json as forms
     from plainstep.views import ledger as ledgers
 
     project = open_project(ctx)
     entries = project.ledger(load, None if totals else limit, kind, parse_time(since) if since else None)
     sums = ledgers.totals(entries) if totals else []
     if as_json:
-        echo_json([forms.totals(one) for one in sums] if totals else [forms.entry(one) for one in entries])
+        echo_json([one.to_dict() for one in sums] if totals else [one.to_dict() for one in entries])
     elif totals:
         tables.totals(sums)
     else:
@@ -252,7 +243,6 @@ def check(
     """
     from plainstep.cli.output import tables
     from plainstep.core.diff import Scope
-    from plainstep.export import json as forms
     from plainstep.loads import check as checks
 
     scope = Scope(tuple(filter(None, map(str.strip, columns.split(",")))), where, sample / 100)
@@ -263,7 +253,7 @@ def check(
         if why := checks.left_out(load):
             say(f"{load.name} is left out: {why}.", err=True)
     if as_json:
-        echo_json([forms.check(one) for one in found])
+        echo_json([one.to_dict() for one in found])
     elif any(not one.error for one in found):
         tables.check(found)
     errors = [one.error for one in found if one.error]

@@ -28,8 +28,7 @@ def in_text(tick: Tick) -> None:
 def in_json(tick: Tick) -> None:
     """The same as a line of JSON."""
     from plainstep.core.json_values import plain
-    from plainstep.export.json import outcome
 
     if tick.outcome.error or tick.outcome.entry or tick.recovered:
-        told = {"at": datetime.now(UTC), **outcome(tick.outcome), "failures": tick.failures, "pause": tick.pause}
+        told = {"at": datetime.now(UTC), **tick.outcome.to_dict(), "failures": tick.failures, "pause": tick.pause}
         say(json.dumps(told, default=plain, ensure_ascii=False))

@@ -90,7 +90,7 @@ def page(name: str, loads: list[tuple[Load, LoadStatus]], refresh: int = 0, draw
 
 def summed_up(found: list[LoadStatus]) -> str:
     """Where all loads stand, in a line."""
-    healths = Counter(one.health for one in found)
+    healths = Counter(str(one.health) for one in found)
     told = [f"{many(len(found), 'load')}: {', '.join(f'{healths[one]:,} {one}' for one in HEALTHS if healths[one])}"]
     lags = [one.lag_seconds for one in found if one.lag_seconds]
     return "; ".join([*told, f"the oldest change has waited for {span(max(lags))}" if lags else "nothing waits"])
