@@ -32,10 +32,20 @@ def told_to(listener: Listener) -> Iterator[None]:
         _listener.reset(token)
 
 
-def counted(batches: Iterable[Batch], what: str, total: int | None = None) -> Iterator[Batch]:
-    """The same batches, telling the listener of each."""
+Total = int | None
+
+
+def counted(batches: Iterable[Batch], what: str, total: Total | Callable[[], Total] = None) -> Iterator[Batch]:
+    """The same batches, telling the listener of each.
+
+    Args:
+        batches: the batches.
+        what: what is being done.
+        total: how many rows there are in all, if that is known; or what tells it, which is asked only if somebody listens.
+    """
     for batch in batches:
         listener = _listener.get()
         if listener:
+            total = total() if callable(total) else total
             listener(what, len(batch), total)
         yield batch

@@ -57,12 +57,29 @@ class _Bars:
 
 def _new_progress() -> Progress:
     from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+    from rich.progress import (
+        BarColumn,
+        Progress,
+        ProgressColumn,
+        Task,
+        TextColumn,
+        TimeElapsedColumn,
+        TimeRemainingColumn,
+    )
+    from rich.text import Text
+
+    class _Done(ProgressColumn):
+        """How many rows are read, and of how many, if that is known."""
+
+        def render(self, task: Task) -> Text:
+            of = f" of {max(task.total, task.completed):,.0f}" if task.total else ""
+            return Text(f"{task.completed:,.0f}{of} rows")
 
     columns = (
         TextColumn("{task.description}"),
         BarColumn(complete_style=BLUE, finished_style=BLUE, pulse_style=BLUE),
-        TextColumn("{task.completed:,.0f} rows"),
+        _Done(),
         TimeElapsedColumn(),
+        TimeRemainingColumn(),
     )
     return Progress(*columns, console=Console(stderr=True), transient=True)

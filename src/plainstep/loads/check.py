@@ -186,7 +186,7 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False) -> Check
             [name for column in state.shape.schema.names for name in state.shape.names_of(column)],
             info.schema.names,
         )
-        source = counted(snapshot.batches, f"{load.name}: source rows")
+        source = counted(snapshot.batches, f"{load.name}: source rows", snapshot.total)
         with compared_at_watermark(state, source, waiting, scope) as found:
             result = _checked(load, watermark, found, scope)
             edits = repairing_edits(state, found, watermark) if repair and not result.ok else None

@@ -51,7 +51,7 @@ def reload(load: Load) -> StepOutcome:
         entry = entry_of(load, "reload", span, watermark)
         moment = moment_of(entry, span.head_at)
         state = LoadState(load, watermark, span).in_held_types()
-        rows = counted(snapshot.batches, f"{load.name}: rows")
+        rows = counted(snapshot.batches, f"{load.name}: rows", snapshot.total)
         net, edits = differences_of(state, rows, moment)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]

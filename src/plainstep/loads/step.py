@@ -275,7 +275,7 @@ def _snapshot(load: Load, began: float, stack: ExitStack) -> _Plan:
     span = snapshot.span
     state = states.LoadState(load, None, span)
     shape = state.shape
-    rows = counted(snapshot.batches, f"{load.name}: rows")
+    rows = counted(snapshot.batches, f"{load.name}: rows", snapshot.total)
     info = state.held.found("")
     if info is not None and info.rows and load.target.watermark(load.name) is not None:
         raise moved(load.name)

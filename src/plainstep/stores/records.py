@@ -253,12 +253,14 @@ class Snapshot:
         schema: its columns.
         batches: its rows, to be read before the snapshot is closed.
         left_out: tells what the reading left out. It is asked when all rows are read.
+        total: tells how many rows there are, roughly, or None; it is asked only if somebody watches.
     """
 
     span: Span
     schema: pa.Schema
     batches: Iterator[pa.RecordBatch]
     left_out: Callable[[], LeftOut] = LeftOut
+    total: Callable[[], int | None] = lambda: None
 
 
 @dataclass

@@ -99,6 +99,13 @@ class TableSource(ABC):
         """The captured columns."""
         return pa.schema([column.field for column in self.columns])
 
+    def _estimate(self) -> int | None:
+        """How many rows the table has, as the server's last analysis found; None where there was none."""
+        with self.database.opened() as connection:  # the other one is being copied out
+            sql = "SELECT sum(greatest(reltuples, 0))::bigint FROM pg_class WHERE oid IN (SELECT relid FROM pg_partition_tree(%s) UNION SELECT %s::regclass)"
+            row = connection.execute(sql, [catalog.sql_of(catalog.parts_of(self.name))] * 2).fetchone()
+        return int(row[0]) or None if row and row[0] is not None else None
+
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
         """The table as it stands, with the place it stands at, from one transaction."""
@@ -111,4 +118,4 @@ class TableSource(ABC):
             selected = ", ".join(self.plain(column) for column in self.columns)
             rows = read(connection, f"SELECT {selected} FROM {table}", self.columns, self.name)
             with closing(rows) as batches:  # a copy that is not read to its end would block the transaction's
-                yield Snapshot(span, self.schema(), batches)
+                yield Snapshot(span, self.schema(), batches, total=lambda: self._estimate())
