@@ -196,7 +196,8 @@ def _described(source: Connection, place: str) -> ScratchTable:
         name = quoted(column.name)
         sql = f"SELECT DISTINCT quote_nullable(x::text) FROM (SELECT {name} AS x FROM {place} LIMIT {ROWS}) held LIMIT {VALUES}"
         held = [value for (value,) in source.execute(sql).fetchall()]
-        pools[name] = [*held, *USUAL.get(column.declared.partition("(")[0], ["NULL"])]
+        found = [*held, *USUAL.get(column.declared.partition("(")[0], ["NULL"])]
+        pools[name] = [one for one in found if one != "NULL" or column.name not in table.primary] or ["'1'"]
     return ScratchTable(
         place, tuple(quoted(one) for one in table.primary), pools, UPSERTS if table.primary else UPSERTS[:1]
     )

@@ -134,7 +134,9 @@ def _described(connection: sqlite3.Connection, name: str) -> ScratchTable:
         if column.name not in table.computed:
             sql = f"SELECT DISTINCT quote({quoted(column.name)}) FROM {quoted(name)} LIMIT {VALUES}"
             held = [value for (value,) in connection.execute(sql)]
-            pools[quoted(column.name)] = [*held, *_usual(column.declared.upper())]
+            found = [*held, *_usual(column.declared.upper())]
+            # A null in a key is refused in any case: there is nothing to rehearse.
+            pools[quoted(column.name)] = [one for one in found if one != "NULL" or column.name not in table.key] or ["1"]
     return ScratchTable(quoted(name), tuple(quoted(one) for one in table.key), pools, UPSERTS)
 
 
