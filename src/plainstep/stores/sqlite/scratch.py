@@ -136,7 +136,8 @@ def _described(connection: sqlite3.Connection, name: str) -> ScratchTable:
             held = [value for (value,) in connection.execute(sql)]
             found = [*held, *_usual(column.declared.upper())]
             # A null in a key is refused in any case: there is nothing to rehearse.
-            pools[quoted(column.name)] = [one for one in found if one != "NULL" or column.name not in table.key] or ["1"]
+            barred = "NULL" if column.name in table.key else None
+            pools[quoted(column.name)] = [one for one in found if one != barred] or ["1"]
     return ScratchTable(quoted(name), tuple(quoted(one) for one in table.key), pools, UPSERTS)
 
 
