@@ -6,6 +6,9 @@ import signal
 import unittest
 from typing import Any
 from unittest import mock
+from zoneinfo import ZoneInfo
+
+import pyarrow.parquet as pq
 
 import plainstep
 from tests.kills import DIE, POINTS, STEP
@@ -157,6 +160,17 @@ class Archive(unittest.TestCase):
                     ),
                 )
                 self.assertEqual([one.kind for one in town.project.ledger("archive")], ["snapshot", "changes"])
+
+    def test_days_are_those_of_a_zone(self) -> None:
+        for zone in ("Pacific/Kiritimati", "Etc/GMT+12"):  # never on the same day
+            text = ARCHIVE.format(first="start", format="parquet").replace('"date", "b"', '"date"')
+            with Town(TREE, loads=f'{text}partition_zone = "{zone}"\n') as town:
+                town.project.capture_on("town.tree")
+                town.sql("INSERT INTO tree VALUES (7, 0, 'oak')")
+                town.project.step("archive")
+                [path] = (town.path / "archive" / "tree").rglob("*.parquet")
+                [changed] = pq.ParquetFile(path).read(["changed_at"])["changed_at"].to_pylist()
+                self.assertEqual(path.parent.name, f"date={changed.astimezone(ZoneInfo(zone)).date()}")
 
     def test_more_partitions_than_may_be_open_at_a_time(self) -> None:
         rows = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 70000) INSERT INTO tree SELECT i, 0, i % 5 FROM n"

@@ -75,7 +75,7 @@ class Tour(unittest.TestCase):
                 outputs.append(done.stdout)
         for output, words in zip(
             outputs,
-            ["is on", "first load: 240", "", "status mature -> felled", "come to 1 net", "put 1", "nothing", "equal"],
+            ["is on", "first load: 240", "", "status mature -> felled", "comes to 1 net", "put 1", "nothing", "equal"],
             strict=True,
         ):
             self.assertIn(words, output)

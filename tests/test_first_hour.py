@@ -135,6 +135,8 @@ class Settings(unittest.TestCase):
                 text + '[loads.old]\nfrom = "town.tree"\ninto = "house.old"\nkey = "k"\nlayout.frist = 1\n'
             )
             self.assertRegex(town.run("status").stderr, rf"line {len(text.splitlines()) + 5}: unknown setting .*frist")
+            town.config.write_text(text.replace("[stores.house]\nurl", "[stores]\nhouse"))
+            self.assertRegex(town.run("status").stderr, r"house holds settings of its own(.|\n)*Write \[stores.house\]")
             town.config.write_text(text + '[loads.old]\nfrom = "town.tree"\ninto = "house.old"\nkey = "k"\n')
             self.assertEqual(town.project.load("old").config.key, ["k"])
 

@@ -233,7 +233,7 @@ class Steps(unittest.TestCase):
                 town.sql("UPDATE tree SET a = 1")
                 town.project.step("house")
                 town.project.check("house")
-            self.assertEqual(heard[:2], [("house: rows", 2, None), ("house: changes", 2, 2)])
+            self.assertEqual(heard[:2], [("house: rows", 2, 2), ("house: changes", 2, 2)])
             self.assertEqual(
                 {what for what, *_ in heard[2:]}, {"house: changes", "house: target rows", "house: source rows"}
             )

@@ -6,6 +6,7 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
+from itertools import chain, islice
 from typing import TypeVar
 
 Piece = TypeVar("Piece")
@@ -19,6 +20,11 @@ TO_END = 10.0
 
 def ahead(pieces: Iterator[Piece], work: Callable[[Piece], Result]) -> Iterator[Result]:
     """The results of some work, in order; the next ones are being made while one is used."""
+    begun = list(islice(pieces, 2))
+    if len(begun) < 2:  # most files are small: threads would cost more than what they do
+        yield from map(work, begun)
+        return
+    pieces = chain(begun, pieces)
     waiting: deque[Future[Result]] = deque()
     with _workers(AT_ONCE) as pool:
         try:
@@ -34,6 +40,10 @@ def ahead(pieces: Iterator[Piece], work: Callable[[Piece], Result]) -> Iterator[
 
 def fetched(pieces: Iterator[Piece]) -> Iterator[Piece]:
     """The pieces themselves, in order; the next one is being fetched while one is used."""
+    begun = list(islice(pieces, 2))
+    yield from begun
+    if len(begun) < 2:
+        return
     nothing = object()
     with _workers(1) as pool:
         coming = pool.submit(next, pieces, nothing)

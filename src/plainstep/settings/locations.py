@@ -37,6 +37,13 @@ def explained(path: Path, text: str, error: ValidationError) -> ConfigError:
         setting = str(first["ctx"]["setting"])
         line = line_of(text, [*place, setting])
         return ConfigError(f"{path}, line {line}: {first['msg']}.", "", f"Fix {setting!r} in [{name}].")
+    if first["type"] in ("model_type", "dict_type"):
+        table = name if len(place) > 1 else f"{name}.NAME"
+        return ConfigError(
+            f"{where}: {name} holds settings of its own, not one value.",
+            "",
+            f"Write [{table}], and its settings on the lines below it.",
+        )
     told = first["msg"][0].lower() + first["msg"][1:]
     said = "" if place[0] == "stores" or place[-1] == "deliver" else f" {first['input']!r}"  # it may hold a password
     return ConfigError(f"{where}: {name} is{said or ' not valid'}: {told}.")

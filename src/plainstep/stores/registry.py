@@ -30,6 +30,9 @@ def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
     keep_secret(url)
     scheme = url.split(":", 1)[0].lower()
     found = _known()
+    if scheme not in found:
+        _known.cache_clear()  # it may have been installed since
+        found = _known()
     if ":" not in url or scheme not in found:
         near = difflib.get_close_matches(scheme, found, 1)
         raise ConfigError(

@@ -14,6 +14,8 @@ from plainstep.sql.engine import evaluated
 Path = tuple[str, ...]
 # So many fields no table has; each thousand more takes seconds.
 FIELDS = 4096
+# Bytes that are parsed at a time, Arrow's own default.
+BLOCK = 1 << 20
 
 
 def read(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dict[Path, pa.Array], dict[int, str]]:
@@ -41,7 +43,11 @@ def _quickly(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> dict[Path, 
         raise pa.ArrowInvalid("not an object in every row")
     found = pajson.read_json(
         pa.BufferReader(_bytes(lines)),
-        pajson.ReadOptions(block_size=1 << 20 if len(lines) > 1 else max(1 << 20, lines.nbytes)),
+        pajson.ReadOptions(
+            # One block is parsed by one thread anyway: handing it over costs more than parsing a small file.
+            use_threads=len(documents) > 1 and lines.nbytes > BLOCK,
+            block_size=BLOCK if len(lines) > 1 else max(BLOCK, lines.nbytes),
+        ),
         pajson.ParseOptions(
             explicit_schema=_schema({path: readable(kind) for path, kind in kinds.items()}),
             unexpected_field_behavior="ignore",

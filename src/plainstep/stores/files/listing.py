@@ -7,7 +7,7 @@ import json
 import time
 import zlib
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import cache, lru_cache
 from hashlib import blake2b
 from pathlib import Path
 
@@ -77,22 +77,26 @@ def listed(folder: Path, pattern: str, settled: float, follow_links: bool = Fals
         DataError: a file that is left alone ends in the middle.
     """
     if not folder.is_dir():
-        raise Refused(f"There is no folder {folder}.", "", "Check the store's url in plainstep.toml.")
+        raise Refused(
+            f"There is no folder {folder}.",
+            "Behind file: three slashes begin a path beside plainstep.toml, four an absolute one.",
+            "Check the store's url in plainstep.toml.",
+        )
     if Path(pattern).is_absolute() or ".." in Path(pattern).parts:
         raise ConfigError(
             f"{pattern!r} does not lie below {folder}.", "", "Name a file, a folder or a glob below the store's own."
         )
     paths = sorted((folder / pattern).rglob("*")) if (folder / pattern).is_dir() else sorted(folder.glob(pattern))
     found, top = Listing(), folder.resolve()
-    for path in sorted(paths, key=lambda path: path.relative_to(folder).as_posix()):
-        name = path.relative_to(folder).as_posix()
+    inside = cache(lambda place: place.resolve().is_relative_to(top))  # of a folder, asked once for all its files
+    for name, path in sorted((path.relative_to(folder).as_posix(), path) for path in paths):
         if (
             not path.is_file()
             or any(part.startswith((".", "_")) for part in name.split("/"))
             or path.suffix.lower() in UNFINISHED
         ):
             continue
-        if not follow_links and not path.resolve().is_relative_to(top):
+        if not follow_links and not inside(path if path.is_symlink() else path.parent):
             raise _link_out(name, folder)
         kind = kind_of(path.name, longest)
         if not kind.format:
