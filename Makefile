@@ -24,7 +24,7 @@ lint: $(VENV)/ready-dev
 	@$(BIN)/ruff check . && $(BIN)/ruff format --check . && $(BIN)/lint-imports --no-logo
 
 types: $(VENV)/ready-dev
-	@$(BIN)/mypy
+	@$(BIN)/mypy && $(BIN)/mypy examples/nightly.py && $(BIN)/basedpyright --level error examples/nightly.py src/plainstep/__init__.py
 
 bench: $(VENV)/ready-bench  ## every benchmark, beside hand-written peers
 	@for file in collapse step capture memory startup postgres feeds check shapes; do $(BIN)/python -m benchmarks.$$file || exit 1; done

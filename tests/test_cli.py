@@ -12,6 +12,10 @@ import unittest.mock
 from pathlib import Path
 from typing import Any
 
+import nbclient
+import nbformat
+from jupyter_client.manager import AsyncKernelManager
+
 import plainstep
 from plainstep.demo import town
 from tests.support import TREE, Town
@@ -80,12 +84,46 @@ class Tour(unittest.TestCase):
         ):
             self.assertIn(words, output)
 
-    def test_the_example_runs(self) -> None:
-        done = subprocess.run(
-            [sys.executable, REPOSITORY / "examples" / "library_tour.py"], capture_output=True, text=True
-        )
-        self.assertEqual((done.returncode, done.stderr), (0, ""))
-        self.assertIn("nothing", done.stdout)
+    def test_the_notebook_runs_and_shows_tables(self) -> None:
+        notebook = nbformat.reads((REPOSITORY / "examples" / "larkmoor.ipynb").read_text(), as_version=4)  # type: ignore[no-untyped-call]
+        kernels = type("Kernels", (AsyncKernelManager,), {"transport": "ipc"})  # which nobody else can reach
+        nbclient.NotebookClient(notebook, kernel_manager_class=kernels, kernel_name="python3", timeout=60).execute()
+        shown = [one for cell in notebook.cells if cell.cell_type == "code" for one in cell.outputs]
+        self.assertEqual({one.output_type for one in shown} - {"execute_result", "stream"}, set())
+        self.assertEqual([one.text for one in shown if one.get("name") == "stderr"], [])
+        pages = [one.data["text/html"] for one in shown if one.output_type == "execute_result"]
+        for page, words in zip(
+            pages,
+            [
+                "3 loads",
+                "inspection",
+                "13 changes",
+                "come to",
+                "12.1",
+                "stepped",
+                "equal",
+                "of 13",
+                "height_m",
+                "ok",
+                "2.4",
+            ],
+            strict=True,
+        ):
+            self.assertIn("<table", page)
+            self.assertIn(words, page)
+
+    def test_the_nightly_job_ends_as_status_does(self) -> None:
+        with Town(TREE) as here:
+            job = [sys.executable, str(REPOSITORY / "examples" / "nightly.py"), str(here.config)]
+            said = subprocess.run(job, capture_output=True, text=True)
+            self.assertEqual(said.returncode, here.run("status").exit_code, said.stderr)
+            self.assertIn("plainstep capture on town.tree", said.stderr)
+            here.project.capture_on("town.tree")
+            here.project.step()
+            here.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+            said = subprocess.run(job, capture_output=True, text=True)
+            self.assertEqual((said.returncode, said.stderr), (0, ""))
+            self.assertEqual(said.stdout, "house: 1 changes merged, up to 1\nshed: 1 changes merged, up to 1\n")
 
     def test_the_docs_show_the_commands_and_the_schema_as_they_are(self) -> None:
         schema = json.loads((REPOSITORY / "docs" / "plainstep.schema.json").read_text())

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from plainstep.core.changes.filter import Filter
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.diff import Scope
+    from plainstep.display.results import Results
     from plainstep.init.project import beginning_of
     from plainstep.loads.check import CheckResult
     from plainstep.loads.load import Load
@@ -57,6 +58,7 @@ _HOMES = {
     "Tick": "plainstep.loads.runner",
     "CaptureInfo": "plainstep.stores.records",
     "CheckResult": "plainstep.loads.check",
+    "Results": "plainstep.display.results",
     "Filter": "plainstep.core.changes.filter",
     "HasCapture": "plainstep.stores.capabilities",
     "HasFeed": "plainstep.stores.capabilities",
@@ -109,6 +111,7 @@ __all__ = [
     "QuarantinedRow",
     "Refused",
     "RestoreResult",
+    "Results",
     "Retried",
     "Runner",
     "Scope",
@@ -127,15 +130,19 @@ __all__ = [
 ]
 
 
-def __getattr__(name: str) -> Any:
-    import importlib
-    import importlib.metadata
+if TYPE_CHECKING:
+    __version__: str
+else:  # a type checker that saw it would let every misspelt name pass
 
-    if name == "__version__":
-        return importlib.metadata.version("plainstep")
-    if name not in _HOMES:
-        raise AttributeError(f"module 'plainstep' has no attribute {name!r}")
-    return getattr(importlib.import_module(_HOMES[name]), name)
+    def __getattr__(name: str) -> Any:
+        import importlib
+        import importlib.metadata
+
+        if name == "__version__":
+            return importlib.metadata.version("plainstep")
+        if name not in _HOMES:
+            raise AttributeError(f"module 'plainstep' has no attribute {name!r}")
+        return getattr(importlib.import_module(_HOMES[name]), name)
 
 
 def __dir__() -> list[str]:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.durations import duration
 from plainstep.deferred import need
+from plainstep.display.results import Results
 from plainstep.errors import ConfigError, Refused
 from plainstep.loads.load import Load
 from plainstep.stores.capabilities import HasScratch, Store, captures_of, with_capture, with_scratch
@@ -83,7 +84,7 @@ class Project:
     def _chosen(self, names: tuple[str, ...]) -> list[Load]:
         return [self.load(name) for name in names or self.loads]
 
-    def step(self, *names: str, raise_errors: bool = True) -> list[StepOutcome]:
+    def step(self, *names: str, raise_errors: bool = True) -> Results[StepOutcome]:
         """One step of each load named, or of all; those of a group step together, whichever of them is named.
 
         Args:
@@ -94,7 +95,7 @@ class Project:
         Returns:
             One outcome a load, in order.
         """
-        outcomes = [one for made in self.steps(*names) for one in made]
+        outcomes = Results(one for made in self.steps(*names) for one in made)
         if raise_errors:
             _raise_first(outcomes)
         return outcomes
@@ -234,15 +235,15 @@ class Project:
 
         return restore(self.load(name), after, upto, only or Filter(), over_later)
 
-    def status(self, *names: str) -> list[LoadStatus]:
+    def status(self, *names: str) -> Results[LoadStatus]:
         """Where each load stands."""
         from plainstep.views import status
 
-        return status.statuses(self._chosen(names))
+        return Results(status.statuses(self._chosen(names)))
 
     def ledger(
         self, name: str | None = None, limit: int | None = None, kind: str = "", since: datetime | None = None
-    ) -> list[LedgerEntry]:
+    ) -> Results[LedgerEntry]:
         """The newest steps of one load, or of all, oldest first.
 
         Args:
@@ -253,11 +254,11 @@ class Project:
         """
         from plainstep.views import ledger
 
-        return ledger.ledger([self.load(name)] if name else list(self.loads.values()), limit, kind, since)
+        return Results(ledger.ledger([self.load(name)] if name else list(self.loads.values()), limit, kind, since))
 
     def check(
         self, *names: str, scope: Scope | None = None, repair: bool = False, raise_errors: bool = True
-    ) -> list[CheckResult]:
+    ) -> Results[CheckResult]:
         """Compare target with source, allowing for changes still waiting.
 
         Args:
@@ -271,7 +272,7 @@ class Project:
 
         chosen = [load for load in self._chosen(names) if names or not checks.incomparable(load)]
         begun = [load for load in chosen if names or not checks.left_out(load)]
-        results = [checks.result_of(load, scope, repair) for load in begun or chosen]
+        results = Results(checks.result_of(load, scope, repair) for load in begun or chosen)
         if raise_errors:
             _raise_first(results)
         return results
@@ -334,7 +335,7 @@ class Project:
 
         return reload.move_watermark(self.load(name), to, reason)
 
-    def trim(self, place: str, keep: timedelta | None = None, really: bool = False) -> list[Trimmed]:
+    def trim(self, place: str, keep: timedelta | None = None, really: bool = False) -> Results[Trimmed]:
         """Forget captured changes that every known reader has merged.
 
         Args:
@@ -346,7 +347,8 @@ class Project:
 
         name, _, table = place.partition(".")
         store = self._store(name)
-        return trimming.trim(store, keep if keep is not None else duration(self.keeps.get(name, "")), table, really)
+        kept = keep if keep is not None else duration(self.keeps.get(name, ""))
+        return Results(trimming.trim(store, kept, table, really))
 
     def forget(self, store: str, reader: str) -> int:
         """Remove a reader that will never come back; return for how many tables it was registered."""

@@ -66,6 +66,11 @@ def number(value: float | None) -> str:
     return "-" if value is None else f"{value:,}"
 
 
+def row_told(row: dict[str, Any] | None) -> str:
+    """A row in one line."""
+    return "not there" if row is None else "; ".join(f"{name} {shown(value)}" for name, value in row.items())
+
+
 def what_changed(row: dict[str, Any], key: tuple[str, ...]) -> str:
     """The values of a change, as ``rows.changes`` gives it: what an update changed, or the row that came or went."""
     if row["op"] == "update":

@@ -62,7 +62,8 @@ class LookResult:
     note: str = ""
 
     def _repr_html_(self) -> str:
-        caption = f"{self.load}: {self.total:,} changes after {self.after} up to {self.upto}"
+        found = "" if self.matching is None else f"{sum(self.matching.values()):,} of "
+        caption = f"{self.load}: {found}{self.total:,} changes after {self.after} up to {self.upto}"
         return html.changes(caption, self.changes, self.key)
 
     @property

@@ -15,8 +15,10 @@ from plainstep.core.json_values import ready
 from plainstep.core.positions import Place, Window
 from plainstep.core.shapes.history import stood
 from plainstep.deferred import pa
-from plainstep.display import records
+from plainstep.display import html, records
 from plainstep.display.records import changes as as_rows
+from plainstep.display.text import row_told, what_changed
+from plainstep.display.text import shown as value_shown
 from plainstep.errors import PlainStepError, Refused
 from plainstep.loads.states import LoadState, state_of
 from plainstep.loads.windows import resolve, shown
@@ -77,6 +79,16 @@ class TraceResult:
     holds_rows: bool = True
     targets: dict[str, dict[str, Any] | None] = field(default_factory=dict)
     restore: str = ""
+
+    def _repr_html_(self) -> str:
+        name = ", ".join(f"{column} {value_shown(value)}" for column, value in self.key.items())
+        row = row_told(self.row) if self.known else "not known"
+        caption = f"{self.load}, {name}: {len(self.events):,} changes since {self.since}. {self.at or 'Now'}: {row}"
+        cells = []
+        for one in self.events:
+            seen, step = one.change, one.step.step if one.step else "waiting"
+            cells.append((seen["position"], seen["at"], seen["op"], step, what_changed(seen, tuple(self.key))))
+        return html.table(caption, ["position", "time", "op", "step", "what changed"], cells)
 
     def to_dict(self) -> dict[str, Any]:
         """As JSON has it: what the command line prints with ``--json``."""

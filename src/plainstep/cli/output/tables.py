@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from plainstep.cli.console import key_cells, key_heads, new_table, note, op, rest, say, show, text, what_changed
-from plainstep.display.text import counts, local, many, printable, shown, size, span
+from plainstep.display.text import counts, local, many, printable, row_told, shown, size, span
 
 if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
@@ -147,18 +147,14 @@ def trace(found: TraceResult) -> None:
     if not found.known:
         say(f"{when}: not known; the changes that tell it are not held.")
     else:
-        say(f"{when}: {_row(found.row)}")
+        say(f"{when}: {row_told(found.row)}")
     if not found.at:
         own = {"the target": found.target} if found.holds_rows else {}
         for name, held in {**own, **found.targets}.items():
             place = name if name == "the target" else f"the target of {name}"
-            say(f"At {place}: " + ("the same" if held == found.row else _row(held)))
+            say(f"At {place}: " + ("the same" if held == found.row else row_told(held)))
     if found.restore:
         say(f"To restore it as it was:\n  {printable(found.restore)}")
-
-
-def _row(row: dict[str, Any] | None) -> str:
-    return "not there" if row is None else "; ".join(f"{name} {shown(value)}" for name, value in row.items())
 
 
 def status(found: list[LoadStatus]) -> None:

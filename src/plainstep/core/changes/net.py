@@ -21,6 +21,8 @@ from plainstep.deferred import np, npt, pa, pc, pd
 KEY, GIVEN = "key.", "given."
 ABSENT, PRESENT, UNKNOWN = 0, 1, 2
 NOTHING = 0
+# Rows that a notebook shows.
+SHOWN = 20
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,6 +49,13 @@ class NetChanges:
     truncated: bool = False
     contradictions: int = 0
     last_seq: int | None = None
+
+    def _repr_html_(self) -> str | None:
+        """How it shows itself in a notebook; as text where pandas is not installed."""
+        try:
+            return str(self.to_pandas().head(SHOWN)._repr_html_())
+        except ImportError:
+            return None
 
     def __len__(self) -> int:
         """How many keys have a net change."""
