@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -58,10 +59,16 @@ class Tour(unittest.TestCase):
             for owner, method in re.findall(r"`([A-Z]\w+)\.(test_\w+)`", page.read_text()):
                 self.assertTrue(any(f"def {method}(" in text for text in tests.values()), f"{page}: {owner}.{method}")
 
-    def test_the_first_hour_is_as_it_is_shown(self) -> None:
-        script = REPOSITORY / "examples" / "first_hour" / "show.py"
-        shown = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=True).stdout
+    def test_pages_of_commands_are_as_they_are_shown(self) -> None:
+        script = str(REPOSITORY / "examples" / "pages" / "show.py")
+        shown = subprocess.run([sys.executable, script], capture_output=True, text=True, check=True).stdout
         self.assertEqual(shown, (REPOSITORY / "docs" / "first-hour.md").read_text())
+        with tempfile.TemporaryDirectory() as folder:
+            copies = Path(shutil.copytree(REPOSITORY / "docs" / "how-to", Path(folder) / "how-to"))
+            subprocess.run([sys.executable, script, *map(str, copies.iterdir())], check=True)
+            for page in copies.iterdir():
+                with self.subTest(page.name):
+                    self.assertEqual(page.read_text(), (REPOSITORY / "docs" / "how-to" / page.name).read_text())
 
     def test_the_readme_does_what_it_says(self) -> None:
         readme = (REPOSITORY / "README.md").read_text()

@@ -177,6 +177,19 @@ class Keys(unittest.TestCase):
                 town.project.capture_on("town.tree", ("a", "b"))
             self.assertIn("nothing makes them unique; a, b may be null", caught.exception.what)
 
+    def test_a_rows_own_number_is_never_null_and_looks_like_what_may_be(self) -> None:
+        for key, null in (
+            ("INTEGER PRIMARY KEY", False),
+            ("INTEGER PRIMARY KEY DESC", True),
+            ("INT PRIMARY KEY", True),
+        ):
+            with Town(f"CREATE TABLE tree (k {key}, w INT NOT NULL, UNIQUE (w, k))") as town:
+                on = town.project.capture_on
+                if null:
+                    self.assertRaisesRegex(Refused, "k may be null", on, "town.tree", ("w", "k"))
+                else:
+                    self.assertEqual(on("town.tree", ("w", "k"))[0].key, ("w", "k"))
+
 
 class Foretold(unittest.TestCase):
     """What net says of a rollup's groups and a history's versions is what the step then does."""

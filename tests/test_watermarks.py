@@ -131,6 +131,17 @@ class Tables(Refusing):
                 self.assertIn("already holds rows", town.run("reload", "tree").output)
                 self.assertEqual(run("SELECT k FROM taken"), [(9,)])
 
+    def test_a_watermark_that_was_set_is_of_the_table_that_stands_there(self) -> None:
+        for store in STORES:
+            for begin in ('first = "head"', ""):
+                with self.subTest(store, begin=begin), town_into(store, begin) as (town, run):
+                    run("CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT)", *ROWS)
+                    done = town.run("watermark", "tree", "--to", "head", "--yes") if not begin else town.run("step")
+                    self.assertEqual(done.exit_code, 0, done.stderr)
+                    self.assertTrue(town.project.check("tree")[0].ok)
+                    set_to(town, f'into = "{store}.tree"', f'into = "{store}.oak"')
+                    self.repaired(town, self.refused(town, "is that of the table tree"))
+
     def test_another_shape_in_another_table(self) -> None:
         with town_into("house") as (town, _):
             town.project.step()

@@ -46,6 +46,7 @@ class CheckResult:
         differences: the first differing keys, with both rows, as net changes from target to source.
         columns: how many columns were compared, the key's among them.
         whole: whether every row and column was compared.
+        sample: the share of the keys that was compared, above 0 and up to 1.
         kept: whether extra rows are meant to be there (``deletes = "ignore"``).
         repaired: the ledger row of the step that merged the differences, if one was asked for.
         error: why they could not be compared; then nothing else is known.
@@ -64,6 +65,7 @@ class CheckResult:
     at: datetime | None = None
     columns: int = 0
     whole: bool = True
+    sample: float = 1.0
     kept: bool = False
     beside: int = 0
     repaired: LedgerEntry | None = None
@@ -91,6 +93,7 @@ class CheckResult:
             "beside",
             "columns",
             "whole",
+            "sample",
         )
 
         if self.differences is None:
@@ -241,6 +244,7 @@ def _checked(load: Load, watermark: Watermark, found: Comparison, scope: Scope |
         different=found.different,
         columns=len(found.schema),
         whole=scope is None or scope.all,
+        sample=scope.sample if scope else 1.0,
         differences=net_of(found, SHOWN_DIFFERENCES),
         kept=kept,
         beside=beside,

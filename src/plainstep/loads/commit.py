@@ -15,6 +15,7 @@ from plainstep.stores.api import LooselyTyped
 from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
 
 if TYPE_CHECKING:
+    from plainstep.core.positions import MergedTable
     from plainstep.loads.load import Load
     from plainstep.loads.states import LoadState
 
@@ -80,10 +81,18 @@ def commit_of(
     columns, gone = _columns(state, bool(parts))
     watermark = Watermark(
         load.name, span.identity, span.head, span.head_at, entry.step, span.token, columns, gone, load.made_by,
-        before.tables if before and parts else (),
+        _tables(state, bool(parts)),
     )  # fmt: skip
     entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
     return Commit(parts, before, watermark, entry, _tolerated(load, entry), left_out, began)
+
+
+def _tables(state: LoadState, merged: bool) -> tuple[MergedTable, ...]:
+    """The target's tables as a watermark keeps them. Where nothing is merged, it goes on with the one that stands there."""
+    if merged:
+        return state.watermark.tables if state.watermark else ()
+    there = state.load.target.standing_table(state.load.into_table)
+    return (there,) if there else ()
 
 
 def _columns(state: LoadState, merged: bool) -> tuple[tuple[str, ...], tuple[str, ...]]:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.points import WORDS, Point, moment_of, parse_point
 from plainstep.core.positions import MergedTable, Place, Span, Watermark, Window, continuity_error
+from plainstep.display.text import local
 from plainstep.errors import ConfigError, Refused
 from plainstep.settings.renamed import in_new_names
 from plainstep.stores.api import ForeignSource
@@ -202,7 +203,7 @@ def resolve(load: Load, span: Span, said: Point) -> Place:
     if isinstance(point, datetime):
         if span.since and point < span.since:
             raise Refused(
-                f"Capture of {load.config.source} began at {span.since.isoformat(timespec='seconds')}, after {said}.",
+                f"Capture of {load.config.source} began at {local(span.since)}, after {said}.",
                 "What was there, and what changed before, was not recorded.",
                 "Give a later time; start stands for the oldest change that is held.",
             )

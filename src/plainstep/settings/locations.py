@@ -16,7 +16,8 @@ from plainstep.settings.renamed import new_name, new_value
 
 def explained(path: Path, text: str, error: ValidationError) -> ConfigError:
     """The first thing that pydantic found wrong, with its line."""
-    first = error.errors()[0]
+    # What is missing may be there under a misspelt name.
+    first = min(error.errors(), key=lambda one: one["type"] != "extra_forbidden")
     place = [str(part) for part in first["loc"]]
     where = f"{path}, line {line_of(text, place)}"
     name = ".".join(place)

@@ -351,7 +351,8 @@ def _differences(one: CheckResult) -> None:
 
 def _believed(one: CheckResult) -> str:
     """What was found equal, and as of when."""
-    which = "all" if one.whole else "of those that were asked for,"
+    asked = f"a sample of {100 * one.sample:g} %" if one.sample < 1 else "those that were asked for"
+    which = "all" if one.whole else f"of {asked},"
     when = f" ({local(one.at)})" if one.at else ""
     waits = f"; {many(one.waiting, 'change')} waiting since then were allowed for" if one.waiting else ""
     return f"{which} {many(one.target_rows, 'row')} with {many(one.columns, 'column')} were compared as of {one.position}{when}{waits}."

@@ -82,26 +82,27 @@ def find(connection: sqlite3.Connection, name: str, views: bool = False) -> Tabl
         return None
     name, without_rowid = row
     rows = connection.execute('SELECT name, type, "notnull", pk, hidden FROM pragma_table_xinfo(?)', [name]).fetchall()
-    columns = tuple(
-        TableColumn(column, declared or "", bool(nn)) for column, declared, nn, _, hidden in rows if hidden != 1
-    )
     key = tuple(column for column, _, _, place, _ in sorted(rows, key=lambda row: row[3]) if place)
-    uniques, expression_index = _uniques(connection, name, key, bool(without_rowid), {c.name for c in columns})
+    own_index = connection.execute("SELECT 1 FROM pragma_index_list(?) WHERE origin = 'pk'", [name]).fetchone()
+    # An INTEGER PRIMARY KEY is the row's number itself, without an index, and never null.
+    number = key[0] if key and not without_rowid and own_index is None else ""
+    columns = tuple(
+        TableColumn(column, declared or "", bool(not_null) or column == number)
+        for column, declared, not_null, _, hidden in rows
+        if hidden != 1
+    )
+    uniques, expression_index = _uniques(connection, name, number, bool(without_rowid), {c.name for c in columns})
     computed = frozenset(column for column, _, _, _, hidden in rows if hidden > 1)
     return Table(name, columns, key, uniques, expression_index, computed)
 
 
 def _uniques(
-    connection: sqlite3.Connection, table: str, key: tuple[str, ...], without_rowid: bool, names: set[str]
+    connection: sqlite3.Connection, table: str, number: str, without_rowid: bool, names: set[str]
 ) -> tuple[tuple[Unique, ...], str]:
     found = []
     expression_index = ""
-    key_has_index = without_rowid
-    rows = connection.execute(
-        'SELECT name, origin, partial FROM pragma_index_list(?) WHERE "unique"', [table]
-    ).fetchall()
-    for index, origin, partial in rows:
-        key_has_index = key_has_index or origin == "pk"
+    rows = connection.execute('SELECT name, partial FROM pragma_index_list(?) WHERE "unique"', [table]).fetchall()
+    for index, partial in rows:
         terms = connection.execute(
             "SELECT cid, name, coll FROM pragma_index_xinfo(?) WHERE key ORDER BY seqno", [index]
         ).fetchall()
@@ -109,8 +110,8 @@ def _uniques(
             expression_index = index
         else:
             found.append(Unique(tuple((name, coll) for _, name, coll in terms), not partial))
-    if key and not key_has_index:  # an INTEGER PRIMARY KEY is the row's number itself, without an index
-        found.append(Unique(((key[0], "BINARY"),)))
+    if number:
+        found.append(Unique(((number, "BINARY"),)))
     elif not without_rowid:
         rowid = next((name for name in ("rowid", "_rowid_", "oid") if name not in {n.lower() for n in names}), None)
         if rowid:

@@ -82,9 +82,7 @@ class SqliteTable:
 
     def never_null(self) -> frozenset[str]:
         """The columns that are declared so, and a row's own number."""
-        numbers = {column for column in self._found.key if len(self._found.key) == 1}
-        own = {name for name in numbers if self._found.declared(name).upper() == "INTEGER"}
-        return frozenset(own | {column.name for column in self._found.columns if column.not_null})
+        return frozenset(column.name for column in self._found.columns if column.not_null)
 
     def text(self, column: str) -> str:
         """A column's value as text, as SQL."""
