@@ -6,12 +6,23 @@ import contextlib
 import re
 import unittest
 import unittest.mock
+from collections.abc import Iterator
 from pathlib import Path
 
 import psycopg
 
-from tests.postgres import INTO, TREE, Cluster, cluster, park, role
+from tests.postgres import INTO, TREE, Cluster, Database, cluster, park, role
 from tests.support import Town
+
+
+@contextlib.contextmanager
+def impatient_park() -> Iterator[tuple[Database, Database, Town]]:
+    """A park whose stores wait for a lock for 0.3 s only."""
+    with park(TREE) as (source, target, town):
+        text = town.config.read_text().replace("[loads.", "wait = 0.3\n[loads.", 1)
+        town.config.write_text(text.replace("[stores.target]", "wait = 0.3\n[stores.target]"))
+        source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+        yield source, target, town
 
 
 class Refusals(unittest.TestCase):
@@ -45,30 +56,23 @@ class Refusals(unittest.TestCase):
             town.config.write_text(text.replace(target.url, target.server.url("nowhere")))
             self.assertIn("does not exist", self.told(town, "step", INTO[0]))
 
-    def test_what_cannot_be_done(self) -> None:
-        with park(TREE) as (source, target, town):
-            town.config.write_text(
-                town.config.read_text()
-                .replace("[loads.", "wait = 0.3\n[loads.", 1)
-                .replace("[stores.target]", "wait = 0.3\n[stores.target]")
-            )
-            source.sql(
-                "INSERT INTO tree VALUES (1, 1, 'oak')",
-                "CREATE TABLE loose (a int)",
-                "CREATE TABLE late (k int PRIMARY KEY DEFERRABLE)",
-            )
+    def test_what_cannot_be_captured(self) -> None:
+        with park(TREE) as (source, _, town):
+            source.sql("CREATE TABLE loose (a int)", "CREATE TABLE late (k int PRIMARY KEY DEFERRABLE)")
             self.assertIn("There is no table trea in source", self.told(town, "capture", "on", "source.trea"))
             self.assertIn("--key", self.told(town, "capture", "on", "source.loose"))
             self.assertIn("no primary key", self.told(town, "capture", "on", "source.late"))
             self.assertIn("replica identity", self.told(town, "capture", "on", "source.loose", "--how", "log"))
             self.assertIn("--how log", self.told(town, "capture", "off", "source.tree", "--how", "log"))
+
+    def test_capture_that_waits_for_others_says_for_whom(self) -> None:
+        with impatient_park() as (source, _, town):
             with source.connect() as other:
                 other.execute("CREATE TABLE kept (k int PRIMARY KEY)")
                 other.execute("BEGIN; INSERT INTO kept VALUES (1)")
-                for how, words in (("capture", "Waiting for: process"), ("log", "Waiting for: process")):
+                for how in ("capture", "log"):
                     found = self.told(town, "capture", "on", "source.kept", "--how", how)
-                    self.assertIn(words, found)
-                    self.assertIn(f"process {other.info.backend_pid} (postgres", found)
+                    self.assertIn(f"Waiting for: process {other.info.backend_pid} (postgres", found)
                 other.execute("ROLLBACK")
                 other.execute("BEGIN; INSERT INTO tree VALUES (2, 2, 'open')")
                 self.assertIn("could not begin", self.told(town, "capture", "on", "source.kept", "--how", "log"))
@@ -78,9 +82,10 @@ class Refusals(unittest.TestCase):
                     self.told(town, "capture", "on", "source.kept", "--how", "log"),
                 )
                 other.execute("ROLLBACK PREPARED 'left behind'")
-                other.execute("BEGIN")
-                other.execute("COMMIT")
             self.assertEqual(source.rows("SELECT count(*) FROM pg_publication"), [(0,)])
+
+    def test_a_target_that_is_locked_or_in_a_hurry(self) -> None:
+        with impatient_park() as (source, target, town):
             town.project.step()
             before = target.rows("copied"), town.project.status(INTO[0])[0].watermark
             source.sql("UPDATE tree SET a = 2")
@@ -95,6 +100,11 @@ class Refusals(unittest.TestCase):
                 self.assertIn("statement timeout", found)
                 connection.execute(f"ALTER DATABASE {target.name} RESET statement_timeout")
             self.assertEqual((target.rows("copied"), town.project.status(INTO[0])[0].watermark), before)
+
+    def test_a_value_that_has_no_equivalent_and_a_table_that_is_gone(self) -> None:
+        with park(TREE) as (source, _, town):
+            source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+            town.project.step()
             source.sql("UPDATE tree SET b = 'NaN'", "ALTER TABLE tree ADD COLUMN t timestamp DEFAULT 'infinity'")
             town.project.capture_refresh("source.public.tree")
             self.assertIn("'infinity', which has no equivalent", self.told(town, "step", INTO[0]))
@@ -115,7 +125,7 @@ class Refusals(unittest.TestCase):
             self.assertIn("wal_level is replica: ALTER SYSTEM SET wal_level = 'logical'", found)
             self.assertEqual(town.run("capture", "on", "source.tree").exit_code, 0)
 
-    def test_the_log_is_not_ready_or_was_lost(self) -> None:
+    def test_what_a_role_lacks_to_follow_the_log(self) -> None:
         with park(TREE, how="log") as (source, _, town):
             source.sql("CREATE TABLE other (k int PRIMARY KEY)")
             plain = role()
@@ -125,7 +135,9 @@ class Refusals(unittest.TestCase):
             found = self.told(town, "capture", "on", "source.other", "--how", "log")
             for words in (f'ALTER ROLE "{plain}" REPLICATION', "GRANT CREATE ON DATABASE", "does not own other"):
                 self.assertIn(words, found)
-            town.config.write_text(text)
+
+    def test_a_slot_that_is_gone(self) -> None:
+        with park(TREE, how="log") as (source, _, town):
             town.project.step()
             with source.connect() as connection:
                 [(slot,)] = connection.execute(
@@ -140,6 +152,10 @@ class Refusals(unittest.TestCase):
             self.assertIn("plainstep reload", self.told(town, "step", INTO[1]))
             town.project.reload(INTO[1])
             self.assertEqual(town.rows("house", "copied"), source.rows())
+
+    def test_slots_that_are_all_taken(self) -> None:
+        with park(TREE, how="log") as (source, _, town):
+            source.sql("CREATE TABLE other (k int PRIMARY KEY)")
             with cluster().connect() as connection:
                 spare = [f"spare_{number}" for number in range(30)]
                 try:
@@ -153,6 +169,12 @@ class Refusals(unittest.TestCase):
                         "SELECT slot_name FROM pg_replication_slots WHERE slot_name LIKE 'spare%'"
                     ).fetchall():
                         connection.execute("SELECT pg_drop_replication_slot(%s)", [name])
+
+    def test_a_log_that_grew_too_long(self) -> None:
+        with park(TREE, how="log") as (source, _, town):
+            source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+            town.project.step()
+            with cluster().connect() as connection:
                 connection.execute("ALTER SYSTEM SET max_slot_wal_keep_size = '64MB'")
                 connection.execute("SELECT pg_reload_conf()")
                 for _ in range(3):
