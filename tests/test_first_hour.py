@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import signal
 import sqlite3
+import subprocess
+import sys
 import time
 import unittest
 from datetime import UTC, datetime, timedelta
@@ -189,6 +191,16 @@ class Keys(unittest.TestCase):
                     self.assertRaisesRegex(Refused, "k may be null", on, "town.tree", ("w", "k"))
                 else:
                     self.assertEqual(on("town.tree", ("w", "k"))[0].key, ("w", "k"))
+
+
+class RefusedAtOnce(unittest.TestCase):
+    def test_an_unknown_kind_of_step_and_an_unknown_system(self) -> None:
+        with Town(TREE) as town:
+            self.assertRaisesRegex(plainstep.ConfigError, "Did you mean 'reload'", town.project.ledger, kind="relaod")
+            self.assertEqual(town.run("ledger", "--kind", "relaod").exit_code, 2)
+        script = "import sys; sys.platform = 'win32'; import plainstep"
+        done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True)
+        self.assertIn("run it in WSL", done.stderr)
 
 
 class Foretold(unittest.TestCase):

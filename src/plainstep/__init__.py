@@ -13,6 +13,7 @@ What is in ``__all__`` is what users call, what they get back, the errors, and w
 
 from __future__ import annotations
 
+import sys
 from typing import TYPE_CHECKING, Any
 
 from plainstep.errors import (
@@ -26,6 +27,9 @@ from plainstep.errors import (
     Unreachable,
     WatermarkMoved,
 )
+
+if sys.platform == "win32":
+    raise ImportError("Plain Step runs on Linux and macOS: its locks are theirs. On Windows, run it in WSL.")
 
 if TYPE_CHECKING:
     from plainstep.core.changes.collapse import collapse

@@ -14,6 +14,7 @@ from plainstep.display.results import Results
 from plainstep.errors import ConfigError, Refused
 from plainstep.loads.load import Load
 from plainstep.stores.capabilities import HasScratch, Store, captures_of, with_capture, with_scratch
+from plainstep.stores.records import KINDS
 
 if TYPE_CHECKING:
     from datetime import datetime, timedelta
@@ -251,9 +252,14 @@ class Project:
             limit: how many; None for all.
             kind: only those of this kind: ``changes``, ``snapshot``, ``reload``, ``repair``, ``begin``, ``watermark`` or ``refused``.
             since: only those made at or after this time (aware).
+
+        Raises:
+            ConfigError: there is no such kind.
         """
         from plainstep.views import ledger
 
+        if kind and kind not in KINDS:
+            raise unknown("kind of step", kind, KINDS)
         return Results(ledger.ledger([self.load(name)] if name else list(self.loads.values()), limit, kind, since))
 
     def check(

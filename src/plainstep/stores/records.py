@@ -19,6 +19,10 @@ if TYPE_CHECKING:
     from plainstep.core.shapes.edits import Edits
 
 
+# What a step was; see ``LedgerEntry.kind``.
+KINDS = ("changes", "snapshot", "reload", "repair", "begin", "watermark", "refused")
+
+
 @dataclass
 class LedgerEntry:
     """One step, as the ledger keeps it.

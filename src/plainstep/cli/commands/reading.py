@@ -23,6 +23,7 @@ from plainstep.cli.options import (
     to_a_file,
 )
 from plainstep.cli.progress_bar import bar
+from plainstep.stores.records import KINDS
 
 
 @click.command()
@@ -190,16 +191,14 @@ def status(ctx: click.Context, loads: tuple[str, ...], metrics: Path | None, as_
 
 @click.command()
 @click.argument("load", required=False)
-@click.option(
-    "--kind", default="", metavar="KIND", help="Only changes, snapshot, reload, repair, begin, watermark or refused."
-)
+@click.option("--kind", type=click.Choice(KINDS), help="Only steps of this kind.")
 @click.option("--since", metavar="TIME", help="Only steps made from this time on (ISO 8601).")
 @click.option("--totals", is_flag=True, help="What they came to, a line a load.")
 @LIMIT
 @JSON
 @click.pass_context
 def ledger(
-    ctx: click.Context, load: str | None, kind: str, since: str | None, totals: bool, limit: int, as_json: bool
+    ctx: click.Context, load: str | None, kind: str | None, since: str | None, totals: bool, limit: int, as_json: bool
 ) -> None:
     """The steps so far, oldest first."""
     from plainstep.cli.output import tables
@@ -207,7 +206,7 @@ def ledger(
     from plainstep.views import ledger as ledgers
 
     project = open_project(ctx)
-    entries = project.ledger(load, None if totals else limit, kind, parse_time(since) if since else None)
+    entries = project.ledger(load, None if totals else limit, kind or "", parse_time(since) if since else None)
     sums = ledgers.totals(entries) if totals else []
     if as_json:
         echo_json([one.to_dict() for one in sums] if totals else [one.to_dict() for one in entries])
