@@ -224,14 +224,14 @@ class Privileges(unittest.TestCase):
                     for command in ("step", "check", "status"):
                         self.assertEqual(town.run(command).exit_code, 0, town.run(command).output)
                 self.assertEqual(target.rows("mart.copied"), source.rows())
-                for role_name, command, status in (
+                for who, words, status in (
                     ("reader", ("capture", "list"), 0),
                     ("reader", ("trim", "source", "--yes"), 1),
                     ("keeper", ("capture", "list"), 0),
                     ("keeper", ("trim", "source", "--yes"), 0),
                 ):
-                    acts_as(role_name)
-                    self.assertEqual(town.run(*command).exit_code, status, (role_name, command))
+                    acts_as(who)
+                    self.assertEqual(town.run(*words).exit_code, status, (who, words))
                 source.sql(log.replace("larkmoor", source.name))
                 acts_as("keeper")
                 town.project.capture_on("source.public.tree", (), "log")
