@@ -7,6 +7,7 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import textwrap
 import time
 import unittest
 from datetime import UTC, datetime, timedelta
@@ -191,6 +192,25 @@ class Keys(unittest.TestCase):
                     self.assertRaisesRegex(Refused, "k may be null", on, "town.tree", ("w", "k"))
                 else:
                     self.assertEqual(on("town.tree", ("w", "k"))[0].key, ("w", "k"))
+
+
+class Quiet(unittest.TestCase):
+    def test_nothing_but_us_draws_a_bar(self) -> None:
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            lines = """
+            from pathlib import Path
+            from plainstep.sql import engine
+            from plainstep.stores.duckdb.connection import opened
+            places = (engine.scratch(), engine.spilling(), opened(Path("house.duckdb"), True, 1.0))
+            for place in places:
+                with place as connection:
+                    print(connection.execute("SELECT current_setting('enable_progress_bar')").fetchone())
+            """
+            command = [sys.executable, "-c", textwrap.dedent(lines)]  # which DuckDB takes for a person
+            said = subprocess.run(command, capture_output=True, text=True, cwd=town.path)
+            self.assertEqual((said.stdout, said.stderr), ("(False,)\n" * 3, ""))
 
 
 class RefusedAtOnce(unittest.TestCase):

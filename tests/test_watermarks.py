@@ -142,6 +142,25 @@ class Tables(Refusing):
                     set_to(town, f'into = "{store}.tree"', f'into = "{store}.oak"')
                     self.repaired(town, self.refused(town, "is that of the table tree"))
 
+    def test_a_load_that_was_renamed_is_not_taken_up_again_by_its_old_name(self) -> None:
+        for store in STORES:
+            with self.subTest(store), town_into(store) as (town, _):
+                town.project.step()
+                set_to(town, "[loads.tree]", "[loads.oak]")
+                self.assertIn("already holds rows", str(town.project.step(raise_errors=False)[0].error))
+                town.project.move_watermark("oak", "head")
+                self.assertTrue(town.project.check("oak")[0].ok)
+                town.sql("INSERT INTO tree VALUES (7, 7, 'fir')")
+                town.project.step()
+                town.sql("DELETE FROM tree WHERE k = 7")  # which the old name would find to have come to nothing
+                set_to(town, "[loads.oak]", "[loads.tree]")
+                told = "The load oak merges into .*tree since tree last did"
+                self.assertRegex(str(town.project.check("tree", repair=True, raise_errors=False)[0].error), told)
+                self.repaired(town, self.refused(town, told))
+                set_to(town, "[loads.tree]", "[loads.oak]")
+                town.sql("DELETE FROM tree WHERE k = 3")
+                self.repaired(town, self.refused(town, "The load tree merges into"))
+
     def test_another_shape_in_another_table(self) -> None:
         with town_into("house") as (town, _):
             town.project.step()

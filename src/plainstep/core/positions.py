@@ -110,11 +110,13 @@ class MergedTable:
         name: its name.
         identity: what tells it from another table of that name; empty where nothing does.
         rows: whether it held any row.
+        taken_by: the load that merges into it since, or empty.
     """
 
     name: str
     identity: str = ""
     rows: bool = False
+    taken_by: str = ""
 
 
 @dataclass(frozen=True)

@@ -84,7 +84,9 @@ def commit_of(
         _tables(state, bool(parts)),
     )  # fmt: skip
     entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
-    return Commit(parts, before, watermark, entry, _tolerated(load, entry), left_out, began)
+    # A journal and events take nothing away from what another load appended.
+    own = load.config.shape not in ("journal", "events") and (entry.kind != "changes" or before is None)
+    return Commit(parts, before, watermark, entry, _tolerated(load, entry), left_out, began, own)
 
 
 def _tables(state: LoadState, merged: bool) -> tuple[MergedTable, ...]:

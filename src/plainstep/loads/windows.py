@@ -24,8 +24,20 @@ def another_target(load: Load, watermark: Watermark) -> bool:
     return bool(watermark.tables) and load.into_table not in {one.name for one in watermark.tables}
 
 
+def taken_over(load: Load, watermark: Watermark) -> str:
+    """The load that merges into a load's table since it last stepped, or nothing."""
+    return next((one.taken_by for one in watermark.tables if one.name == load.into_table), "")
+
+
 def _of_another_table(load: Load, watermark: Watermark) -> Refused | None:
-    """Why a watermark says nothing of the table that a load names now, if it merged into another one."""
+    """Why a watermark says nothing of the table that a load names now: another load merges into it, or it merged into another."""
+    taken_by = taken_over(load, watermark)
+    if taken_by:
+        return Refused(
+            f"The load {taken_by} merges into {load.config.into} since {load.name} last did.",
+            "What came and went in between would be left standing.",
+            _anew(load, f"plainstep reload {load.name} compares the whole table and goes on from there."),
+        )
     if not another_target(load, watermark):
         return None
     return Refused(

@@ -14,6 +14,8 @@ _local = threading.local()
 
 # What expressions over some rows may take: memory, and seconds. (A batch of rows takes a few milliseconds.)
 LIMIT, SECONDS = "1GB", 60.0
+# DuckDB draws a bar of its own, among what we print, where it takes a program for a person: in notebooks, and in `python -c`.
+QUIET = "SET enable_progress_bar = false"
 # What a large comparison may take; beyond, it goes to disk.
 MEMORY = "400MB"
 
@@ -22,7 +24,7 @@ def connection() -> duckdb.DuckDBPyConnection:
     """This thread's evaluator."""
     if not hasattr(_local, "connection"):
         made = duckdb.connect(config={"enable_external_access": False, "memory_limit": LIMIT})
-        made.execute("SET GLOBAL TimeZone = 'UTC'; SET lock_configuration = true")
+        made.execute(f"SET GLOBAL TimeZone = 'UTC'; {QUIET}; SET lock_configuration = true")
         _local.connection = made
     found: duckdb.DuckDBPyConnection = _local.connection
     return found
@@ -49,7 +51,8 @@ def spilling() -> Iterator[duckdb.DuckDBPyConnection]:
         }
         evaluator = duckdb.connect(config=settings)
         try:
-            evaluator.execute("SET TimeZone = 'UTC'; SET enable_external_access = false; SET lock_configuration = true")
+            evaluator.execute("SET TimeZone = 'UTC'; SET enable_external_access = false")
+            evaluator.execute(f"{QUIET}; SET lock_configuration = true")
             yield evaluator
         finally:
             evaluator.close()

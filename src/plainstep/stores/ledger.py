@@ -190,6 +190,15 @@ class Books:
         """Write down the tables that a load merged into."""
         return f"UPDATE {self.watermarks} SET tables = {self.parameter} WHERE load_name = {self.parameter}"
 
+    def take_over(self, table: str, load: str) -> tuple[str, list[str]]:
+        """Write down at every other load that merged into a table that this load does from here on."""
+        begins = written_tables([MergedTable(table)]).partition(', "identity"')[0]  # its main table comes first
+        sql = (
+            f"UPDATE {self.watermarks} SET tables = {self.parameter} "
+            f"WHERE load_name <> {self.parameter} AND substr(tables, 1, {len(begins)}) = {self.parameter}"
+        )
+        return sql, [written_tables([MergedTable(table, taken_by=load)]), load, begins]
+
     @cached_property
     def insert_entry(self) -> str:
         """A ledger row; its values are those of ``entry_values``."""

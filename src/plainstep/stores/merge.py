@@ -85,6 +85,8 @@ class Merge(ABC):
         self._quarantined()
         if self.commit.parts:
             self._note_tables()
+        if self.commit.takes_over and self.commit.main_table:
+            self.execute(*self.books.take_over(self.commit.main_table, self.commit.watermark.load))
         self.commit.entry.seconds = time.perf_counter() - self.commit.began
         self.execute(self.books.insert_entry, bookkeeping.entry_values(self.commit.entry))
 

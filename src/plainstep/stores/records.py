@@ -235,6 +235,7 @@ class Commit:
         left_out: asked when all rows are written, because a first load is read while it is written: which rows are set
             quarantined, and which no longer are.
         began: when the step began, by ``time.perf_counter``.
+        takes_over: whether the load's table is its own from here on, whichever other load merged into it before.
         amends: whether it only edits rows that a step wrote before, and leaves watermark and ledger as they are.
     """
 
@@ -245,7 +246,15 @@ class Commit:
     tolerated: int | None = None
     left_out: Callable[[], LeftOut] = LeftOut
     began: float = 0.0
+    takes_over: bool = False
     amends: bool = False
+
+    @property
+    def main_table(self) -> str:
+        """The name of the load's own table; empty where it has none yet."""
+        if self.parts:
+            return self.parts[0].table
+        return self.watermark.tables[0].name if self.watermark.tables else ""
 
 
 @dataclass

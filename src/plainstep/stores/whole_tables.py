@@ -140,6 +140,15 @@ def committed(held: Holdings, commits: Sequence[Commit]) -> Holdings:
     return held
 
 
+def _taken_over(watermarks: dict[str, Watermark], commit: Commit) -> dict[str, Watermark]:
+    """The watermarks, where every other load that merged into a table knows that this load does from here on."""
+    taken = MergedTable(commit.main_table, taken_by=commit.watermark.load)
+    return {
+        load: replace(one, tables=(taken,)) if one.tables and one.tables[0].name == taken.name else one
+        for load, one in watermarks.items()
+    }
+
+
 def _merged(held: Holdings, commit: Commit, part: Part) -> Holdings:
     """What is held after one part of a commit."""
     before = held.tables.get(part.table)
@@ -189,9 +198,10 @@ def _noted(held: Holdings, commit: Commit) -> Holdings:
     gone = {*left_out.released, *(row.place for row in left_out.quarantined)}
     kept = [row for row in held.quarantined.get(load, []) if row.place not in gone]
     fresh = [replace(row, step=watermark.step) for row in left_out.quarantined]
+    others = _taken_over(held.watermarks, commit) if commit.takes_over else held.watermarks
     return replace(
         held,
-        watermarks=held.watermarks | {load: watermark},
+        watermarks=others | {load: watermark},
         steps=(*held.steps, entry),
         quarantined=held.quarantined | {load: [*kept, *fresh]},
     )

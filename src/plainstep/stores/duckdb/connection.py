@@ -16,6 +16,7 @@ from typing import Any
 
 from plainstep.deferred import duckdb
 from plainstep.errors import PlainStepError, StoreError
+from plainstep.sql.engine import QUIET
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.urls import locked
 
@@ -29,7 +30,9 @@ def _instance() -> duckdb.DuckDBPyConnection:
     """This process's in-memory instance."""
     with _guard:
         if os.getpid() not in _instances:
-            _instances[os.getpid()] = duckdb.connect(config=CONFIG)
+            made = duckdb.connect(config=CONFIG)
+            made.execute(QUIET)
+            _instances[os.getpid()] = made
         return _instances[os.getpid()].cursor()
 
 
@@ -101,7 +104,9 @@ def _attach_when_free(connection: duckdb.DuckDBPyConnection, attach: str, path: 
 
 def _shared(path: Path) -> duckdb.DuckDBPyConnection:
     try:
-        return duckdb.connect(str(path))
+        shared = duckdb.connect(str(path))
+        shared.execute(QUIET)
+        return shared
     except duckdb.Error as error:
         raise StoreError(
             f"{path} is open in this process in another way: {error}.",
