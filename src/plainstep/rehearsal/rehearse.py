@@ -165,7 +165,7 @@ def _smallest(run: _Run, acts: Sequence[Act], outcome: str) -> list[Act]:
             less = (*act.statements[:number], *act.statements[number + 1 :])
             tries += 1
             if (
-                fewer
+                less
                 and tries < 2 * TRIES
                 and run.of([*kept[:place], Act(less, act.kept), *kept[place + 1 :], Act()])[0] == outcome
             ):
