@@ -250,7 +250,7 @@ class Project:
         Args:
             name: the load; None for all.
             limit: how many; None for all.
-            kind: only those of this kind: ``changes``, ``snapshot``, ``reload``, ``repair``, ``begin``, ``watermark`` or ``refused``.
+            kind: only those of this kind: ``changes``, ``snapshot``, ``reload``, ``repair``, ``begin``, ``retry``, ``watermark`` or ``refused``.
             since: only those made at or after this time (aware).
 
         Raises:

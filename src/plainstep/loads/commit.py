@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from plainstep.loads.load import Load
     from plainstep.loads.states import LoadState
 
+# The steps with which a load begins, or begins anew.
+BEGINNING = ("snapshot", "begin", "reload", "watermark")
 # So many contradictions of a feed that something else wrote may be chance; beyond, a tenth of its changes.
 FEW = 2
 
@@ -85,7 +87,7 @@ def commit_of(
     )  # fmt: skip
     entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
     # A journal and events take nothing away from what another load appended.
-    own = load.config.shape not in ("journal", "events") and (entry.kind != "changes" or before is None)
+    own = load.config.shape not in ("journal", "events") and (entry.kind in BEGINNING or before is None)
     return Commit(parts, before, watermark, entry, _tolerated(load, entry), left_out, began, own)
 
 

@@ -135,16 +135,21 @@ class _Run:
         [outcome] = project.step(raise_errors=False)
         self.steps += outcome.outcome == "stepped"
         self.changes += outcome.changes
-        return ("refused", str(outcome.error)) if outcome.error else ("right", "")
+        return ("refused", _reason(outcome.error)) if outcome.error else ("right", "")
 
     def _checked(self, project: Project) -> tuple[str, str]:
         try:
             [found] = project.check()
         except PlainStepError as error:
-            return "refused", str(error)
+            return "refused", _reason(error)
         if found.ok:
             return "right", ""
         return "wrong", f"missing {found.missing:,}, extra {found.extra:,}, different {found.different:,}"
+
+
+def _reason(error: PlainStepError) -> str:
+    """What went wrong, and why; what to run is of the copy, which is gone by then."""
+    return "\n".join(filter(None, (error.what, error.why)))
 
 
 def _smallest(run: _Run, acts: Sequence[Act], outcome: str) -> list[Act]:

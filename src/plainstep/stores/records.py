@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 # What a step was; see ``LedgerEntry.kind``.
-KINDS = ("changes", "snapshot", "reload", "repair", "begin", "watermark", "refused")
+KINDS = ("changes", "snapshot", "reload", "repair", "begin", "retry", "watermark", "refused")
 
 
 @dataclass
@@ -31,7 +31,7 @@ class LedgerEntry:
         load: the load's name.
         step: its number, rising by one.
         kind: ``snapshot`` (a first full load), ``changes``, ``reload``, ``repair`` (differences), ``begin`` (a watermark set without
-            loading), ``watermark`` (moved by hand) or ``refused`` (not made: the watermark and the rows stayed as they were).
+            loading), ``retry`` (rows that were quarantined), ``watermark`` (moved by hand) or ``refused`` (not made: the watermark and the rows stayed as they were).
         identity: the source's identity.
         after: the watermark before, null at first.
         upto: the watermark after.
