@@ -92,7 +92,7 @@ class Commands(unittest.TestCase):
             )
             self.assertRegex(told, r"# sure: .*\n(.*\n)*.*# guessed: ")
             self.assertIn("# Codes in what: ", told)
-            self.assertIn("delete: {'k': ", told)
+            self.assertIn("#   delete: k ", told)
             for words, said in (
                 (["town.none"], "no table 'none'"),
                 (["nowhere.x"], "no store 'nowhere'"),

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.batch import Changes
 from plainstep.display import records
-from plainstep.display.text import shown, what_changed
+from plainstep.display.text import row_told, shown, what_changed
 
 if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
@@ -45,6 +45,7 @@ def nets(caption: str, net: NetChanges) -> str:
 def differences(caption: str, net: NetChanges) -> str:
     """Target against source."""
     cells = [
-        (row["what"], *row["key"].values(), str(row["target"]), str(row["source"])) for row in records.differences(net)
+        (row["what"], *row["key"].values(), row_told(row["target"]), row_told(row["source"]))
+        for row in records.differences(net)
     ]
     return table(caption, ["what", *net.key, "target", "source"], cells)

@@ -15,6 +15,7 @@ from plainstep.core.layouts.plausibility import doubt
 from plainstep.core.layouts.proposal import Guess
 from plainstep.core.layouts.rows import PLACE, Raw
 from plainstep.deferred import np, pa
+from plainstep.display.text import row_told
 from plainstep.errors import PlainStepError
 from plainstep.settings.models import LayoutConfig, LoadConfig
 from plainstep.sources.layout_binding import bound
@@ -194,4 +195,4 @@ def _told(row: dict[str, Any]) -> str:
         {name.removeprefix(side): value for name, value in row.items() if name.startswith(side) and value is not None}
         for side in (WAS, NOW)
     ]
-    return f"{Op(row['op']).word}: " + " -> ".join(str(side) for side in sides if side)
+    return f"{Op(row['op']).word}: " + " -> ".join(row_told(side) for side in sides if side)
