@@ -161,6 +161,23 @@ class Tables(Refusing):
                 town.sql("DELETE FROM tree WHERE k = 3")
                 self.repaired(town, self.refused(town, "The load tree merges into"))
 
+    def test_a_rollup_begins_with_none_of_its_tables_filled(self) -> None:
+        rollup = 'shape = "rollup"\nby = ["b"]\nmeasures = { n = "count(*)", most = "max(a)" }'
+        for store in STORES:
+            for first in ("snapshot", "start"):
+                with self.subTest(store, first=first), town_into(store, rollup) as (town, run):
+                    town.project.step()
+                    set_to(town, "[loads.tree]", f'[loads.oak]\nfirst = "{first}"')
+                    run("DELETE FROM tree")
+                    error = town.project.step(raise_errors=False)[0].error
+                    assert error
+                    self.assertRegex(error.what, r"tree_most_values already holds rows")
+                    self.assertIn("Empty it", error.next)
+                    run("DELETE FROM tree_most_values")
+                    town.project.step()
+                    town.project.reload("oak")
+                    self.assertTrue(town.project.check("oak")[0].ok)
+
     def test_another_shape_in_another_table(self) -> None:
         with town_into("house") as (town, _):
             town.project.step()

@@ -49,8 +49,10 @@ def refuse_misfits(state: LoadState) -> None:
     with load.into_store.kept_open():
         for table in state.shape.tables():
             info = state.held.found(table.suffix)
-            if watermark is None and load.config.first == "snapshot" and not table.suffix:
-                refuse_foreign_rows(load, info)
+            if watermark is None and (
+                load.config.first == "snapshot" or (table.suffix and load.config.first == "start")
+            ):
+                refuse_foreign_rows(load, info, table.suffix)
             planning.fit_of(state, table, started, None if load.into_store.appends_only else info)
 
 
@@ -83,15 +85,17 @@ def refuse_guesses(load: Load) -> None:
         )
 
 
-def refuse_foreign_rows(load: Load, info: TableInfo | None) -> None:
-    """Refuse to load a table whole into one that holds rows already.
+def refuse_foreign_rows(load: Load, info: TableInfo | None, suffix: str = "") -> None:
+    """Refuse to begin with a table that holds rows already: the target's own, or one that its shape keeps beside it.
 
     Raises:
         Refused: it does.
     """
     if info is not None and info.rows:
         raise Refused(
-            f"{load.config.into} already holds rows, and {load.name} has never merged into it.",
+            f"{load.config.into}{suffix} already holds rows, and {load.name} has never merged into it.",
             "Rows that are not at the source would be left standing.",
-            f"Empty the table; or keep its rows with plainstep watermark {load.name} --to head, then plainstep check.",
+            f"Empty it: its rows are what {load.config.into} was made of before."
+            if suffix
+            else f"Empty the table; or keep its rows with plainstep watermark {load.name} --to head, then plainstep check.",
         )
