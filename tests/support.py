@@ -31,6 +31,14 @@ def examples(count: int) -> int:
     return count * int(os.environ.get("PLAINSTEP_SOAK", "1"))
 
 
+# For a script that is run in a process of its own. What the system calls its maximum (ru_maxrss) begins with its parent's.
+PEAK = """
+def peak():
+    'The most memory that this process has taken itself, in MiB.'
+    with open("/proc/self/status") as told:
+        return next(int(line.split()[1]) / 1024 for line in told if line.startswith("VmHWM"))
+"""
+
 TREE = "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT)"
 
 CONFIG = """

@@ -21,6 +21,7 @@ from plainstep.core.changes import keys
 from plainstep.core.changes.batch import as_changes
 from plainstep.core.changes.collapse import Collapser, collapse, merge
 from tests.histories import Model, Row, flat, histories, merged
+from tests.support import PEAK
 
 # What the first and the last change of a key come to (DESIGN, section 5).
 TRUTH = {
@@ -251,25 +252,27 @@ class Orders(unittest.TestCase):
 class Memory(unittest.TestCase):
     def test_a_window_takes_room_for_its_keys_not_for_its_changes(self) -> None:
         script = """
-import resource, sys
+import sys
 import numpy as np, pyarrow as pa
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.collapse import Collapser
 
 chance, keys, size = np.random.default_rng(1), 50_000, 1 << 18
 collapser = Collapser(["k"])
-before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+before = peak()
 for turn in range(int(sys.argv[1])):
     columns = {"op": pa.array(np.full(size, 2, np.int8)), "seq": pa.array(np.arange(size) + turn * size + 1),
                "at": pa.nulls(size, pa.timestamp("us", "UTC")), "was.k": pa.array(chance.integers(0, keys, size))}
     columns |= {"now.k": columns["was.k"], "was.a": pa.array(chance.random(size)), "now.a": pa.array(chance.random(size))}
     collapser.add(Changes(pa.table(columns)))
 assert collapser.result().read == size * int(sys.argv[1]) and len(collapser.result()) == keys
-print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) // 1024)
+print(int(peak() - before))
 """
         took = [
             int(
-                subprocess.run([sys.executable, "-c", script, turns], capture_output=True, text=True, check=True).stdout
+                subprocess.run(
+                    [sys.executable, "-c", PEAK + script, turns], capture_output=True, text=True, check=True
+                ).stdout
             )
             for turns in ("8", "64")  # 2 and 16 million changes, of which 16 would be 700 MB at once
         ]

@@ -23,7 +23,7 @@ import pyarrow.parquet as pq
 
 import plainstep
 from plainstep.formats.reader import columns_of, read
-from tests.support import Town, examples
+from tests.support import PEAK, Town, examples
 
 ROW = {"v": 1, "op": "i", "k": 1, "x": 5}
 LAYOUT = """settle = "0s"
@@ -106,13 +106,13 @@ HOSTILE: dict[str, tuple[Callable[[], bytes], str]] = {
 }  # fmt: skip
 
 # A step in a process of its own, which then tells how much memory it took.
-STEP = """
-import resource, sys
+STEP = f"""{PEAK}
+import sys
 from plainstep.cli.main import cli
 try:
     cli(["-c", sys.argv[1], "step"])
 finally:
-    print("peak", resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024)
+    print("peak", int(peak() * (1 << 20)))
 """
 
 

@@ -16,13 +16,13 @@ import psycopg
 
 from tests.kills import DIE, RACER, STEP
 from tests.postgres import EDITS, INTO, ROWS, TREE, Database, cluster, park
-from tests.support import Town
+from tests.support import PEAK, Town
 
 # A step, and the most memory it took, in MiB.
-PEAK = """
-import resource, sys, plainstep
+STEP_AND_PEAK = f"""{PEAK}
+import sys, plainstep
 [one] = plainstep.load_project("plainstep.toml").step(*sys.argv[1:])
-print(one.changes, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
+print(one.changes, peak())
 """
 
 
@@ -200,7 +200,7 @@ class Faults(unittest.TestCase):
             source.sql(
                 "INSERT INTO tree SELECT n, 1, repeat('x', 40) FROM generate_series(2, 400000) n; DELETE FROM tree WHERE k > 10"
             )
-            child = town.child(PEAK, INTO[1])
+            child = town.child(STEP_AND_PEAK, INTO[1])
             told, _ = child.communicate(timeout=300)
             changes, mebibytes = map(float, told.split())
             self.assertEqual(changes, 399_999 + 399_990)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from tempfile import TemporaryDirectory
 from typing import Any
 
@@ -14,17 +14,22 @@ _local = threading.local()
 
 # What expressions over some rows may take: memory, and seconds. (A batch of rows takes a few milliseconds.)
 LIMIT, SECONDS = "1GB", 60.0
-# DuckDB draws a bar of its own, among what we print, where it takes a program for a person: in notebooks, and in `python -c`.
-QUIET = "SET enable_progress_bar = false"
 # What a large comparison may take; beyond, it goes to disk.
 MEMORY = "400MB"
+
+
+def silence(made: duckdb.DuckDBPyConnection) -> None:
+    """Keep DuckDB from drawing a bar among what we print, as it does where it takes a program for a person."""
+    with suppress(duckdb.Error):  # where it cannot be set, as in a notebook without widgets, none is drawn
+        made.execute("SET enable_progress_bar = false")
 
 
 def connection() -> duckdb.DuckDBPyConnection:
     """This thread's evaluator."""
     if not hasattr(_local, "connection"):
         made = duckdb.connect(config={"enable_external_access": False, "memory_limit": LIMIT})
-        made.execute(f"SET GLOBAL TimeZone = 'UTC'; {QUIET}; SET lock_configuration = true")
+        silence(made)
+        made.execute("SET GLOBAL TimeZone = 'UTC'; SET lock_configuration = true")
         _local.connection = made
     found: duckdb.DuckDBPyConnection = _local.connection
     return found
@@ -52,7 +57,8 @@ def spilling() -> Iterator[duckdb.DuckDBPyConnection]:
         evaluator = duckdb.connect(config=settings)
         try:
             evaluator.execute("SET TimeZone = 'UTC'; SET enable_external_access = false")
-            evaluator.execute(f"{QUIET}; SET lock_configuration = true")
+            silence(evaluator)
+            evaluator.execute("SET lock_configuration = true")
             yield evaluator
         finally:
             evaluator.close()

@@ -16,7 +16,7 @@ from typing import Any
 
 from plainstep.deferred import duckdb
 from plainstep.errors import PlainStepError, StoreError
-from plainstep.sql.engine import QUIET
+from plainstep.sql.engine import silence
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.urls import locked
 
@@ -31,7 +31,7 @@ def _instance() -> duckdb.DuckDBPyConnection:
     with _guard:
         if os.getpid() not in _instances:
             made = duckdb.connect(config=CONFIG)
-            made.execute(QUIET)
+            silence(made)
             _instances[os.getpid()] = made
         return _instances[os.getpid()].cursor()
 
@@ -105,7 +105,7 @@ def _attach_when_free(connection: duckdb.DuckDBPyConnection, attach: str, path: 
 def _shared(path: Path) -> duckdb.DuckDBPyConnection:
     try:
         shared = duckdb.connect(str(path))
-        shared.execute(QUIET)
+        silence(shared)
         return shared
     except duckdb.Error as error:
         raise StoreError(
