@@ -144,7 +144,8 @@ class Faults(unittest.TestCase):
                         racer.stdin.write("go\n")
                         racer.stdin.flush()
                     told = [racer.stdout.readline().split() for racer in racers if racer.stdout]
-                    self.assertTrue(all(set(words) <= {"stepped", "nothing"} for words in told), told)
+                    if not all(set(words) <= {"stepped", "nothing"} for words in told):
+                        self.fail("\n".join(racer.communicate(timeout=30)[0] for racer in racers))
                     self.assertEqual(target.rows("copied"), source.rows())
                 for racer in racers:
                     racer.communicate(timeout=30)
