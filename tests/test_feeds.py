@@ -33,7 +33,7 @@ from plainstep.loads.check import check
 from plainstep.loads.load import Load
 from plainstep.loads.reload import reload
 from plainstep.loads.step import step
-from plainstep.settings.models import LoadConfig
+from plainstep.settings.load import LoadConfig
 from plainstep.sources.factory import SourceFactory
 from plainstep.stores import registry
 from plainstep.stores.capabilities import BaseStore, with_target

@@ -28,7 +28,8 @@ from plainstep.core.layouts.rows import PLACE, Raw
 from plainstep.errors import ConfigError
 from plainstep.formats import csv as comma
 from plainstep.formats.lines import kind_of
-from plainstep.settings.models import LayoutConfig, LoadConfig
+from plainstep.settings.layout import LayoutConfig
+from plainstep.settings.load import LoadConfig
 from plainstep.sources.layout_binding import bound
 from tests.histories import ROW, Model, flat, histories
 

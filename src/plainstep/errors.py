@@ -5,7 +5,8 @@ An error says what happened, why it matters, and what to run next, in three line
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import difflib
+from collections.abc import Collection, Sequence
 from typing import Any
 
 from plainstep.redaction import redacted
@@ -81,3 +82,13 @@ class Refused(PlainStepError):
 
 class WatermarkMoved(PlainStepError):
     """Another step moved the watermark first. Nothing was written; the step may be made again."""
+
+
+def unknown(what: str, name: str, known: Collection[str], usage: str = "") -> ConfigError:
+    """The error for a name that is not there, with the nearest that is."""
+    near = difflib.get_close_matches(name, list(known), 1)
+    return ConfigError(
+        f"There is no {what} {name!r}.",
+        f"Did you mean {near[0]!r}?" if near else f"Known: {', '.join(known) or 'none'}.",
+        usage,
+    )

@@ -11,20 +11,19 @@ from typing import TYPE_CHECKING
 
 from pydantic import ValidationError
 
-from plainstep.errors import ConfigError
+from plainstep.errors import ConfigError, unknown
 from plainstep.loads.delivery.receivers import refuse_unknown
 from plainstep.loads.load import Load
+from plainstep.project import Project
 from plainstep.redaction import keep_secret
 from plainstep.settings.locations import explained, line_of
 from plainstep.settings.models import Config
 from plainstep.sources.factory import SourceFactory
 from plainstep.stores.capabilities import Store, with_target
-from plainstep.stores.registry import open_store
+from plainstep.stores.registry import find_table, open_store
 
 if TYPE_CHECKING:
-    from plainstep.settings.models import LoadConfig
-
-from plainstep.project import Project, find_table, unknown
+    from plainstep.settings.load import LoadConfig
 
 
 def load_project(path: str | Path = "plainstep.toml", environment: Mapping[str, str] | None = None) -> Project:

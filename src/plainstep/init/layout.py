@@ -17,7 +17,8 @@ from plainstep.core.layouts.rows import PLACE, Raw
 from plainstep.deferred import np, pa
 from plainstep.display.text import row_told
 from plainstep.errors import PlainStepError
-from plainstep.settings.models import LayoutConfig, LoadConfig
+from plainstep.settings.layout import LayoutConfig
+from plainstep.settings.load import LoadConfig
 from plainstep.sources.layout_binding import bound
 from plainstep.stores.capabilities import HasFeed, Store, with_tables
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Protocol
 from plainstep.stores.capabilities import Store, with_tables
 
 if TYPE_CHECKING:
-    from plainstep.settings.models import LoadConfig
+    from plainstep.settings.load import LoadConfig
     from plainstep.stores.api import Source, Table, Target
     from plainstep.stores.capabilities import HasTarget
 

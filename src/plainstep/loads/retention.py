@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.json_values import ready
 from plainstep.core.positions import Window
-from plainstep.errors import ConfigError, PlainStepError
+from plainstep.display.text import many
+from plainstep.errors import ConfigError, PlainStepError, Refused
 from plainstep.stores.capabilities import HasCapture, Store, with_capture
 
 if TYPE_CHECKING:
@@ -116,7 +117,24 @@ def _trim(store: HasCapture, info: CaptureInfo, readers: list[Reader], keep: tim
     return found
 
 
-def unmerged(store: Store, table: str, how: str) -> list[ReaderStanding]:
+def refuse_unmerged(store: Store, table: str, how: str) -> None:
+    """Refuse to forget the changes of a captured table while some wait.
+
+    Raises:
+        Refused: they do, for the readers that it names.
+    """
+    waiting = _unmerged(store, table, how)
+    if waiting:
+        names = ", ".join(f"{one.name}: {many(one.waiting, 'change')}" for one in waiting)
+        place = f"{store.name}.{table}"
+        raise Refused(
+            f"Changes of {place} wait to be merged ({names}).",
+            "With capture, what was recorded is forgotten.",
+            f"plainstep step merges them; plainstep capture off {place} --yes forgets them.",
+        )
+
+
+def _unmerged(store: Store, table: str, how: str) -> list[ReaderStanding]:
     """The readers of a captured table for which changes wait; none where its capture cannot be read any more."""
     try:
         store = with_capture(store, how)

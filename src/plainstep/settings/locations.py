@@ -10,7 +10,9 @@ from pathlib import Path
 from pydantic import BaseModel, ValidationError
 
 from plainstep.errors import ConfigError
-from plainstep.settings.models import Config, LayoutConfig, LoadConfig, StoreConfig
+from plainstep.settings.layout import LayoutConfig
+from plainstep.settings.load import LoadConfig
+from plainstep.settings.models import Config, StoreConfig
 from plainstep.settings.renamed import new_name, new_value
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.deferred import deferred
 from plainstep.errors import ConfigError
-from plainstep.settings.models import LayoutConfig
+from plainstep.settings.layout import LayoutConfig
 from plainstep.stores.api import LooselyTyped
 from plainstep.stores.capabilities import HasFeed, with_source, with_tables
 

@@ -14,7 +14,8 @@ from plainstep.errors import ConfigError, DataError
 from plainstep.stores.declared_types import arrow_type
 
 if TYPE_CHECKING:
-    from plainstep.settings.models import LayoutConfig, LoadConfig
+    from plainstep.settings.layout import LayoutConfig
+from plainstep.settings.load import LoadConfig
 
 
 def bound(

@@ -17,7 +17,7 @@ from plainstep.stores.feed import Ends
 if TYPE_CHECKING:
     from datetime import timedelta
 
-    from plainstep.settings.models import TimesConfig
+    from plainstep.settings.layout import TimesConfig
     from plainstep.stores.api import Reading, Table
 
 # How many rows are looked at to learn what JSON documents hold.

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from datetime import timedelta
     from pathlib import Path
 
-    from plainstep.settings.models import LayoutConfig
+    from plainstep.settings.layout import LayoutConfig
     from plainstep.stores.api import Source, Table, Target
     from plainstep.stores.feed import Feed
     from plainstep.stores.records import CaptureInfo, Reader

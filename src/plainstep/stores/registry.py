@@ -8,7 +8,7 @@ from importlib.metadata import EntryPoint, entry_points
 from pathlib import Path
 from typing import cast
 
-from plainstep.errors import ConfigError
+from plainstep.errors import ConfigError, unknown
 from plainstep.redaction import keep_secret, shown_url
 from plainstep.stores.capabilities import Store
 
@@ -49,6 +49,20 @@ def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
             f"The store {name!r} needs {error.name}, which is not installed.", "", f"pip install 'plainstep[{kind}]'"
         ) from error
     return cast(Store, made(name, url, base, wait))
+
+
+def find_table(place: str, stores: dict[str, Store], usage: str) -> tuple[Store, str]:
+    """The store and the table that ``STORE.TABLE`` names.
+
+    Raises:
+        ConfigError: it has no dot, or there is no such store.
+    """
+    store, dot, table = place.partition(".")
+    if not dot or not table:
+        raise ConfigError(f"{place!r} names no table of a store.", "A table is written STORE.TABLE.", usage)
+    if store not in stores:
+        raise unknown("store", store, stores, usage)
+    return stores[store], table
 
 
 @cache

@@ -39,7 +39,7 @@ from plainstep.stores.files.schema import Shape
 if TYPE_CHECKING:
     from datetime import timedelta
 
-    from plainstep.settings.models import LayoutConfig
+    from plainstep.settings.layout import LayoutConfig
     from plainstep.stores.api import Reading
 
 # No row is larger, whatever a layout says: Arrow counts the bytes of texts in 31 bits.

@@ -21,7 +21,7 @@ from plainstep.stores.files.listing import File
 from plainstep.stores.files.merge_order import Order
 
 if TYPE_CHECKING:
-    from plainstep.settings.models import LayoutConfig
+    from plainstep.settings.layout import LayoutConfig
 
 # Rows of a file that are looked at to learn what it holds.
 SAMPLE = 1000

@@ -15,7 +15,7 @@ from plainstep.stores.urls import parts_of
 if TYPE_CHECKING:
     from datetime import timedelta
 
-    from plainstep.settings.models import LayoutConfig
+    from plainstep.settings.layout import LayoutConfig
     from plainstep.stores.api import Target
     from plainstep.stores.files import feed as feeds
     from plainstep.stores.files import target as targets

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from plainstep.core.durations import duration
 from plainstep.deferred import need
 from plainstep.display.results import Results
-from plainstep.errors import ConfigError, Refused
+from plainstep.errors import unknown
 from plainstep.loads.load import Load
-from plainstep.stores.capabilities import HasScratch, Store, captures_of, with_capture, with_scratch
+from plainstep.project.capture_commands import CaptureCommands
 from plainstep.stores.records import KINDS
+from plainstep.stores.registry import find_table
 
 if TYPE_CHECKING:
     from datetime import datetime, timedelta
@@ -27,9 +25,8 @@ if TYPE_CHECKING:
     from plainstep.loads.check import CheckResult
     from plainstep.loads.outcome import StepOutcome
     from plainstep.loads.quarantine import Retried
-    from plainstep.loads.retention import Trimmed
     from plainstep.loads.runner import Runner, Tick
-    from plainstep.stores.records import CaptureInfo, LedgerEntry, QuarantinedRow
+    from plainstep.stores.records import LedgerEntry, QuarantinedRow
     from plainstep.views.changes import LookResult
     from plainstep.views.net import NetResult
     from plainstep.views.restore import RestoreResult
@@ -37,41 +34,11 @@ if TYPE_CHECKING:
     from plainstep.views.trace import TraceResult
 
 
-@dataclass(repr=False)
-class Project:
+class Project(CaptureCommands):
     """Loads and stores, and everything that can be done with them.
 
     Whatever the command line can do, a project can; each method is one command.
     """
-
-    path: Path
-    stores: dict[str, Store] = field(default_factory=dict)
-    loads: dict[str, Load] = field(default_factory=dict)
-    keeps: dict[str, str] = field(default_factory=dict)
-    groups: dict[str, list[Load]] = field(default_factory=dict)
-
-    def _repr_html_(self) -> str:
-        from plainstep.display import html
-
-        heads = ["load", "from", "into", "shape", "changes"]
-        rows = [
-            (name, one.config.source, one.config.into, one.config.shape, one.config.changes)
-            for name, one in self.loads.items()
-        ]
-        return html.table(f"{self.path}: {len(self.loads):,} loads", heads, rows)
-
-    def __repr__(self) -> str:
-        return f"<Project {self.path}: {', '.join(self.loads) or 'no loads'}>"
-
-    def load(self, name: str) -> Load:
-        """A load by its name.
-
-        Raises:
-            ConfigError: there is none of that name.
-        """
-        if name not in self.loads:
-            raise unknown("load", name, self.loads, "plainstep status lists them.")
-        return self.loads[name]
 
     def _together(self, names: tuple[str, ...]) -> list[list[Load]]:
         """The loads that are chosen, with those that step together with them."""
@@ -81,9 +48,6 @@ class Project:
             if group not in found:
                 found.append(group)
         return found
-
-    def _chosen(self, names: tuple[str, ...]) -> list[Load]:
-        return [self.load(name) for name in names or self.loads]
 
     def step(self, *names: str, raise_errors: bool = True) -> Results[StepOutcome]:
         """One step of each load named, or of all; those of a group step together, whichever of them is named.
@@ -340,120 +304,6 @@ class Project:
         from plainstep.loads import reload
 
         return reload.move_watermark(self.load(name), to, reason)
-
-    def trim(self, place: str, keep: timedelta | None = None, really: bool = False) -> Results[Trimmed]:
-        """Forget captured changes that every known reader has merged.
-
-        Args:
-            place: ``STORE`` or ``STORE.TABLE``.
-            keep: how long changes are kept, whoever has merged them; default: as the store's ``keep`` says.
-            really: whether to do it, or only to say what would go.
-        """
-        from plainstep.loads import retention as trimming
-
-        name, _, table = place.partition(".")
-        store = self._store(name)
-        kept = keep if keep is not None else duration(self.keeps.get(name, ""))
-        return Results(trimming.trim(store, kept, table, really))
-
-    def forget(self, store: str, reader: str) -> int:
-        """Remove a reader that will never come back; return for how many tables it was registered."""
-        return with_capture(self._store(store)).forget(reader)
-
-    def _store(self, name: str) -> Store:
-        if name not in self.stores:
-            raise unknown("store", name, self.stores)
-        return self.stores[name]
-
-    def _table(self, place: str) -> tuple[Store, str]:
-        return find_table(place, self.stores, "plainstep capture takes STORE.TABLE.")
-
-    def rehearsed(self, place: str) -> tuple[HasScratch, str, Load | None]:
-        """The store of ``STORE.TABLE``, which can copy its schema to try things out, the table, and a load that reads it."""
-        store, table = find_table(place, self.stores, "plainstep rehearse takes STORE.TABLE.")
-        reads = (one for one in self.loads.values() if (one.from_store, one.from_table) == (store, table))
-        return with_scratch(store), table, next(reads, None)
-
-    def read_by(self, how: str) -> list[str]:
-        """The tables that loads read by our own capture, as ``STORE.TABLE``: ``capture``, or ``log``."""
-        found = [load.config.source for load in self.loads.values() if load.config.changes == how]
-        return list(dict.fromkeys(found))
-
-    def capture_on(
-        self, place: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
-    ) -> tuple[CaptureInfo, bool]:
-        """Turn capture on for ``STORE.TABLE``; say what is captured, and whether it was off before.
-
-        Args:
-            place: the table.
-            key: columns that tell its rows apart; none for its primary key.
-            how: ``capture`` by triggers, or ``log`` to follow the server's own log.
-            despite_row_security: whether to do so though a policy keeps rows of the table from some roles.
-
-        Raises:
-            Refused: it cannot be captured as it is.
-        """
-        store, table = self._table(place)
-        return with_capture(store, how).capture_on(table, key, how, despite_row_security)
-
-    def capture_off(self, place: str, how: str = "capture", really: bool = False) -> CaptureInfo:
-        """Turn capture off for ``STORE.TABLE`` and forget its changes.
-
-        Args:
-            place: the table.
-            how: the way in which it is captured.
-            really: whether to do it though changes wait to be merged.
-
-        Raises:
-            Refused: changes wait, and would be lost.
-        """
-        from plainstep.display.text import many
-        from plainstep.loads.retention import unmerged
-
-        store, table = self._table(place)
-        waiting = [] if really else unmerged(store, table, how)
-        if waiting:
-            names = ", ".join(f"{one.name}: {many(one.waiting, 'change')}" for one in waiting)
-            raise Refused(
-                f"Changes of {place} wait to be merged ({names}).",
-                "With capture, what was recorded is forgotten.",
-                f"plainstep step merges them; plainstep capture off {place} --yes forgets them.",
-            )
-        return with_capture(store, how).capture_off(table, how)
-
-    def capture_refresh(self, place: str, how: str = "capture") -> tuple[CaptureInfo, str]:
-        """Bring the capture of ``STORE.TABLE`` up to the table's columns; say what was done."""
-        store, table = self._table(place)
-        return with_capture(store, how).capture_refresh(table, how)
-
-    def captures(self, store: str | None = None) -> list[tuple[str, CaptureInfo]]:
-        """What is captured, by store: pairs of the store's name and the capture."""
-        names = [self._store(store).name] if store is not None else list(self.stores)
-        return [(name, info) for name in names for info in captures_of(self.stores[name])]
-
-
-def find_table(place: str, stores: dict[str, Store], usage: str) -> tuple[Store, str]:
-    """The store and the table that ``STORE.TABLE`` names.
-
-    Raises:
-        ConfigError: it has no dot, or there is no such store.
-    """
-    store, dot, table = place.partition(".")
-    if not dot or not table:
-        raise ConfigError(f"{place!r} names no table of a store.", "A table is written STORE.TABLE.", usage)
-    if store not in stores:
-        raise unknown("store", store, stores, usage)
-    return stores[store], table
-
-
-def unknown(what: str, name: str, known: Any, usage: str = "") -> ConfigError:
-    """The error for a name that is not there, with the nearest that is."""
-    near = difflib.get_close_matches(name, list(known), 1)
-    return ConfigError(
-        f"There is no {what} {name!r}.",
-        f"Did you mean {near[0]!r}?" if near else f"Known: {', '.join(known) or 'none'}.",
-        usage,
-    )
 
 
 def _raise_first(outcomes: Sequence[StepOutcome] | Sequence[CheckResult]) -> None:

@@ -1,0 +1,99 @@
+"""What ``[loads.NAME.layout]`` may say."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field, field_validator
+
+from plainstep.core.sizes import size_of
+from plainstep.settings.fields import Codes, Names, length_of_time
+
+
+class TimesConfig(BaseModel):
+    """A table that maps positions to times."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    table: str = Field(description="The table, in the store that is read.")
+    position: str = Field(description="Its column that holds positions: those of the layout's first position column.")
+    time: str = Field(description="Its column that holds times.")
+
+
+class LayoutConfig(BaseModel):
+    """``[loads.NAME.layout]``: how rows that something else wrote are read as changes."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    position: Names = Field(
+        default=[],
+        description="The columns that order the changes, compared one after the other; in files, default: file name and line.",
+    )
+    operation: str = Field(
+        default="",
+        description="The column that tells the operation; default: every row is the latest state of its key.",
+    )
+    insert: Codes = Field(default=[], description="The codes of an insert.")
+    update: Codes = Field(default=[], description="The codes of an update that comes as one row.")
+    delete: Codes = Field(default=[], description="The codes of a delete.")
+    truncate: Codes = Field(default=[], description="The codes of a truncate.")
+    update_was: Codes = Field(default=[], description="The codes of the old row of an update that comes as two.")
+    update_now: Codes = Field(default=[], description="The codes of the new row of an update that comes as two.")
+    now: str = Field(
+        default="*", description="Where new values lie: * stands for a column's name, as in new_* or doc.after.*"
+    )
+    was: str = Field(default="", description="Where old values lie, in the same way; default: there are none.")
+    columns: list[str] | dict[str, str] = Field(
+        default=[], description="The row's own columns; or names, each with the path of its value below the *."
+    )
+    bookkeeping: Names = Field(default=[], description="Columns that are not the row's own.")
+    time: str | TimesConfig = Field(
+        default="", description="The column that tells when a change was made, or a table that maps positions to times."
+    )
+    transaction: str = Field(default="", description="The column that tells which changes belong together.")
+    sent_columns: str = Field(
+        default="",
+        description="The column that lists which columns a row really carries, or with * a yes or no for each, as in has_*.",
+    )
+    missing_field: Literal["", "null", "unsent"] = Field(
+        default="", description="What it means that a document lacks a field: it is null, or it was not sent."
+    )
+    deleted: str = Field(default="", description="A column that says, with a yes or a time, that the row is deleted.")
+    delete_carries: Literal["row", "key"] = Field(
+        default="row", description="What a delete carries where old values are told: the whole row, or its key alone."
+    )
+    guessed: Names = Field(
+        default=[],
+        description="The settings of this layout, or 'key', that were guessed and that nobody has looked at: "
+        "until their names are taken out, nothing is merged.",
+    )
+    settle: str = Field(
+        default="60s",
+        description="How long a file that ends in the middle of a row must have been left alone to be taken as it is.",
+    )
+    max_row: str = Field(
+        default="64MiB", description="Files: how large one row may be, unpacked (up to 1GiB). Larger ones are refused."
+    )
+    follow_links: bool = Field(default=False, description="Files: whether links may lead out of the store's folder.")
+    lookup: bool = Field(
+        default=False, description="Rows carry keys only: values are looked up in the table that 'rows' names."
+    )
+
+    @field_validator("max_row")
+    @classmethod
+    def _is_size(cls, value: str) -> str:
+        size_of(value)
+        return value
+
+    @field_validator("settle")
+    @classmethod
+    def _is_a_length_of_time(cls, value: str) -> str:
+        return length_of_time(value)
+
+    @field_validator("guessed")
+    @classmethod
+    def _are_settings(cls, names: list[str]) -> list[str]:
+        unknown = [name for name in names if name != "key" and name not in cls.model_fields]
+        if unknown:
+            raise ValueError(f"{unknown[0]!r} is not a setting of a layout")
+        return names

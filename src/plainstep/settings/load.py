@@ -1,0 +1,238 @@
+"""What ``[loads.NAME]`` may say."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+from zoneinfo import ZoneInfo
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_validator, model_validator
+from pydantic_core import PydanticCustomError
+
+from plainstep.settings.fields import Names, as_list
+from plainstep.settings.layout import LayoutConfig
+
+
+class LoadConfig(BaseModel):
+    """``[loads.NAME]``: from one source table into one target table."""
+
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+    source: str = Field(alias="from", description="STORE.TABLE to read changes of.")
+    into: str = Field(description="STORE.TABLE to merge into; made when it is not there.")
+    key: Names = Field(default=[], description="The columns that tell rows apart; default: the captured key.")
+    changes: Literal["capture", "log", "table", "column", "diff"] = Field(
+        default="capture",
+        description="How changes are read: from Plain Step's own capture, the server's log, a change table or files that "
+        "something else fills, a column that grows, or by comparing. Default: table where there is a layout.",
+    )
+    rows: str = Field(
+        default="",
+        description="STORE.TABLE that the changes are of, if it can be read: for the first load, reload, check and lookups.",
+    )
+    layout: LayoutConfig | None = Field(default=None, description="How the rows of 'from' are read as changes.")
+    column: Names = Field(default=[], description="With changes = 'column': the columns that grow with every change.")
+    overlap: str | int = Field(
+        default="",
+        description="How far behind the watermark rows are read again, for those that are committed late: 10m, or a number.",
+    )
+    on_bad_row: Literal["refuse", "quarantine"] = Field(
+        default="refuse",
+        description="What is done with rows that contradict the layout: refuse them, or quarantine them.",
+    )
+    on_bad_value: Literal["refuse", "round", "null", "quarantine"] = Field(
+        default="refuse",
+        description="From SQLite: what is done with a value that does not fit its column's declared type: refuse it, round "
+        "it if it is a number with too many decimals, take it as null, or quarantine its row. Keys are always refused.",
+    )
+    first: Literal["snapshot", "start", "head"] = Field(
+        default="snapshot",
+        description="The first step: the whole table, every change since capture began, or only what comes next. "
+        "Default: start for a feed whose table cannot be read.",
+    )
+    shape: Literal["mirror", "history", "journal", "rollup", "events"] = Field(
+        default="mirror",
+        description="What the target is: a copy, a row for each version of each key, every change, measures of groups, or messages.",
+    )
+    deletes: Literal["drop", "flag", "ignore"] = Field(
+        default="drop",
+        description="mirror: what a delete does to the row at the target: it goes, gets the time of its removal, or stays.",
+    )
+    operations: Annotated[list[Literal["insert", "update", "delete"]], BeforeValidator(as_list)] = Field(
+        default=["insert", "update", "delete"],
+        description="mirror, journal: which operations are merged; others are left out.",
+    )
+    stamp: bool = Field(
+        default=False, description="mirror: whether each row tells when and by which step it was last written."
+    )
+    grain: Literal["", "net", "change"] = Field(
+        default="",
+        description="history, journal, events: of net changes, or of every change. Default: history of net changes, "
+        "journal and events of every change.",
+    )
+    watch: Names = Field(default=[], description="history: the columns whose changes make a new version. Default: all.")
+    by: Names | dict[str, str] = Field(
+        default=[], description="rollup: what makes a group: columns, or names, each with SQL over the row."
+    )
+    measures: dict[str, str] = Field(
+        default={},
+        description="rollup: its measures: count(*), count(x), count(distinct x), sum(x), avg(x), min(x), max(x).",
+    )
+    old_values: str = Field(
+        default="", description="rollup: the load whose mirror has old values, where the feed does not tell them."
+    )
+    rules: dict[str, str] = Field(
+        default={},
+        description="events: for each type of event, a condition in SQL on was and now; empty for every change.",
+    )
+    deliver: str = Field(
+        default="",
+        description="events: where they are sent: http(s)://HOST/PATH, or file:///FOLDER for JSON Lines; ${NAME} takes a value from "
+        "the environment.",
+    )
+    tries: int = Field(
+        default=10, ge=1, description="events: after how many failed deliveries an event is quarantined."
+    )
+    partition: Names = Field(
+        default=[],
+        description="journal into files: what its folders are by: load, date, or columns of the journal.",
+    )
+    partition_zone: str = Field(
+        default="UTC",
+        description="journal into files: the time zone whose days the partition 'date' means, as in Europe/Oslo.",
+    )
+    format: Literal["parquet", "jsonl", "csv"] = Field(
+        default="parquet", description="journal into files: their format."
+    )
+    where: str = Field(default="", description="Which rows are taken: a condition in SQL over the row.")
+    columns: list[str] | dict[str, str] = Field(
+        default=[], description="Which columns are taken; or new names, each with the column's own. Default: all."
+    )
+    derive: dict[str, str] = Field(default={}, description="Further columns, each as SQL over the row.")
+    drift: Literal["add", "ignore", "refuse"] = Field(
+        default="add",
+        description="What happens when the source's columns change: new ones and wider types are carried, left out, or refused.",
+    )
+    strict: bool | None = Field(
+        default=None,
+        description="Refuse every contradiction, or none and count them. Default: none of our own capture; from others, "
+        "more than one change in ten.",
+    )
+    types: dict[str, str] = Field(
+        default={}, description="What a column holds, where its declared type does not say or is not kept to."
+    )
+
+    @field_validator("partition_zone")
+    @classmethod
+    def _is_zone(cls, name: str) -> str:
+        try:
+            ZoneInfo(name)
+        except (ValueError, OSError):
+            raise ValueError("it is not a time zone: write one as in Europe/Oslo") from None
+        return name
+
+    @model_validator(mode="before")
+    @classmethod
+    def _implied(cls, data: Any) -> Any:
+        """What follows from what is said: a layout is of a change table, and a feed without its table begins at its start."""
+        if not isinstance(data, dict):
+            return data
+        data = dict(data)
+        if "layout" in data:
+            data.setdefault("changes", "table")
+        if data.get("changes") == "table" and not data.get("rows"):
+            data.setdefault("first", "start")
+        return data
+
+    @model_validator(mode="after")
+    def _fits_its_shape(self) -> LoadConfig:
+        """Settings that another shape has, and combinations that cannot be."""
+        for name, shapes in OF_SHAPES.items():
+            if name in self.model_fields_set and self.shape not in shapes:
+                raise wrong(name, f"{name} is of the shape {' or '.join(shapes)}, and this load's is {self.shape}")
+        for shape, name in (("rollup", "by"), ("rollup", "measures"), ("events", "rules")):
+            if self.shape == shape and not getattr(self, name):
+                raise wrong("shape", f"the shape {shape} needs {name!r}")
+        return self
+
+    @model_validator(mode="after")
+    def _fits_its_changes(self) -> LoadConfig:
+        """Settings that another way of reading changes has, or that do nothing."""
+        for name, ways in OF_CHANGES.items():
+            if name in self.model_fields_set and self.changes not in ways:
+                told = " or ".join(f'"{way}"' for way in ways)
+                raise wrong(
+                    name, f"{name} does nothing here: it needs changes = {told}, and this load's is {self.changes!r}"
+                )
+        if self.changes in ("column", "diff") and self.shape not in ("mirror", "history"):
+            told = f"finds changes by what the target holds, and a {self.shape} does not hold the rows"
+            raise wrong("changes", f"changes = {self.changes!r} {told}")
+        if not self.operations:
+            raise wrong("operations", "operations names none, so nothing would ever be merged")
+        if "tries" in self.model_fields_set and not self.deliver:
+            raise wrong("tries", "tries does nothing without 'deliver', which says where events are sent")
+        if self.deletes == "ignore" or "delete" not in self.operations:
+            self.deletes = "ignore"
+        return self
+
+    @property
+    def every_change(self) -> bool:
+        """Whether a shape is made of every change, as it is where nothing else is said and the changes are told."""
+        return self.grain == "change" or (not self.grain and self.changes not in ("column", "diff"))
+
+    @property
+    def meaning(self) -> dict[str, Any]:
+        """The settings that decide what a change means, and what the target holds of it.
+
+        What was merged by others does not go with what comes. What only appends goes on with what comes, as far as it is
+        read in the same way; a comparison compares everything anyway.
+        """
+        names = {"shape", "changes", "types", "column", "on_bad_value"}
+        if self.shape in ("mirror", "history", "rollup"):
+            names |= {name for name, shapes in OF_SHAPES.items() if self.shape in shapes} - {"grain", "old_values"}
+            names |= {"where", "columns", "derive"} if self.changes != "diff" else set()
+        said = {name: getattr(self, name) for name in sorted(names)}
+        if self.shape == "history":
+            said["grain"] = "change" if self.every_change else "net"
+        if self.layout:
+            said["layout"] = self.layout.model_dump(
+                exclude_defaults=True, exclude={"settle", "guessed", "follow_links", "max_row"}
+            )
+        return {name: value for name, value in said.items() if value and value != DEFAULTS.get(name)}
+
+
+def wrong(setting: str, why: str) -> PydanticCustomError:
+    """The error for a setting of a load that cannot be what it is."""
+    return PydanticCustomError("setting", "{why}", {"setting": setting, "why": why})
+
+
+# Settings that only some ways of reading changes have.
+OF_CHANGES: dict[str, tuple[str, ...]] = {
+    "rows": ("table",),
+    "layout": ("table",),
+    "column": ("column",),
+    "overlap": ("table", "column"),
+    "on_bad_row": ("table",),
+    "on_bad_value": ("capture",),
+    "old_values": ("log", "table"),
+}
+
+# What is done where nothing else is said.
+DEFAULTS = {"on_bad_value": "refuse", "deletes": "drop", "operations": ["insert", "update", "delete"]}
+
+# Settings that only some shapes have.
+OF_SHAPES: dict[str, tuple[str, ...]] = {
+    "deletes": ("mirror",),
+    "operations": ("mirror", "journal"),
+    "stamp": ("mirror",),
+    "grain": ("history", "journal", "events"),
+    "watch": ("history",),
+    "by": ("rollup",),
+    "measures": ("rollup",),
+    "old_values": ("rollup",),
+    "rules": ("events",),
+    "deliver": ("events",),
+    "tries": ("events",),
+    "partition": ("journal",),
+    "partition_zone": ("journal",),
+    "format": ("journal",),
+}
