@@ -21,7 +21,7 @@ import pyarrow.parquet as pq
 
 import plainstep
 from benchmarks import best_of, in_pairs, row, seconds
-from plainstep.core.positions import Place, Window
+from plainstep.core.positions import Position, Window
 from plainstep.stores.api import Source
 
 COUNT = 1_000_000
@@ -190,7 +190,7 @@ def peers(folder: Path) -> dict[str, Callable[[], int]]:
 
 def ours(source: Source) -> int:
     """Every change of a load, from where it ends now."""
-    return sum(len(changes) for changes in source.read(Window.between(Place(0), source.span().end)))
+    return sum(len(changes) for changes in source.read(Window.between(Position(0), source.span().end)))
 
 
 SIDES = 1_000_000

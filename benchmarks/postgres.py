@@ -234,7 +234,7 @@ def reading() -> None:
             load = project.load("tree")
             span, watermark = load.source.span(), load.target.watermark("tree")
             assert watermark is not None
-            window = Window.between(watermark.place, span.end)
+            window = Window.between(watermark.reached, span.end)
             began = time.perf_counter()
             count = sum(len(batch) for batch in load.source.read(window))
             mine = count / (time.perf_counter() - began)

@@ -24,7 +24,7 @@ import plainstep
 from plainstep.core.changes.batch import Changes, as_changes
 from plainstep.core.diff import compared, difference
 from plainstep.core.points import parse_point
-from plainstep.core.positions import Place, Span, Waiting, Watermark, Window, continuity_error
+from plainstep.core.positions import Position, Span, Waiting, Watermark, Window, continuity_error
 from plainstep.core.schema_drift import Fit, fit, holds, widens
 from plainstep.core.shapes.base import StepContext, TargetReader, WindowChanges
 from plainstep.core.shapes.edits import Edits
@@ -67,16 +67,16 @@ class Feed:
 
     def span(self) -> Span:
         head = len(self.model.changes)
-        return Span("feed", 0, head, self.time_of(Place(head)))
+        return Span("feed", 0, head, self.time_of(Position(head)))
 
-    def time_of(self, place: Place) -> datetime | None:
-        return BEGAN + timedelta(minutes=place.position) if place.position else None
+    def time_of(self, place: Position) -> datetime | None:
+        return BEGAN + timedelta(minutes=place.number) if place.number else None
 
     def waiting(self, window: Window) -> Waiting:
         return Waiting(None, window.upto > window.after)
 
-    def locate(self, point: int | datetime) -> Place:
-        return Place(point if isinstance(point, int) else int((point - BEGAN).total_seconds() // 60))
+    def locate(self, point: int | datetime) -> Position:
+        return Position(point if isinstance(point, int) else int((point - BEGAN).total_seconds() // 60))
 
     def read(self, window: Window) -> Batches:
         return Batches(self.batches(window))
@@ -104,7 +104,7 @@ class Feed:
     def reserve(self) -> None:
         pass
 
-    def acknowledge(self, watermark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Position, upto: Position) -> None:
         pass
 
     @contextmanager

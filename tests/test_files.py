@@ -22,7 +22,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core.positions import Place, Window
+from plainstep.core.positions import Position, Window
 from plainstep.errors import PlainStepError
 from plainstep.formats.prefetch import ahead, fetched
 from tests.feed_town import Town
@@ -248,8 +248,8 @@ class Landings(unittest.TestCase):
                 if not wanted:
                     return
                 source = town.project.load("tree").source
-                window = Window.between(Place(0), source.span().end)
-                found = [place for changes in source.read(window) for place in changes.table["place"].to_pylist()]
+                window = Window.between(Position(0), source.span().end)
+                found = [place for changes in source.read(window) for place in changes.table["position"].to_pylist()]
                 self.assertEqual(found, wanted)
         finally:
             lines.BLOCK = before
@@ -321,7 +321,7 @@ class Damage(unittest.TestCase):
         """Either a refusal that names the file, or whole rows."""
         try:
             source = town.project.load("tree").source
-            count = sum(len(changes) for changes in source.read(Window.between(Place(0), source.span().end)))
+            count = sum(len(changes) for changes in source.read(Window.between(Position(0), source.span().end)))
             self.assertLessEqual(count, 299)
         except PlainStepError as error:
             self.assertRegex(str(error), r"x\.|seq|landing", f"{path.name} at {place}")

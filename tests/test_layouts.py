@@ -127,7 +127,7 @@ class Wrong(unittest.TestCase):
             with self.subTest(changes=changes, signs=signs):
                 ops = [int(Op.INSERT)] + [int(Op.UPDATE)] * changes
                 was = [None] + [row - (row <= signs) for row in range(1, changes + 1)]
-                table = {"op": pa.array(ops, pa.int8()), "seq": range(changes + 1), "place": [str(row) for row in range(changes + 1)],
+                table = {"op": pa.array(ops, pa.int8()), "seq": range(changes + 1), "position": [str(row) for row in range(changes + 1)],
                          "at": pa.nulls(changes + 1, utc_time()), WAS + "k": [None] + [1] * changes, NOW + "k": [1] * (changes + 1),
                          WAS + "a": pa.array(was, pa.int64()), NOW + "a": range(1, changes + 2)}  # fmt: skip
                 self.assertEqual(doubt(Changes(pa.table(table)), ("k",), True) is not None, doubtful)

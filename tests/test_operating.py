@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep import Scope, StepOutcome
-from plainstep.core.positions import Place, Window
+from plainstep.core.positions import Position, Window
 from plainstep.export import openmetrics as metrics
 from plainstep.loads import runner as runner
 from plainstep.loads.load import Load
@@ -209,14 +209,14 @@ class KeptOpen(unittest.TestCase):
             load = project.load("shed")
             project.step("shed")
             with load.from_store.kept_open():
-                half = iter(load.source.read(Window.between(Place(0), load.source.span().end)))
+                half = iter(load.source.read(Window.between(Position(0), load.source.span().end)))
                 self.assertGreater(len(next(half)), 0)
-                self.assertEqual(load.source.span().head, load.source.span().end.position)
+                self.assertEqual(load.source.span().head, load.source.span().end.number)
                 with load.from_store.kept_open():  # once more within itself
                     self.assertEqual(load.source.warnings(), [])
             half.close()  # type: ignore[attr-defined]
             with load.from_store.kept_open():
-                given_up = iter(load.source.read(Window.between(Place(0), load.source.span().end)))
+                given_up = iter(load.source.read(Window.between(Position(0), load.source.span().end)))
                 next(given_up)
                 del given_up
                 self.assertEqual(project.check("shed")[0].ok, True)

@@ -209,7 +209,7 @@ class Held(unittest.TestCase):
             look = town.run("look", INTO[0], "--after", "start", "--upto", "5")
             self.assertIn("Note: 5 is amid a transaction, which is never split: 4 is taken instead.", look.output)
             loads = [town.project.load(name) for name in INTO[:2]]
-            places = [load.target.watermark(load.name).place for load in loads]
+            places = [load.target.watermark(load.name).reached for load in loads]
             self.assertEqual(loads[0].source.trim(places), 2)  # what both have merged but the newest
             self.assertEqual(positions(None), [1, 5, 6])
             for load in loads:

@@ -24,7 +24,7 @@ from plainstep.core.layouts import pairing as pairs
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.layout import Interpreted, interpret
 from plainstep.core.layouts.plausibility import doubt
-from plainstep.core.layouts.rows import PLACE, Raw
+from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.errors import ConfigError
 from plainstep.formats import csv as comma
 from plainstep.formats.lines import kind_of
@@ -269,7 +269,7 @@ class Comparing(unittest.TestCase):
 class Doubts(unittest.TestCase):
     def placed(self, changes: list[Any]) -> Changes:
         found = as_changes(flat(changes))
-        return Changes(found.table.append_column("place", found.table["seq"]))
+        return Changes(found.table.append_column("position", found.table["seq"]))
 
     @given(histories)
     def test_a_true_history_raises_none(self, history: list[Any]) -> None:
@@ -298,7 +298,7 @@ class Doubts(unittest.TestCase):
         one = changes.table.set_column(
             changes.table.schema.get_field_index("now.k"), "now.k", pa.array([1] * 5, pa.int64())
         )
-        same = Changes(one.set_column(one.schema.get_field_index("place"), "place", pa.array([7] * 5)))
+        same = Changes(one.set_column(one.schema.get_field_index("position"), "position", pa.array([7] * 5)))
         self.assertIn("Two changes of one key", getattr(doubt(same, ("k",), True), "what", ""))
 
 
@@ -307,7 +307,7 @@ class Layouts(unittest.TestCase):
 
     def read(self, rows: pa.Table, **said: Any) -> Interpreted:
         types = said.pop("types", {})
-        rows = rows.append_column(PLACE, pa.array([str(row) for row in range(rows.num_rows)]))
+        rows = rows.append_column(POSITION, pa.array([str(row) for row in range(rows.num_rows)]))
         load = LoadConfig.model_validate({"from": "a.b", "into": "c.d", "key": ["k"], "types": types})
         layout = bound("this", load, LayoutConfig.model_validate(said), rows, None, ("k",))
         return interpret(layout, rows, True)

@@ -111,7 +111,7 @@ class Others(unittest.TestCase):
                 here = town.project.load(load).source.span().end
                 source.sql(f"UPDATE {ODD} SET f8 = '-Infinity', t = 'x', by = NULL, at = '{{z}}' WHERE k = 1",
                            f"UPDATE {ODD} SET k = 9, i4 = 5 WHERE k = 2", f"DELETE FROM {ODD} WHERE k IN (1, 3)")  # fmt: skip
-                found = town.project.restore(load, here.position)
+                found = town.project.restore(load, here.number)
                 self.assertEqual((found.inserts, found.updates), (2, 1))
                 source.sql(found.to_sql())
                 self.assertEqual(source.rows(where), wanted)

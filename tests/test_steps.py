@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core.positions import Place
+from plainstep.core.positions import Position
 from tests.histories import Model, histories
 from tests.support import TARGETS, TREE, WITHOUT_SHRINKING, Town, act
 
@@ -102,7 +102,7 @@ class Laws(unittest.TestCase):
 
         def trimmed(town: Town) -> None:
             town.sql("UPDATE tree SET a = 5", "UPDATE tree SET a = 6")
-            self.assertEqual(town.project.load("house").source.trim([Place(5)]), 4)
+            self.assertEqual(town.project.load("house").source.trim([Position(5)]), 4)
 
         def holed(town: Town) -> None:
             town.sql("UPDATE tree SET a = 5", "DELETE FROM plainstep_changes_tree WHERE seq = 4")

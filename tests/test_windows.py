@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core.positions import Place, Window
+from plainstep.core.positions import Position, Window
 from plainstep.errors import PlainStepError
 from plainstep.sources.sql_feed import SqlFeed
 from plainstep.sql.engine import connection, evaluated
@@ -48,15 +48,15 @@ class Cuts(unittest.TestCase):
                 town.play(part)
             for name in self.NAMES:
                 source: Any = town.project.load(name).source
-                whole = self.read(source, Window.between(Place(0), source.span().end))
-                places = [str(row["place"]) for row in whole]
+                whole = self.read(source, Window.between(Position(0), source.span().end))
+                places = [str(row["position"]) for row in whole]
                 chosen = sorted(data.draw(st.sets(st.sampled_from(range(len(places))), max_size=3), label=name))
-                ends = [Place(0), *(source.placed(places[row]) for row in chosen), source.span().end]
+                ends = [Position(0), *(source.parse(places[row]) for row in chosen), source.span().end]
                 windows = [Window.between(one, other) for one, other in itertools.pairwise(ends)]
                 found = [row for window in windows for row in self.read(source, window)]
                 self.assertEqual(found, whole, name)
                 for row in chosen:
-                    self.assertEqual(source.shown(source.placed(places[row])), places[row])
+                    self.assertEqual(source.label(source.parse(places[row])), places[row])
 
     def read(self, source: Any, window: Window) -> list[dict[str, Any]]:
         rows = [row for changes in source.read(window) for row in changes.table.to_pylist()]
@@ -69,12 +69,12 @@ class Positions(unittest.TestCase):
     def check(self, feed: SqlFeed, count: int) -> None:
         ends = feed.ends()
         assert ends.last is not None
-        found = [str(place) for table in feed.read(None, ends.last) for place in table["plainstep.place"].to_pylist()]
+        found = [str(place) for table in feed.read(None, ends.last) for place in table["plainstep.position"].to_pylist()]
         self.assertEqual(len(found), count)
         self.assertEqual((found[0], found[-1]), (ends.first, ends.last))
         for row, place in enumerate(found):
             self.assertEqual(feed.at_or_before(place), place)
-            rest = [str(one) for table in feed.read(place, ends.last) for one in table["plainstep.place"].to_pylist()]
+            rest = [str(one) for table in feed.read(place, ends.last) for one in table["plainstep.position"].to_pylist()]
             self.assertEqual(rest, found[row + 1 :])
             self.assertEqual(feed.count(place, ends.last)[0], count - row - 1)
 

@@ -17,7 +17,7 @@ from typing import Any
 import pyarrow as pa
 
 from plainstep.core.changes.batch import as_changes
-from plainstep.core.positions import Place, Span, Waiting, Window
+from plainstep.core.positions import Position, Span, Waiting, Window
 from plainstep.errors import Refused
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.records import Batches, Snapshot
@@ -131,16 +131,16 @@ class MemorySource:
     def span(self) -> Span:
         """How far the source can be read now. A table that was made anew is another source."""
         head = len(self.table.changes)
-        return Span(self.table.born.isoformat(), 0, head, self.time_of(Place(head)))
+        return Span(self.table.born.isoformat(), 0, head, self.time_of(Position(head)))
 
-    def time_of(self, place: Place) -> datetime | None:
+    def time_of(self, place: Position) -> datetime | None:
         """When the change at a place was made."""
         return self.table.changes[place.position - 1].at if place.position else None
 
     def waiting(self, window: Window) -> Waiting:
         """How much a window holds."""
         count = window.upto - window.after
-        return Waiting(count, count > 0, self.time_of(Place(window.after + 1)) if count else None)
+        return Waiting(count, count > 0, self.time_of(Position(window.after + 1)) if count else None)
 
     def read(self, window: Window) -> Batches:
         """The changes of a window, in the flat form, in one batch."""
@@ -162,19 +162,19 @@ class MemorySource:
             span, rows = self.span(), pa.Table.from_pylist(list(self.table.rows.values()), self.schema())
         yield Snapshot(span, self.schema(), iter(rows.to_batches()))
 
-    def locate(self, point: int | datetime) -> Place:
+    def locate(self, point: int | datetime) -> Position:
         """The place that a position stands for, or the last one whose changes were made at or before a time."""
         if isinstance(point, int):
-            return Place(point)
-        return Place(sum(one.at <= point for one in self.table.changes))
+            return Position(point)
+        return Position(sum(one.at <= point for one in self.table.changes))
 
     def reserve(self) -> None:
         """Nothing to do: every change is kept."""
 
-    def acknowledge(self, watermark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Position, upto: Position) -> None:
         """Nothing to do: no change is forgotten."""
 
-    def trim(self, places: Sequence[Place], really: bool = True) -> int:
+    def trim(self, places: Sequence[Position], really: bool = True) -> int:
         """Nothing is ever forgotten."""
         return 0
 

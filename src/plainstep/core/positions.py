@@ -9,19 +9,19 @@ from plainstep.errors import ConfigError, Refused
 
 
 @dataclass(frozen=True)
-class Place:
+class Position:
     """A position, with what a source needs to find it again.
 
     Attributes:
-        position: the number that people see, rising along the changes.
-        token: what else says exactly which changes lie at or before this place, in the source's own words; empty
+        number: what people see, rising along the changes.
+        token: what else says exactly which changes lie at or before this position, in the source's own words; empty
             where the number says it all. (Where transactions commit in another order than they write, no number
             does: see ``plainstep.stores.postgresql.capture``.)
         at: when the last change up to here was made, if known (UTC).
-        note: how well the place was found, where there is something to say.
+        note: how well the position was found, where there is something to say.
     """
 
-    position: int
+    number: int
     token: str = ""
     at: datetime | None = None
     note: str = ""
@@ -33,7 +33,7 @@ class Window:
 
     Attributes:
         after, upto: the two positions.
-        after_token, upto_token: their tokens; see ``Place``.
+        after_token, upto_token: their tokens; see ``Position``.
         note: what a person should know of how well the source could find them.
     """
 
@@ -44,9 +44,9 @@ class Window:
     note: str = ""
 
     @staticmethod
-    def between(after: Place, upto: Place) -> Window:
-        """The changes after one place and up to another."""
-        return Window(after.position, upto.position, after.token, upto.token, after.note or upto.note)
+    def between(after: Position, upto: Position) -> Window:
+        """The changes after one position and up to another."""
+        return Window(after.number, upto.number, after.token, upto.token, after.note or upto.note)
 
     def __post_init__(self) -> None:
         if self.upto < self.after:
@@ -66,7 +66,7 @@ class Span:
         oldest: every change after this position is still held (and what stands at it, to be known by).
         head: the newest position that is safe to read up to.
         head_at: when the change at the head was made, if known (UTC).
-        token: the head's token; see ``Place``.
+        token: the head's token; see ``Position``.
         start: where its changes began; ``oldest`` moves on from there as changes are forgotten.
         holds_back: bytes of its log that the server keeps for this source alone, where it does.
         since: when its changes began to be recorded, if known (UTC); of what was before, nothing tells.
@@ -82,9 +82,9 @@ class Span:
     since: datetime | None = None
 
     @property
-    def end(self) -> Place:
-        """The head, as a place."""
-        return Place(self.head, self.token, self.head_at)
+    def end(self) -> Position:
+        """The head, as a position."""
+        return Position(self.head, self.token, self.head_at)
 
 
 @dataclass(frozen=True)
@@ -129,7 +129,7 @@ class Watermark:
         position: everything at or below it is merged.
         at: when the change at the position was made, if known (UTC).
         step: the number of the step that set the watermark, rising by one.
-        token: the position's token; see ``Place``.
+        token: the position's token; see ``Position``.
         columns: the columns that the load merged in that step.
         gone: columns that it merged before, and that its source has no more.
         made_by: the settings that say what the load makes of its source; see ``plainstep.loads.load.Load.made_by``.
@@ -148,9 +148,9 @@ class Watermark:
     tables: tuple[MergedTable, ...] = ()
 
     @property
-    def place(self) -> Place:
+    def reached(self) -> Position:
         """Where the load stands."""
-        return Place(self.position, self.token, self.at)
+        return Position(self.position, self.token, self.at)
 
 
 def continuity_error(watermark: Watermark, span: Span, made_at: datetime | None) -> Refused | None:

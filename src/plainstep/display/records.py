@@ -20,7 +20,7 @@ def image(row: dict[str, Any], side: str, columns: list[str]) -> dict[str, Any]:
 
 def position(row: dict[str, Any]) -> int | str:
     """Where a change lies, as people know it."""
-    place = row.get("place")
+    place = row.get("position")
     if place is None:
         place = row["seq"]
     return int(place) if str(place).isdigit() else str(place)

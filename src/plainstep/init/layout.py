@@ -13,7 +13,7 @@ from plainstep.core.layouts.inference import guess
 from plainstep.core.layouts.layout import interpret
 from plainstep.core.layouts.plausibility import doubt
 from plainstep.core.layouts.proposal import Guess
-from plainstep.core.layouts.rows import PLACE, Raw
+from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.deferred import np, pa
 from plainstep.display.text import row_told
 from plainstep.errors import PlainStepError
@@ -149,8 +149,8 @@ def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[st
     config = LoadConfig.model_validate({"from": f"{store.name}.{table}", "into": "x.y", "key": list(key)})
     try:
         said = LayoutConfig.model_validate(settings)
-        if PLACE not in rows.column_names:
-            rows = rows.append_column(PLACE, pa.array([str(row + 1) for row in range(rows.num_rows)]))
+        if POSITION not in rows.column_names:
+            rows = rows.append_column(POSITION, pa.array([str(row + 1) for row in range(rows.num_rows)]))
         layout = bound("this", config, said, rows, None, key)
         read = interpret(layout, rows, True)
     except (PlainStepError, ValueError) as error:

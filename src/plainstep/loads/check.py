@@ -19,7 +19,7 @@ from plainstep.loads.difference import compared_at_watermark, repairing_edits
 from plainstep.loads.planning import parts_of
 from plainstep.loads.reading import drop_applied, read_net
 from plainstep.loads.states import LoadState
-from plainstep.loads.windows import ahead, refuse_unless_continuous, shown
+from plainstep.loads.windows import ahead, label, refuse_unless_continuous
 from plainstep.progress import counted
 
 if TYPE_CHECKING:
@@ -234,7 +234,7 @@ def _checked(load: Load, watermark: Watermark, found: Comparison, scope: Scope |
         load.name,
         ok=not beside
         and not any(count and op in merged and not (op == "delete" and kept) for op, count in meant.items()),
-        position=shown(load, watermark.place),
+        position=label(load, watermark.reached),
         at=watermark.at,
         source_rows=found.source_rows,
         target_rows=found.target_rows,

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Span, Watermark
 from plainstep.errors import PlainStepError, Refused
-from plainstep.loads.windows import moved_by_hand, shown
+from plainstep.loads.windows import label, moved_by_hand
 from plainstep.stores.api import LooselyTyped
 from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
 
@@ -37,8 +37,8 @@ def entry_of(load: Load, kind: str, span: Span, watermark: Watermark | None, not
         note=note,
     )
     if watermark:
-        entry.after_shown = _unless_number(shown(load, watermark.place))
-    entry.upto_shown = _unless_number(shown(load, span.end))
+        entry.after_shown = _unless_number(label(load, watermark.reached))
+    entry.upto_shown = _unless_number(label(load, span.end))
     return entry
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.json_values import ready
-from plainstep.core.positions import Place, Span, Window
+from plainstep.core.positions import Position, Span, Window
 from plainstep.core.shapes.base import WindowChanges
 from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
@@ -84,7 +84,7 @@ def retry(load: Load) -> Retried:
         return Retried(load.name, 0, 0, 0)
     state = LoadState(load, watermark, span_of(load, watermark))
     refuse_unless_continuous(load, watermark, state.span)
-    window = Window.between(Place(0), watermark.place)
+    window = Window.between(Position(0), watermark.reached)
     keys = _keys_at(load, window, waiting)
     left = waiting & keys.bad
     found = {place for place in waiting - keys.bad if place in keys.places}
@@ -133,9 +133,9 @@ def _keys_at(load: Load, window: Window, wanted: set[str]) -> _Keys:
     found: set[str] = set()
     read = load.source.read(window)
     for changes in read:
-        there = pc.is_in(changes.table["place"].cast(pa.string()), value_set=places)
+        there = pc.is_in(changes.table["position"].cast(pa.string()), value_set=places)
         picked = changes.table.filter(there)
-        found.update(map(str, picked["place"]))
+        found.update(map(str, picked["position"]))
         parts += [_keys_of(load, replace(changes, table=picked), side) for side in ("was.", "now.")]
     keys = pa.concat_tables(parts).group_by(list(load.source.key())).aggregate([])
     return _Keys(keys, found, {row.place for row in read.left_out().quarantined})

@@ -177,7 +177,7 @@ def _with_old_values(state: LoadState, net: NetChanges) -> NetChanges:
     if load.source.has_before_images or mirror is None:
         return net
     mine, other = state.watermark, mirror.target.watermark(mirror.name)
-    if (mine.place if mine else None) != (other.place if other else None):
+    if (mine.reached if mine else None) != (other.reached if other else None):
         raise Refused(
             f"{load.name} takes old values from {mirror.name}, whose watermark is another: they are not those before this window.",
             "",

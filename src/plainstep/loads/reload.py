@@ -70,6 +70,6 @@ def move_watermark(load: Load, to: Point, reason: str = "") -> LedgerEntry:
     span = load.source.span()
     place = resolve(load, span, to)
     watermark = load.target.watermark(load.name)
-    there = Span(span.identity, span.oldest, place.position, load.source.time_of(place), place.token)
+    there = Span(span.identity, span.oldest, place.number, load.source.time_of(place), place.token)
     entry = entry_of(load, "watermark", there, watermark, note=reason or "moved by hand")
     return commit_to(LoadState(load, watermark, there), [], there, entry, began)

@@ -147,9 +147,9 @@ def _unmerged(store: Store, table: str, how: str) -> list[ReaderStanding]:
 
 def _standing(source: Source, reader: Reader) -> ReaderStanding:
     end = source.span().end
-    ahead = Window.between(reader.watermark, end) if reader.watermark.position <= end.position else None
+    ahead = Window.between(reader.watermark, end) if reader.watermark.number <= end.number else None
     waiting = source.waiting(ahead) if ahead else None
     count = (waiting.count or 0) if waiting else 0
     fallen = count > 0 and datetime.now(UTC) - reader.seen > FALLEN
     since = waiting.since if waiting else None
-    return ReaderStanding(reader.name, reader.watermark.position, reader.seen, count, since, fallen)
+    return ReaderStanding(reader.name, reader.watermark.number, reader.seen, count, since, fallen)

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Place, Window
+from plainstep.core.positions import Position, Window
 from plainstep.deferred import pa
 from plainstep.errors import Refused
 from plainstep.loads.keys import key_of
@@ -67,15 +67,15 @@ class LoadState:
             start = resolve(load, span, after)
         elif watermark is not None:
             refuse_unless_continuous(load, watermark, span)
-            start = watermark.place
+            start = watermark.reached
         else:
-            start = Place(span.oldest)
+            start = Position(span.oldest)
         if upto is None and after is None and watermark is not None:
             return ahead(watermark, span)
         end = resolve(load, span, upto) if upto is not None else span.end
-        if start.position < span.oldest:
+        if start.number < span.oldest:
             raise Refused(
-                f"Changes of {load.config.source} are held only after {span.oldest}; {start.position} is too early.",
+                f"Changes of {load.config.source} are held only after {span.oldest}; {start.number} is too early.",
                 "Those before it were trimmed.",
                 "--after start begins with the oldest change that is held.",
             )

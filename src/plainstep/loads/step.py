@@ -11,7 +11,7 @@ from itertools import chain, islice
 from traceback import clear_frames
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Place, Span, Watermark, Window
+from plainstep.core.positions import Position, Span, Watermark, Window
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import deferred, pa
 from plainstep.errors import DataError, PlainStepError, Refused, WatermarkMoved
@@ -20,8 +20,8 @@ from plainstep.loads.outcome import StepOutcome, stepped
 from plainstep.loads.readiness import refuse_foreign_rows, refuse_guesses, refuse_misfits, refuse_unready_idle
 from plainstep.loads.windows import (
     ahead,
+    label,
     refuse_unless_continuous,
-    shown,
     span_of,
 )
 from plainstep.progress import counted
@@ -154,7 +154,7 @@ class _Idle:
 
     load: Load
     watermark: Watermark
-    seen: Place | None
+    seen: Position | None
 
 
 def _once(loads: Sequence[Load]) -> list[StepOutcome]:
@@ -246,8 +246,8 @@ def _next(load: Load, watermark: Watermark, span: Span, began: float) -> _Plan |
 def _nothing(idle: _Idle) -> StepOutcome:
     load, watermark = idle.load, idle.watermark
     if idle.seen is not None:
-        load.source.acknowledge(watermark.place, idle.seen)
-    here = shown(load, watermark.place)
+        load.source.acknowledge(watermark.reached, idle.seen)
+    here = label(load, watermark.reached)
     return StepOutcome(load.name, "nothing", None, here, here, warnings=load.source.warnings())
 
 
@@ -265,7 +265,7 @@ def _first(state: LoadState, began: float, stack: ExitStack) -> _Plan:
     if first == "snapshot":
         return _snapshot(load, began, stack)
     if first == "start":
-        return _merged(state, reading.read_window(state, Window.between(Place(span.start), span.end), None), began)
+        return _merged(state, reading.read_window(state, Window.between(Position(span.start), span.end), None), began)
     entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
     return _Plan(state, planning.parts_of(state, [Edits() for _ in state.shape.tables()], started=False), entry, began)
 

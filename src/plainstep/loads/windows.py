@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.points import WORDS, Point, moment_of, parse_point
-from plainstep.core.positions import MergedTable, Place, Span, Watermark, Window, continuity_error
+from plainstep.core.positions import MergedTable, Position, Span, Watermark, Window, continuity_error
 from plainstep.display.text import local
 from plainstep.errors import ConfigError, Refused
 from plainstep.settings.renamed import in_new_names
@@ -161,7 +161,7 @@ def refuse_unless_continuous(load: Load, watermark: Watermark, span: Span) -> No
     if isinstance(load.source, ForeignSource):
         refusal = load.source.continuity_error(watermark, span)
     else:
-        made_at = load.source.time_of(watermark.place) if watermark.position <= span.head else None
+        made_at = load.source.time_of(watermark.reached) if watermark.position <= span.head else None
         refusal = continuity_error(watermark, span, made_at)
     if refusal and load.target.watermark(load.name) != watermark:
         raise moved(load.name)
@@ -176,41 +176,41 @@ def span_of(load: Load, watermark: Watermark | None) -> Span:
     return load.source.span()
 
 
-def shown(load: Load, place: Place) -> int | str:
-    """A place as people know it: a number, or what a feed calls it."""
+def label(load: Load, position: Position) -> int | str:
+    """A position as people know it: a number, or what a feed calls it."""
     if not isinstance(load.source, ForeignSource):
-        return place.position
-    label = load.source.shown(place)
+        return position.number
+    label = load.source.label(position)
     return int(label) if label.isdigit() else label
 
 
 def ends(load: Load, window: Window) -> tuple[int | str, int | str]:
     """Both ends of a window, as people know them."""
     return (
-        shown(load, Place(window.after, window.after_token)),
-        shown(load, Place(window.upto, window.upto_token)),
+        label(load, Position(window.after, window.after_token)),
+        label(load, Position(window.upto, window.upto_token)),
     )
 
 
 def times(load: Load, window: Window) -> tuple[datetime | None, datetime | None]:
     """When the changes at both ends of a window were made, where that is known."""
-    after, upto = (Place(window.after, window.after_token), Place(window.upto, window.upto_token))
+    after, upto = (Position(window.after, window.after_token), Position(window.upto, window.upto_token))
     return load.source.time_of(after), load.source.time_of(upto)
 
 
 def ahead(watermark: Watermark, span: Span) -> Window:
     """The changes after a watermark. Where the newest row of a table is gone, its head lies behind the watermark: then none."""
-    return Window.between(watermark.place, span.end if span.head >= watermark.position else watermark.place)
+    return Window.between(watermark.reached, span.end if span.head >= watermark.position else watermark.reached)
 
 
-def resolve(load: Load, span: Span, said: Point) -> Place:
-    """The place that a person means; see ``plainstep.core.points``.
+def resolve(load: Load, span: Span, said: Point) -> Position:
+    """The position that a person means; see ``plainstep.core.points``.
 
     Raises:
         ConfigError: it is not a position, or lies beyond the head.
     """
     if isinstance(load.source, ForeignSource) and moment_of(said) is None and said not in WORDS:
-        return load.source.placed(str(said))
+        return load.source.parse(str(said))
     point = parse_point(said)
     if isinstance(point, datetime):
         if span.since and point < span.since:
@@ -221,7 +221,7 @@ def resolve(load: Load, span: Span, said: Point) -> Place:
             )
         return load.source.locate(point)
     if point == "start":
-        return Place(span.oldest)
+        return Position(span.oldest)
     if point == "head":
         return span.end
     assert isinstance(point, int)

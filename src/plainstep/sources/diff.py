@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.changes.batch import Changes
 from plainstep.core.diff import compared, known, widened
-from plainstep.core.positions import Place, Span, Waiting, Watermark, Window
+from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.sources.feed import refuse_key
@@ -84,7 +84,7 @@ class DiffSource:
         """The next comparison."""
         return self._span(1)
 
-    def time_of(self, place: Place) -> datetime | None:
+    def time_of(self, position: Position) -> datetime | None:
         """Not known."""
         return None
 
@@ -96,23 +96,23 @@ class DiffSource:
         """Only comparing would tell."""
         return Waiting(None, None if window.upto > window.after else False)
 
-    def shown(self, place: Place) -> str:
+    def label(self, position: Position) -> str:
         """A comparison by its number."""
-        return str(place.position)
+        return str(position.number)
 
-    def placed(self, said: str) -> Place:
+    def parse(self, said: str) -> Position:
         """A comparison by its number."""
         watermark = self._watermark()
         known = watermark.position if watermark else 0
         if not said.isdigit() or int(said) > known + 1:
             raise ConfigError(f"{said!r} is not a comparison of {self.load.name}: there were {known:,}.")
-        return Place(int(said))
+        return Position(int(said))
 
-    def locate(self, point: int | datetime) -> Place:
+    def locate(self, point: int | datetime) -> Position:
         """Always refused for times: nothing records when rows changed."""
         if isinstance(point, datetime):
             raise ConfigError(f"It is not known when the rows of {self.table.place} changed.")
-        return self.placed(str(point))
+        return self.parse(str(point))
 
     def read(self, window: Window) -> Batches:
         """What differs between the target and the table, as changes of the target.
@@ -140,7 +140,7 @@ class DiffSource:
             for found in differences.tables():
                 numbers = pa.array(range(seq + 1, seq + 1 + found.num_rows), pa.int64())
                 place = pa.repeat(pa.scalar(window.upto, pa.int64()), found.num_rows)
-                yield Changes(found.append_column("seq", numbers).append_column("place", place))
+                yield Changes(found.append_column("seq", numbers).append_column("position", place))
                 seq += found.num_rows
 
     def _held(self, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
@@ -154,10 +154,10 @@ class DiffSource:
     def reserve(self) -> None:
         """Nothing to do: nothing is kept."""
 
-    def acknowledge(self, watermark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Position, upto: Position) -> None:
         """Nothing to do: nothing is kept."""
 
-    def trim(self, places: Sequence[Place], really: bool = True) -> int:
+    def trim(self, positions: Sequence[Position], really: bool = True) -> int:
         """Nothing to do: nothing is kept."""
         return 0
 

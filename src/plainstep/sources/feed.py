@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.ops import NOW, Op
 from plainstep.core.position_labels import as_time, number
-from plainstep.core.positions import Place, Span, Waiting, Watermark, Window
+from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa, pc
 from plainstep.errors import ConfigError, Refused
 from plainstep.sources.feed_reading import FeedReading
@@ -93,19 +93,19 @@ class FeedSource:
         return replace(span, head=max(span.head, watermark.position))
 
     def _span(self, ends: Ends) -> Span:
-        oldest = min(number(self.feed.shown(ends.first)) - 1, 0) if ends.first is not None else 0
-        end = self._place(ends.last)
-        return Span(self.feed.identity, oldest, end.position, end.at, end.token, start=oldest)
+        oldest = min(number(self.feed.label(ends.first)) - 1, 0) if ends.first is not None else 0
+        end = self._position(ends.last)
+        return Span(self.feed.identity, oldest, end.number, end.at, end.token, start=oldest)
 
-    def _place(self, position: str | None) -> Place:
+    def _position(self, position: str | None) -> Position:
         if position is None:
-            return Place(0)
-        shown = self.feed.shown(position)
-        return Place(number(shown), position, as_time(shown))
+            return Position(0)
+        shown = self.feed.label(position)
+        return Position(number(shown), position, as_time(shown))
 
-    def time_of(self, place: Place) -> datetime | None:
-        """When the change at a place was made, where the place itself says so."""
-        return place.at
+    def time_of(self, position: Position) -> datetime | None:
+        """When the change at a position was made, where the position itself says so."""
+        return position.at
 
     def continuity_error(self, watermark: Watermark, span: Span) -> Refused | None:
         """Why a load cannot go on from its watermark, or None if it can."""
@@ -125,33 +125,35 @@ class FeedSource:
         # Rows that are read again may hold changes that came late: only reading them tells.
         return Waiting(count, some or (None if self.overlaps else False), since)
 
-    def shown(self, place: Place) -> str:
-        """A place as people know it: the feed's own position."""
-        return self.feed.shown(place.token) if place.token else "start"
+    def label(self, position: Position) -> str:
+        """A position as people know it: the feed's own position."""
+        return self.feed.label(position.token) if position.token else "start"
 
-    def placed(self, said: str) -> Place:
-        """The last place that is not after a position, as a person wrote it.
+    def parse(self, said: str) -> Position:
+        """The last position that is not after a position, as a person wrote it.
 
         Raises:
             ConfigError: it is not a position of this feed.
         """
-        place = self._place(self.feed.at_or_before(said))
-        found = self.shown(place)
+        position = self._position(self.feed.at_or_before(said))
+        found = self.label(position)
         return (
-            place if found == said else replace(place, note=f"there is no change at {said}: {found} is taken instead")
+            position
+            if found == said
+            else replace(position, note=f"there is no change at {said}: {found} is taken instead")
         )
 
-    def locate(self, point: int | datetime) -> Place:
-        """The place that a position stands for, or the last one before changes that were made after a time."""
+    def locate(self, point: int | datetime) -> Position:
+        """The position that a number stands for, or the last one before changes that were made after a time."""
         if isinstance(point, int):
-            return self.placed(str(point))
+            return self.parse(str(point))
         try:
-            return self._place(self.feed.before_time(point))
+            return self._position(self.feed.before_time(point))
         except NotImplementedError:
             return self._read_until(point)
 
-    def _read_until(self, moment: datetime) -> Place:
-        """The last place before changes that were made after a time, found by reading them."""
+    def _read_until(self, moment: datetime) -> Position:
+        """The last position before changes that were made after a time, found by reading them."""
         if not self.layout.time:
             raise ConfigError(
                 f"It is not known when the changes of {self.feed.place} were made.",
@@ -159,14 +161,14 @@ class FeedSource:
                 "Name a column with 'time' in the layout, or give a position.",
             )
         last = None
-        for changes in self.read(Window.between(Place(0), self.span().end)):
+        for changes in self.read(Window.between(Position(0), self.span().end)):
             late = pc.index(pc.greater(changes.table["at"], moment), True).as_py()
-            places = changes.table["place"]
+            places = changes.table["position"]
             if late > 0 or (late < 0 and len(changes)):
                 last = str(places[late - 1 if late > 0 else len(changes) - 1])
             if late >= 0:
                 break
-        return self._place(None if last is None else self.feed.at_or_before(last))
+        return self._position(None if last is None else self.feed.at_or_before(last))
 
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
@@ -183,20 +185,20 @@ class FeedSource:
     def reserve(self) -> None:
         """Nothing to do: what is kept is not ours to keep."""
 
-    def acknowledge(self, watermark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Position, upto: Position) -> None:
         """Nothing to do: what is kept is not ours to forget."""
 
-    def trim(self, places: Sequence[Place], really: bool = True) -> int:
+    def trim(self, positions: Sequence[Position], really: bool = True) -> int:
         """Always refused: something else wrote these changes."""
         raise Refused(f"{self.feed.place} is not Plain Step's to trim: something else fills it.")
 
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
-        """The table as it stands, or all its changes collapsed, with the place that stands at."""
+        """The table as it stands, or all its changes collapsed, with the position that stands at."""
         with self.feed.opened() as (ends, reading):
             span = self._span(ends)
             if self.rows is None:
-                changes = self.read(Window.between(Place(span.oldest), span.end))
+                changes = self.read(Window.between(Position(span.oldest), span.end))
                 yield Snapshot(span, self.schema(), self._replayed(changes), changes.left_out)
             else:
                 yield Snapshot(span, self.schema(), whole_rows(self.rows, self.layout.key, self.schema(), reading))

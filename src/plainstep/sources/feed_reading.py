@@ -11,7 +11,7 @@ from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.ops import Op
 from plainstep.core.layouts.layout import interpret
 from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
-from plainstep.core.layouts.rows import PLACE
+from plainstep.core.layouts.rows import POSITION
 from plainstep.deferred import np, pa, pc
 from plainstep.display.text import shown
 from plainstep.errors import DataError
@@ -109,9 +109,9 @@ class FeedReading:
             self.quarantined += [_quarantined(rows, row, why) for row, why in sorted(bad.items())]
             return
         row = min(bad)
-        place = str(rows[PLACE][row])
+        place = str(rows[POSITION][row])
         values = rows.slice(row, 1).to_pylist()[0].items()
-        told = "; ".join(f"{name} {shown(value)}" for name, value in values if name != PLACE)
+        told = "; ".join(f"{name} {shown(value)}" for name, value in values if name != POSITION)
         raise DataError(
             f"{self.feed.told(place)}: {bad[row]}.",
             f"The row: {told}.",
@@ -122,13 +122,13 @@ class FeedReading:
 def _at_the_end(changes: Changes) -> Changes:
     """The changes at the last position of a batch: the next one may begin there."""
 
-    places = changes.table["place"]
+    places = changes.table["position"]
     return Changes(changes.table.filter(pc.equal(places, places[len(changes) - 1])))
 
 
 def _quarantined(rows: pa.Table, row: int, why: str) -> QuarantinedRow:
     [values] = rows.slice(row, 1).to_pylist()
-    place = values.pop(PLACE)
+    place = values.pop(POSITION)
     return QuarantinedRow(str(place), why, json.dumps(values, default=str, ensure_ascii=False))
 
 

@@ -8,7 +8,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from plainstep.core.layouts.rows import PLACE, TIME
+from plainstep.core.layouts.rows import POSITION, TIME
 from plainstep.core.position_labels import as_time, earlier, parted
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
@@ -136,7 +136,7 @@ class SqlFeed:
         own = [schema.field(name) for name in self._own]
         untyped = [pa.field(field.name, pa.string()) if pa.types.is_null(field.type) else field for field in own]
         plain = [pa.field(name, schema.field(name).type if self.table.typed else pa.string()) for name in self._plain]
-        return pa.schema([*untyped, *plain, (PLACE, self._place_kind())])
+        return pa.schema([*untyped, *plain, (POSITION, self._place_kind())])
 
     def _place_kind(self) -> pa.DataType:
         """Positions are whole numbers where they can be, and else texts."""
@@ -188,7 +188,7 @@ class SqlFeed:
 
     def _one(self, reading: Reading, where: str, order: str) -> str | None:
         # Under a name of its own: the order is that of the column's values, not of the texts that are selected.
-        label = f"{self._label()} AS {self.table.dialect.quoted(PLACE)}"
+        label = f"{self._label()} AS {self.table.dialect.quoted(POSITION)}"
         row = reading.first(
             f"SELECT {label} FROM {self.table.sql} {where} ORDER BY {order} {self.table.dialect.first(1)}"
         )
@@ -246,7 +246,7 @@ class SqlFeed:
         """Nothing."""
         return []
 
-    def shown(self, position: str) -> str:
+    def label(self, position: str) -> str:
         """A position as people know it."""
         return position
 
@@ -314,7 +314,7 @@ class SqlFeed:
         texts = {name: self.table.text(name) for name in plain}
         numbered = not pa.types.is_string(self._place_kind())
         if not numbered:
-            texts[PLACE] = self._label()
+            texts[POSITION] = self._label()
         elif self.position[0] not in own:
             own.append(self.position[0])
         if not isinstance(self.time, str):
@@ -329,7 +329,7 @@ class SqlFeed:
             tail = f"{self._where(after, upto)} ORDER BY {self._order}"
             for batch in reading.select(own, texts, tail):
                 found = pa.Table.from_batches([batch])
-                yield found.append_column(PLACE, found[self.position[0]]) if numbered else found
+                yield found.append_column(POSITION, found[self.position[0]]) if numbered else found
 
     def sample(self) -> pa.Table:
         """Some of its rows."""
@@ -338,10 +338,10 @@ class SqlFeed:
         with self.table.reading() as reading:
             texts = {name: self.table.text(name) for name in schema.names if name in self.lenient}
             own = [name for name in schema.names if name not in texts]
-            batches = list(reading.select(own, texts | {PLACE: self._label()}, self.table.dialect.first(SAMPLE)))
+            batches = list(reading.select(own, texts | {POSITION: self._label()}, self.table.dialect.first(SAMPLE)))
         if batches:
             return pa.Table.from_batches(batches)
-        return schema.append(pa.field(PLACE, pa.string())).empty_table()
+        return schema.append(pa.field(POSITION, pa.string())).empty_table()
 
     def told(self, position: str) -> str:
         """Which row a position means."""

@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
-from plainstep.core.positions import MergedTable, Place, Span, Waiting, Watermark, Window
+from plainstep.core.positions import MergedTable, Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa
 from plainstep.stores.records import Batches, CaptureInfo, Commit, LedgerEntry, QuarantinedRow, Snapshot, TableInfo
 
@@ -152,8 +152,8 @@ class Source(Protocol):
         """How far the source can be read now."""
         ...
 
-    def time_of(self, place: Place) -> datetime | None:
-        """When the change at a place was made, if it is held and the source knows."""
+    def time_of(self, position: Position) -> datetime | None:
+        """When the change at a position was made, if it is held and the source knows."""
         ...
 
     def waiting(self, window: Window) -> Waiting:
@@ -168,7 +168,7 @@ class Source(Protocol):
         """Before a first load: keep every change from here on until ``acknowledge`` is called."""
         ...
 
-    def acknowledge(self, watermark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Position, upto: Position) -> None:
         """After a step: its load is merged up to ``watermark``, and nothing for it lies between there and ``upto``."""
         ...
 
@@ -176,12 +176,12 @@ class Source(Protocol):
         """The table as it stands, with the position it stands at, from one read transaction."""
         ...
 
-    def locate(self, point: int | datetime) -> Place:
-        """The place that a position stands for, or the last one whose changes were all made at or before a time."""
+    def locate(self, point: int | datetime) -> Position:
+        """The position that a number stands for, or the last one whose changes were all made at or before a time."""
         ...
 
-    def trim(self, places: Sequence[Place], really: bool = True) -> int:
-        """Forget changes that lie before all of these places; return how many (that would be, if not really)."""
+    def trim(self, positions: Sequence[Position], really: bool = True) -> int:
+        """Forget changes that lie before all of these positions; return how many (that would be, if not really)."""
         ...
 
 
@@ -196,7 +196,7 @@ class RecordedSource(Source, Protocol):
         """The table itself."""
         ...
 
-    def end(self) -> Place:
+    def end(self) -> Position:
         """Where its changes end now. What is known of the reading that is going on stays known."""
         ...
 
@@ -254,12 +254,12 @@ class LooselyTyped(Source, Protocol):
 class ForeignSource(Source, Protocol):
     """A source whose positions are its own."""
 
-    def placed(self, said: str) -> Place:
-        """The last place that is not after a position, as a person wrote it."""
+    def parse(self, said: str) -> Position:
+        """The last position that is not after a position, as a person wrote it."""
         ...
 
-    def shown(self, place: Place) -> str:
-        """A place as people know it."""
+    def label(self, position: Position) -> str:
+        """A position as people know it."""
         ...
 
     def limitations(self) -> list[str]:

@@ -77,7 +77,7 @@ class Feed(Protocol):
         ...
 
     def read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
-        """The rows in between, in order, with their positions as ``plainstep.place``."""
+        """The rows in between, in order, with their positions as ``plainstep.position``."""
         ...
 
     def sample(self) -> pa.Table:
@@ -96,7 +96,7 @@ class Feed(Protocol):
         """What a person should know of it."""
         ...
 
-    def shown(self, position: str) -> str:
+    def label(self, position: str) -> str:
         """A position as people know it."""
         ...
 

@@ -9,7 +9,7 @@ from plainstep.core.changes.batch import concat
 from plainstep.core.changes.chains import in_chain, replaced
 from plainstep.core.changes.ops import WAS
 from plainstep.core.changes.repeats import Repeats
-from plainstep.core.positions import Place, Window
+from plainstep.core.positions import Position, Window
 from plainstep.deferred import pa
 from plainstep.stores.rows_by_key import matching
 from plainstep.stores.spool import Spool
@@ -57,7 +57,7 @@ def rows_after(source: RecordedSource, window: Window, keys: pa.Table) -> pa.Tab
     schema = source.schema()
     # The table first: what changes while it is read is told by the changes after it.
     rows = matching(source.table(), schema, keys.cast(pa.schema([schema.field(name) for name in keys.column_names])))
-    rest = Window.between(Place(window.upto, window.upto_token), source.end())
+    rest = Window.between(Position(window.upto, window.upto_token), source.end())
     later = concat(part.among(keys) for part in source.recorded(rest))
     names = keys.column_names
     told: dict[tuple[object, ...], dict[str, object] | None] = {}

@@ -9,7 +9,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.json_values import ready
-from plainstep.core.positions import Place, Span, Watermark
+from plainstep.core.positions import Position, Span, Watermark
 from plainstep.deferred import pa
 
 if TYPE_CHECKING:
@@ -117,7 +117,7 @@ class QuarantinedRow:
         place: where it stands in its feed.
         reason: what is wrong with it.
         row: the row, as JSON.
-        step: the step that set it quarantined.
+        step: the step that quarantined it.
     """
 
     place: str
@@ -179,7 +179,7 @@ class Reader:
     name: str
     table: str
     how: str
-    watermark: Place
+    watermark: Position
     seen: datetime
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.diff import difference
 from plainstep.core.json_values import ready
-from plainstep.core.positions import Place
+from plainstep.core.positions import Position
 from plainstep.core.shapes.apply import applied
 from plainstep.core.shapes.base import StepContext, WindowChanges
 from plainstep.deferred import pa, pd
@@ -138,7 +138,7 @@ def _moment(state: LoadState, asked: Window) -> StepContext:
     """When a step over a window would be made: now."""
     watermark = state.watermark
     step, identity = (watermark.step + 1, watermark.identity) if watermark else (1, "")
-    at = state.load.source.time_of(Place(asked.upto, asked.upto_token))
+    at = state.load.source.time_of(Position(asked.upto, asked.upto_token))
     return StepContext(datetime.now(UTC), step, asked.upto, at, identity)
 
 

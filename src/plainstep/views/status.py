@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from plainstep.core.durations import duration
 from plainstep.core.json_values import ready
-from plainstep.core.positions import Place, Span, Watermark, Window
+from plainstep.core.positions import Position, Span, Watermark, Window
 from plainstep.display import html
 from plainstep.errors import LostConnection, PlainStepError, WatermarkMoved
 from plainstep.loads.delivery.outbox import counts
 from plainstep.loads.readiness import refuse_unready
 from plainstep.loads.states import LoadState
-from plainstep.loads.windows import ahead, shown, span_of
+from plainstep.loads.windows import ahead, label, span_of
 from plainstep.stores.api import CapturedTable, ForeignSource
 from plainstep.stores.capabilities import with_capture
 from plainstep.views.capture_probe import missed
@@ -151,9 +151,9 @@ def status(load: Load, known: Standing | None = None, again: bool = True) -> Loa
             found.watermark = load.target.watermark(load.name)
             steps = load.target.ledger(load.name, 1)
             found.last_step = steps[-1] if steps else None
-        found.merged = shown(load, found.watermark.place) if found.watermark else None
+        found.merged = label(load, found.watermark.reached) if found.watermark else None
         span = span_of(load, found.watermark)
-        found.head, found.head_at = shown(load, span.end), span.head_at
+        found.head, found.head_at = label(load, span.end), span.head_at
         found.holds_back = span.holds_back
         found.warnings = load.source.warnings()
         found.limitations = load.source.limitations() if isinstance(load.source, ForeignSource) else []
@@ -180,7 +180,7 @@ def _assess_health(load: Load, found: LoadStatus, span: Span) -> None:
             "no step was made yet",
             f"plainstep step {load.name}",
         )
-        found.waiting = load.source.waiting(Window.between(Place(span.oldest), span.end)).count
+        found.waiting = load.source.waiting(Window.between(Position(span.oldest), span.end)).count
         return
     waiting = load.source.waiting(ahead(watermark, span))
     found.waiting, found.lag_seconds = waiting.count, 0.0

@@ -12,7 +12,7 @@ from plainstep.core.changes.filter import key_values
 from plainstep.core.changes.ops import NOW
 from plainstep.core.changes.row_history import life
 from plainstep.core.json_values import ready
-from plainstep.core.positions import Place, Window
+from plainstep.core.positions import Position, Window
 from plainstep.core.shapes.history import stood
 from plainstep.deferred import pa
 from plainstep.display import html, records
@@ -21,7 +21,7 @@ from plainstep.display.text import row_told, what_changed
 from plainstep.display.text import shown as value_shown
 from plainstep.errors import PlainStepError, Refused
 from plainstep.loads.states import LoadState, state_of
-from plainstep.loads.windows import resolve, shown
+from plainstep.loads.windows import label, resolve
 from plainstep.sources.projected import scope_of
 from plainstep.stores.records import LedgerEntry
 from plainstep.stores.rows_by_key import matching
@@ -129,27 +129,27 @@ def trace(load: Load, key: tuple[str, ...], at: Point | None = None, beside: Seq
     state = state_of(load)
     span, columns = state.span, state.key
     wanted = key_values(_nothing(state), columns, key)
-    start = Place(span.oldest)
+    start = Position(span.oldest)
     upto = resolve(load, span, at) if at is not None else span.end
-    if load.config.shape == "history" and upto.position < start.position:  # the history knows what was trimmed
+    if load.config.shape == "history" and upto.number < start.number:  # the history knows what was trimmed
         row, known = _in_history(state, wanted, upto)
         return TraceResult(
             load.name,
             wanted.to_pylist()[0],
-            since=shown(load, start),
+            since=label(load, start),
             at="" if at is None else str(at),
             row=row,
             known=known,
         )
-    if upto.position < start.position:
+    if upto.number < start.number:
         raise Refused(
-            f"What {load.config.source} held at {at} is not known: changes are held only after {shown(load, start)}.",
+            f"What {load.config.source} held at {at} is not known: changes are held only after {label(load, start)}.",
             "Those before it were trimmed.",
             "--at start shows the row as it was then. A load of the shape history keeps every version.",
         )
     window = Window.between(start, upto)
     found, _ = with_bad_values(lambda one: life(lambda: read_changes(one, window, whole=False), wanted), state)
-    result = TraceResult(load.name, wanted.to_pylist()[0], since=shown(load, start), at="" if at is None else str(at))
+    result = TraceResult(load.name, wanted.to_pylist()[0], since=label(load, start), at="" if at is None else str(at))
     rows = as_rows(found, columns)
     steps = load.target.ledger(load.name)
     result.events = [Event(row, _merged_by(steps, row["position"])) for row in rows]
@@ -194,7 +194,7 @@ def _merged_by(steps: list[LedgerEntry], position: int | str) -> LedgerEntry | N
     return next((step for step, end in ends if position <= end and step.kind != "watermark"), None)
 
 
-def _before_its_changes(state: LoadState, wanted: pa.Table, upto: Place) -> tuple[dict[str, Any] | None, bool]:
+def _before_its_changes(state: LoadState, wanted: pa.Table, upto: Position) -> tuple[dict[str, Any] | None, bool]:
     """A row of which no change is held up to a place, and whether that is known: it is as the next change found it."""
     load, head = state.load, state.span.end
     columns = tuple(wanted.column_names)
@@ -204,7 +204,7 @@ def _before_its_changes(state: LoadState, wanted: pa.Table, upto: Place) -> tupl
     if first:
         was = first["was"] if _of(first["was"], key) else None
         return was, load.source.has_before_images or first["op"] == "insert"
-    if load.config.shape == "history" and upto.position < head.position:
+    if load.config.shape == "history" and upto.number < head.number:
         return _in_history(state, wanted, upto)
     table = load.table
     return (_row(load, table, wanted), True) if table else (None, False)
@@ -219,7 +219,7 @@ def _at_target(state: LoadState, wanted: pa.Table) -> dict[str, Any] | None:
     return rows[0] if rows else None
 
 
-def _in_history(state: LoadState, wanted: pa.Table, upto: Place) -> tuple[dict[str, Any] | None, bool]:
+def _in_history(state: LoadState, wanted: pa.Table, upto: Position) -> tuple[dict[str, Any] | None, bool]:
     """The row as it stood at a place, out of the history that a load keeps, and whether that is known."""
     shape = state.shape
     found = state.held.rows("", shape.tables()[0].schema.names, wanted)

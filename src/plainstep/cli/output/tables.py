@@ -216,22 +216,22 @@ def watermark(one: LoadStatus) -> None:
 def move(load: Load, to: str) -> None:
     """What moving a watermark would mean."""
     from plainstep.core.positions import Window
-    from plainstep.loads.windows import resolve, shown
+    from plainstep.loads.windows import label, resolve
 
     place = resolve(load, load.source.span(), to)
     now = load.target.watermark(load.name)
     if now is None:
         told = (
-            f"{load.name} has no watermark yet; it would begin at {shown(load, place)}, without loading what is there."
+            f"{load.name} has no watermark yet; it would begin at {label(load, place)}, without loading what is there."
         )
-    elif (place.position, place.token) == (now.position, now.token):
-        told = f"{load.name} is merged up to {shown(load, place)} already."
+    elif (place.number, place.token) == (now.position, now.token):
+        told = f"{load.name} is merged up to {label(load, place)} already."
     else:
-        earlier, later = sorted((place, now.place), key=lambda one: (one.position, one.token))
+        earlier, later = sorted((place, now.reached), key=lambda one: (one.number, one.token))
         count = load.source.waiting(Window.between(earlier, later)).count
         changes = "the changes in between" if count is None else many(count, "change")
         would = "would be merged again" if place is earlier else "would never be merged"
-        told = f"{load.name} is merged up to {shown(load, now.place)}; {changes} {would}."
+        told = f"{load.name} is merged up to {label(load, now.reached)}; {changes} {would}."
     say(told, err=True)
     if place.note:
         say(f"Note: {place.note}.", err=True)

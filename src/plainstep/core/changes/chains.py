@@ -25,7 +25,7 @@ from plainstep.deferred import np, pa
 from plainstep.errors import Refused
 
 # The columns of a change that stay where they were recorded, whichever change is found to belong there.
-SLOT = ("seq", "at", "txn", "by", "place")
+SLOT = ("seq", "at", "txn", "by", "position")
 
 
 def in_chain(changes: Changes, key: tuple[str, ...], unit: str, standing: Standing | None) -> Changes | None:

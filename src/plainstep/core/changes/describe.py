@@ -35,8 +35,8 @@ def worded(changes: Changes, key: tuple[str, ...]) -> pa.Table:
 def positioned(changes: Changes, key: tuple[str, ...]) -> pa.Table:
     """The same, with ``position`` first: where a feed has positions of its own, these."""
     table = worded(changes, key)
-    own = "place" in table.column_names
-    columns = {"position": table["place" if own else "seq"], "op": table["op"], "at": table["at"]}
+    own = "position" in table.column_names
+    columns = {"position": table["position" if own else "seq"], "op": table["op"], "at": table["at"]}
     columns |= {name: table[name] for name in ("txn", "by") if name in table.column_names}
     columns |= {name: table[name] for name in table.column_names if name.startswith((WAS, NOW))}
     return pa.table(columns | {"changed": table["changed"]})

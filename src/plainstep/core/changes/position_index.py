@@ -24,9 +24,9 @@ class PositionIndex:
 
     def add(self, changes: Changes) -> None:
         """Take in the next batch, in reading order."""
-        if "place" not in changes.table.column_names or not len(changes):
+        if "position" not in changes.table.column_names or not len(changes):
             return
-        places = flat(changes.table["place"])
+        places = flat(changes.table["position"])
         begins = np.ones(len(places), dtype=np.bool_)
         begins[1:] = differing(places.slice(1), places.slice(0, len(places) - 1))
         begins[0] = not self._places or self._places[-1][-1] != places[0]

@@ -11,7 +11,7 @@ from typing import Any
 
 from plainstep.core.casting import as_text
 from plainstep.core.layouts.proposal import Guess, Proposal
-from plainstep.core.layouts.rows import PLACE, Raw
+from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.core.layouts.synonyms import (
     GONE,
     MEANINGS,
@@ -30,7 +30,7 @@ class _Rows:
     """Some rows, and what they are made of."""
 
     def __init__(self, rows: pa.Table, fields: dict[str, pa.DataType]) -> None:
-        self.fields = {path: kind for path, kind in fields.items() if path != PLACE}
+        self.fields = {path: kind for path, kind in fields.items() if path != POSITION}
         self.raw = Raw(rows)
         self.raw.read({path: kind for path, kind in self.fields.items() if self.raw.within(path)})
         self.count = len(self.raw)

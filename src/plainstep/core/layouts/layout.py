@@ -13,7 +13,7 @@ from plainstep.core.arrays import Codes, utc_time
 from plainstep.core.changes.batch import name_lists
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts import pairing as pairs
-from plainstep.core.layouts.rows import PLACE, TIME, Raw
+from plainstep.core.layouts.rows import POSITION, TIME, Raw
 from plainstep.deferred import np, npt, pa, pc
 
 # The roles of the two rows of an update that comes as two, beside the operations.
@@ -88,7 +88,7 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
 
     Args:
         layout: how.
-        rows: the feed's columns, and ``PLACE``.
+        rows: the feed's columns, and ``POSITION``.
         last: whether no row follows.
     """
     raw = Raw(rows)
@@ -97,7 +97,7 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
     partner: npt.NDArray[np.int64] | None = None
     images = _Images(layout, raw)
     if layout.in_pairs:
-        group = raw.column(layout.transaction) if layout.transaction else pairs.shared(raw.column(PLACE))
+        group = raw.column(layout.transaction) if layout.transaction else pairs.shared(raw.column(POSITION))
         found = pairs.paired(np.flatnonzero(codes == OLD), np.flatnonzero(codes == NEW), images.key(), group)
         unread = _unpaired(found, raw, last)
         partner = found.partner
@@ -192,7 +192,7 @@ class _Images:
             ops = np.where(ops == NEW, np.int8(Op.UPDATE), ops)
         columns: dict[str, Any] = {
             "op": pa.array(ops),
-            "place": self._all(raw.column(PLACE), kept),
+            "position": self._all(raw.column(POSITION), kept),
             "at": self._times(kept),
         }
         if layout.transaction:

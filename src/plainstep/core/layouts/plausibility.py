@@ -81,7 +81,7 @@ def _staying(changes: Changes, key: tuple[str, ...]) -> Changes:
 
 
 def _place(changes: Changes, row: int) -> str:
-    return str(changes.table["place"][int(row)])
+    return str(changes.table["position"][int(row)])
 
 
 def _many(signs: int, chances: int) -> bool:
@@ -90,7 +90,7 @@ def _many(signs: int, chances: int) -> bool:
 
 def _at_one_place(changes: Changes, before: Ints, after: Ints) -> Doubt | None:
     """Two changes of one row at one position: which came first is not known."""
-    places = flat(changes.table["place"])
+    places = flat(changes.table["position"])
     same = np.asarray(pc.equal(places.take(pa.array(before)), places.take(pa.array(after))))
     if not same.any():
         return None

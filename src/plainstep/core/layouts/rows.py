@@ -12,7 +12,7 @@ from plainstep.core.layouts import documents
 from plainstep.deferred import np, pa, pc
 
 # Beside a feed's own columns: each row's position as text, its time out of another table, a whole line of JSON.
-PLACE, TIME, LINE = "plainstep.place", "plainstep.time", "plainstep.line"
+POSITION, TIME, LINE = "plainstep.position", "plainstep.time", "plainstep.line"
 # What is wrong with a row, where it was found out while it was read.
 WRONG = "plainstep.wrong"
 

@@ -20,7 +20,7 @@ from plainstep.core.changes.fold import Events, events_of
 from plainstep.core.changes.net import differing
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex
-from plainstep.core.positions import Place
+from plainstep.core.positions import Position
 from plainstep.core.shapes.base import (
     StepContext,
     TargetReader,
@@ -251,10 +251,10 @@ def _joined(parts: list[_Events]) -> _Events:
     )
 
 
-def stood(version: dict[str, Any], place: Place) -> bool:
+def stood(version: dict[str, Any], place: Position) -> bool:
     """Whether a version was valid at a place; by its time, too, where this is known: a rebuilt capture counts anew."""
-    by_position = version[FROM_POSITION] <= place.position and place.position < (
-        place.position + 1 if version[UPTO_POSITION] is None else version[UPTO_POSITION]
+    by_position = version[FROM_POSITION] <= place.number and place.number < (
+        place.number + 1 if version[UPTO_POSITION] is None else version[UPTO_POSITION]
     )
     if place.at is None:
         return by_position

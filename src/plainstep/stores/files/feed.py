@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.durations import duration
-from plainstep.core.layouts.rows import PLACE
+from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import earlier, parted
 from plainstep.core.sizes import size_of
 from plainstep.deferred import np, pa, pc
@@ -93,7 +93,7 @@ class FileFeed:
         twice = copies(self.folder, found.files, {})
         return said + [f"{self.place}: {name} is left out: it is {other} once more" for name, other in twice.items()]
 
-    def shown(self, position: str) -> str:
+    def label(self, position: str) -> str:
         """A position as people know it."""
         return unpacked(position)[0]
 
@@ -287,7 +287,7 @@ class FileFeed:
         for rows in self.shape.rows(file, start, lines):
             keep = rows.lines > (known.lines if known and not known.done else 0)
             keep &= rows.lines <= (np.iinfo(np.int64).max if there.done else there.lines)
-            table = self.shape.whole(rows.table, file).append_column(PLACE, _labels(file.name, rows))
+            table = self.shape.whole(rows.table, file).append_column(POSITION, _labels(file.name, rows))
             yield table if keep.all() else table.filter(pa.array(keep))
 
     def _by_position(self, files: list[File], label: str, last: str) -> Iterator[pa.Table]:
@@ -320,7 +320,7 @@ class FileFeed:
             columns = order.columns(rows.table, told)
             refuse_backwards(columns, before, order, told)
             before = order.place(columns, len(rows.lines) - 1)
-            table = self.shape.whole(rows.table, file).append_column(PLACE, order.labels(columns))
+            table = self.shape.whole(rows.table, file).append_column(POSITION, order.labels(columns))
             if whole:
                 yield table, columns
                 continue
@@ -334,7 +334,7 @@ class FileFeed:
 
     def told(self, position: str) -> str:
         """Which row a position means."""
-        return self.shown(position) if self.shape.order is None else f"{self.place} at {self.shown(position)}"
+        return self.label(position) if self.shape.order is None else f"{self.place} at {self.label(position)}"
 
 
 def _labels(name: str, rows: Rows) -> pa.Array:

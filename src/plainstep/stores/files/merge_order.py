@@ -8,12 +8,12 @@ from typing import Any
 
 from plainstep.core.arrays import Bools, utc_time
 from plainstep.core.casting import as_text, fitted
-from plainstep.core.layouts.rows import PLACE, Raw
+from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.core.position_labels import joined
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, DataError
 
-Place = tuple[Any, ...]
+PositionValues = tuple[Any, ...]
 
 
 @dataclass(frozen=True)
@@ -79,7 +79,7 @@ class Order:
         escaped = [pc.replace_substring(pc.replace_substring(one, "%", "%25"), "/", "%2F") for one in texts]
         return pc.binary_join_element_wise(*escaped, "/")
 
-    def place(self, columns: list[pa.Array], row: int) -> Place:
+    def place(self, columns: list[pa.Array], row: int) -> PositionValues:
         """One row's position."""
         return tuple(
             column[row].value if pa.types.is_timestamp(column.type) else column[row].as_py() for column in columns
@@ -89,7 +89,7 @@ class Order:
         """One row's position as text."""
         return joined([as_text(column.slice(row, 1))[0].as_py() for column in columns])
 
-    def parsed(self, values: Sequence[str]) -> Place:
+    def parsed(self, values: Sequence[str]) -> PositionValues:
         """A position out of texts.
 
         Raises:
@@ -139,7 +139,7 @@ def unordered(what: str, value: Any, length: int) -> DataError:
     )
 
 
-def above(columns: list[pa.Array], bound: Place, inclusive: bool = False) -> Bools:
+def above(columns: list[pa.Array], bound: PositionValues, inclusive: bool = False) -> Bools:
     """Which positions lie after a bound (or at it)."""
     found = np.full(len(columns[0]), inclusive, dtype=np.bool_)
     for column, value in zip(reversed(columns), reversed(bound), strict=True):
@@ -151,7 +151,9 @@ def above(columns: list[pa.Array], bound: Place, inclusive: bool = False) -> Boo
     return found
 
 
-def refuse_backwards(columns: list[pa.Array], before: Place | None, order: Order, told: Callable[[int], str]) -> None:
+def refuse_backwards(
+    columns: list[pa.Array], before: PositionValues | None, order: Order, told: Callable[[int], str]
+) -> None:
     """Positions within one file must not fall.
 
     Raises:
@@ -191,10 +193,10 @@ class Stream:
 
     Attributes:
         first: its first position.
-        batches: rows with ``PLACE``, and the columns of their positions.
+        batches: rows with ``POSITION``, and the columns of their positions.
     """
 
-    first: Place
+    first: PositionValues
     batches: Iterator[tuple[pa.Table, list[pa.Array]]]
 
 
@@ -255,7 +257,7 @@ def _sorted(parts: list[tuple[pa.Table, list[pa.Array]]]) -> pa.Table:
 
 def _once(table: pa.Table) -> pa.Table:
     """Without rows that are the same as another at their position."""
-    labels = table[PLACE].combine_chunks()
+    labels = table[POSITION].combine_chunks()
     same = pc.equal(labels.slice(1), labels.slice(0, len(labels) - 1)).to_numpy(zero_copy_only=False)
     if not same.any():
         return table

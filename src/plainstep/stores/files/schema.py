@@ -10,7 +10,7 @@ from plainstep.core.arrays import flat, utc_time
 from plainstep.core.casting import fitted
 from plainstep.core.layouts import documents
 from plainstep.core.layouts.fields import fields_of
-from plainstep.core.layouts.rows import LINE, PLACE, WRONG, Raw
+from plainstep.core.layouts.rows import LINE, POSITION, WRONG, Raw
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
 from plainstep.formats.lines import Rows
@@ -63,7 +63,7 @@ class Shape:
 
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of."""
-        return self._sampled.append_column(PLACE, pa.array([""] * self._sampled.num_rows, pa.string()))
+        return self._sampled.append_column(POSITION, pa.array([""] * self._sampled.num_rows, pa.string()))
 
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read of the rows."""
@@ -94,7 +94,7 @@ class Shape:
         order = self.order
         numbered = order is not None and len(order.kinds) == 1 and pa.types.is_integer(order.kinds[0])
         place = order.kinds[0] if order is not None and numbered else pa.string()
-        return pa.schema([(name, self._type(name, whole)) for name in names] + [(WRONG, pa.string()), (PLACE, place)])
+        return pa.schema([(name, self._type(name, whole)) for name in names] + [(WRONG, pa.string()), (POSITION, place)])
 
     def _type(self, name: str, whole: pa.Schema) -> pa.DataType:
         if name == LINE:
@@ -152,7 +152,7 @@ class Shape:
         Raises:
             Refused: it lacks a column that the layout needs.
         """
-        missing = [name for name in self._schema.names if name not in {*table.column_names, PLACE}]
+        missing = [name for name in self._schema.names if name not in {*table.column_names, POSITION}]
         layout = self.layout
         needed = {*layout.position, layout.operation, layout.transaction, layout.deleted, layout.sent_columns}
         for name in missing:
@@ -163,4 +163,4 @@ class Shape:
                     "Fix or remove the file, or fix the layout.",
                 )
             table = table.append_column(name, pa.nulls(table.num_rows, self._schema.field(name).type))
-        return table.select([name for name in self._schema.names if name != PLACE])
+        return table.select([name for name in self._schema.names if name != POSITION])

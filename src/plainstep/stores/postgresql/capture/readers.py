@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from plainstep.core.positions import Place
+from plainstep.core.positions import Position
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import Reader
@@ -76,9 +76,9 @@ def every(connection: Connection) -> list[Reader]:
     return [Reader(name, table, how, _place(mark, token), seen) for name, table, how, mark, token, seen in rows]
 
 
-def _place(mark: int, token: str) -> Place:
+def _place(mark: int, token: str) -> Position:
     """Where a reader stands. What is not a place holds everything back: others may have written it."""
-    return Place(mark, token) if not token or _is_snapshot(token) else Place(0)
+    return Position(mark, token) if not token or _is_snapshot(token) else Position(0)
 
 
 def _is_snapshot(token: str) -> bool:

@@ -13,7 +13,7 @@ import psycopg
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes, name_lists
 from plainstep.core.changes.ops import NOW, WAS, Op
-from plainstep.core.positions import Place, Span, Waiting, Window
+from plainstep.core.positions import Position, Span, Waiting, Window
 from plainstep.deferred import np, pa
 from plainstep.errors import Refused, StoreError
 from plainstep.sql.literals import quoted, text
@@ -111,7 +111,7 @@ class LogSource(TableSource):
             since=self.state.since,
         )
 
-    def time_of(self, place: Place) -> datetime | None:
+    def time_of(self, position: Position) -> datetime | None:
         """The log does not tell the time of a place."""
         return None
 
@@ -139,21 +139,21 @@ class LogSource(TableSource):
             row = connection.execute(log.SLOT, [self.state.changes]).fetchone()
             return int(row[0]) if row else 0
 
-    def locate(self, point: int | datetime) -> Place:
+    def locate(self, point: int | datetime) -> Position:
         """The place itself, or the end of the last transaction that committed at or before a time."""
         if isinstance(point, int):
-            return Place(point)
+            return Position(point)
         with self.database.opened() as connection:
             oldest, head = self._confirmed(), _flushed(connection)
-        found = Place(oldest)
+        found = Position(oldest)
         latest = (point - datetime.fromtimestamp(0, UTC)) // timedelta(microseconds=1)
         for begin in self._begins(Window(oldest, head)):
             if begin.at > latest:
                 break
-            found = Place(begin.position + 1, "", _time(begin.at))
+            found = Position(begin.position + 1, "", _time(begin.at))
         return found
 
-    def trim(self, places: Sequence[Place], really: bool = True) -> int:
+    def trim(self, positions: Sequence[Position], really: bool = True) -> int:
         """The slot forgets by itself what every reader has merged."""
         return 0
 
@@ -165,7 +165,7 @@ class LogSource(TableSource):
             readers.known_reader(connection, self.state.identity, self.reader)
             readers.note_reader(connection, self.state.identity, self.reader, None, self._confirmed())
 
-    def acknowledge(self, watermark: Place, upto: Place) -> None:
+    def acknowledge(self, watermark: Position, upto: Position) -> None:
         """Everything up to a place is merged, or holds nothing of this table: the slot may move on."""
         if watermark.token:
             return  # what the snapshot did not see may lie before its place: the slot waits for the next step
@@ -173,9 +173,9 @@ class LogSource(TableSource):
             # Else of two loads that merge at once, each could take the other for the slowest, and neither move the slot.
             connection.execute("LOCK TABLE plainstep.readers IN SHARE ROW EXCLUSIVE MODE")
             known = readers.known_reader(connection, self.state.identity, self.reader)
-            if known and known[0] == watermark.position and upto.position - known[1] < IDLE:
+            if known and known[0] == watermark.number and upto.number - known[1] < IDLE:
                 return
-            readers.note_reader(connection, self.state.identity, self.reader, watermark.position, upto.position)
+            readers.note_reader(connection, self.state.identity, self.reader, watermark.number, upto.number)
             slowest = readers.slowest_reader(connection, self.state.identity)
         if slowest is not None and slowest > self._confirmed():
             self._advance(slowest)
@@ -259,7 +259,7 @@ class LogSource(TableSource):
             "seq": pa.array(np.arange(seq + 1, seq + 1 + count)),
             "at": pa.array([begin.at for begin in begins], pa.int64()).cast(utc_time()),
             "txn": pa.array([begin.xid for begin in begins], pa.int64()),
-            "place": pa.array([begin.position + 1 for begin in begins], pa.int64()),  # the first that includes it
+            "position": pa.array([begin.position + 1 for begin in begins], pa.int64()),  # the first that includes it
         }
         if rows and rows.sent:
             names = [column.name for column in self.columns]

@@ -12,7 +12,7 @@ import psycopg
 
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
-from plainstep.core.positions import Place, Span, Waiting, Window
+from plainstep.core.positions import Position, Span, Waiting, Window
 from plainstep.deferred import pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import text
@@ -67,7 +67,7 @@ class CapturedSource(TableSource):
             self.renew(connection)
             return self.stands_at(connection)
 
-    def end(self) -> Place:
+    def end(self) -> Position:
         """Where its changes end now."""
         return self.span().end
 
@@ -94,11 +94,11 @@ class CapturedSource(TableSource):
                 trust.held(connection, self.state.change_table)
                 yield connection
 
-    def time_of(self, place: Place) -> datetime | None:
-        """When the change at a place was recorded, if it is held."""
+    def time_of(self, position: Position) -> datetime | None:
+        """When the change at a position was recorded, if it is held."""
         with self._reading() as connection:
             row = connection.execute(
-                f"SELECT at FROM {self.state.change_table} WHERE seq = %s", [place.position]
+                f"SELECT at FROM {self.state.change_table} WHERE seq = %s", [position.number]
             ).fetchone()
             return row[0] if row else None
 
@@ -111,10 +111,10 @@ class CapturedSource(TableSource):
             assert row is not None
             return Waiting(row[0], row[0] > 0, row[1])
 
-    def locate(self, point: int | datetime) -> Place:
-        """The place of the transactions that made no change after a position, or after a time.
+    def locate(self, point: int | datetime) -> Position:
+        """The position of the transactions that made no change after a position, or after a time.
 
-        As with every place, no transaction is split, and none is in without those that came before it on a row.
+        As with every position, no transaction is split, and none is in without those that came before it on a row.
         """
         changes = self.state.change_table
         with self._reading() as connection:
@@ -130,10 +130,10 @@ FROM newest""",
             ).fetchone()
         assert row is not None
         txn, last, when, late, now = row
-        if isinstance(point, int) and point > (last or 0) and self.time_of(Place(point)):
+        if isinstance(point, int) and point > (last or 0) and self.time_of(Position(point)):
             note = f"{point} is amid a transaction, which is never split: {last or 0} is taken instead"
         token = snapshots.Snapshot.parse(now).without(late, max(txn, 2))
-        return Place(last or 0, str(token), when, note)
+        return Position(last or 0, str(token), when, note)
 
     def _clock(self, connection: Connection) -> tuple[str, str]:
         """When a change's transaction committed, as SQL, and how well the server knows."""
@@ -142,14 +142,14 @@ FROM newest""",
             return "coalesce(pg_xact_commit_timestamp(txn::xid), at)", ""
         return "at", ROUGHLY
 
-    def trim(self, places: Sequence[Place], really: bool = True) -> int:
-        """Forget changes that lie at or before all these places. The newest change always stays."""
+    def trim(self, positions: Sequence[Position], really: bool = True) -> int:
+        """Forget changes that lie at or before all these positions. The newest change always stays."""
         changes = self.state.change_table
         past = " AND ".join(
-            f"pg_visible_in_snapshot(txn, {text(place.token)}::pg_snapshot)" if place.token else "true"
-            for place in places
+            f"pg_visible_in_snapshot(txn, {text(position.token)}::pg_snapshot)" if position.token else "true"
+            for position in positions
         )
-        before = min(place.position for place in places)
+        before = min(one.number for one in positions)
         old = f"FROM {changes} WHERE seq < least(%s, (SELECT max(seq) FROM {changes})) AND {past}"
         with self.database.opened() as connection, connection.transaction():
             registry.held_to_write(connection, changes)
@@ -227,24 +227,24 @@ FROM newest""",
     def reserve(self) -> None:
         """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
 
-    def acknowledge(self, watermark: Place, upto: Place) -> None:
-        """Everything up to a place is merged: it may be trimmed."""
+    def acknowledge(self, watermark: Position, upto: Position) -> None:
+        """Everything up to a position is merged: it may be trimmed."""
         with self.database.opened() as connection:
             self._note(connection, watermark)
 
-    def _note(self, connection: Connection, watermark: Place) -> None:
+    def _note(self, connection: Connection, watermark: Position) -> None:
         """Record where this reader stands, if that is not what is recorded already."""
         try:
             with connection.transaction():  # what is lost with the power is told by the next step
                 connection.execute("SET LOCAL synchronous_commit = off")
                 known = readers.known_reader(connection, self.state.identity, self.reader)
-                if known is None or (known[0], known[2]) != (watermark.position, watermark.token):
+                if known is None or (known[0], known[2]) != (watermark.number, watermark.token):
                     readers.note_reader(
                         connection,
                         self.state.identity,
                         self.reader,
-                        watermark.position,
-                        watermark.position,
+                        watermark.number,
+                        watermark.number,
                         watermark.token,
                     )
         except (psycopg.errors.InsufficientPrivilege, psycopg.errors.UndefinedTable):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.positions import Place
+from plainstep.core.positions import Position
 from plainstep.stores.records import Reader
 from plainstep.stores.sqlite.capture.state import READERS, since_epoch
 from plainstep.stores.sqlite.capture.triggers import CLOCK
@@ -56,7 +56,7 @@ def every(database: SqliteDatabase, table: str = "") -> list[Reader]:
         return []
     with database.opened() as connection:
         rows = _rows(connection, sql, table)
-    return [Reader(name, table, "capture", Place(mark), since_epoch(seen)) for name, table, mark, seen in rows]
+    return [Reader(name, table, "capture", Position(mark), since_epoch(seen)) for name, table, mark, seen in rows]
 
 
 def forget(database: SqliteDatabase, reader: str) -> int:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.ops import NOW, SAME, WAS
-from plainstep.core.positions import Place, Span, Waiting, Window
+from plainstep.core.positions import Position, Span, Waiting, Window
 from plainstep.deferred import deferred, pa
 from plainstep.errors import DataError, Refused, StoreError
 from plainstep.sql.conditions import all_of
@@ -150,10 +150,10 @@ class SqliteSource:
             begin(connection)
             return self._renewed_span(connection)
 
-    def end(self) -> Place:
+    def end(self) -> Position:
         """Where its changes end now."""
         with self.database.opened() as connection:
-            return Place(capture.bounds(connection, self._state)[1])
+            return Position(capture.bounds(connection, self._state)[1])
 
     def _renewed_span(self, connection: sqlite3.Connection) -> Span:
         """The span, and with it the state of the capture and the columns, as they are now."""
@@ -164,22 +164,22 @@ class SqliteSource:
         when = None if at is None else capture.since_epoch(at)
         return Span(self._state.identity, oldest, head, when, since=self._state.since)
 
-    def time_of(self, place: Place) -> datetime | None:
-        """When the change at a place was recorded, if it is held."""
+    def time_of(self, position: Position) -> datetime | None:
+        """When the change at a position was recorded, if it is held."""
         with self.database.opened() as connection:
             row = connection.execute(
-                f"SELECT at FROM {quoted(self._state.what.changes)} WHERE seq = ?", [place.position]
+                f"SELECT at FROM {quoted(self._state.what.changes)} WHERE seq = ?", [position.number]
             ).fetchone()
             return capture.since_epoch(row[0]) if row else None
 
     def waiting(self, window: Window) -> Waiting:
         """How much a window holds: positions have no gaps."""
         count = window.upto - window.after
-        return Waiting(count, count > 0, self.time_of(Place(window.after + 1)) if count else None)
+        return Waiting(count, count > 0, self.time_of(Position(window.after + 1)) if count else None)
 
-    def locate(self, point: int | datetime) -> Place:
+    def locate(self, point: int | datetime) -> Position:
         """A position itself, or the last one before the first change that was made after a time."""
-        return Place(point if isinstance(point, int) else self._before(point))
+        return Position(point if isinstance(point, int) else self._before(point))
 
     def _before(self, time: datetime) -> int:
         changes = quoted(self._state.what.changes)
@@ -191,11 +191,11 @@ class SqliteSource:
             ).fetchone()
             return int(row[0])
 
-    def trim(self, places: Sequence[Place], really: bool = True) -> int:
-        """Forget changes before all of these places. The newest change always stays, so that numbers are not reused."""
+    def trim(self, positions: Sequence[Position], really: bool = True) -> int:
+        """Forget changes before all of these positions. The newest change always stays, so that numbers are not reused."""
         changes = quoted(self._state.what.changes)
         old = f"FROM {changes} WHERE seq < min(?, (SELECT max(seq) FROM {changes}))"
-        before = [min(place.position for place in places)]
+        before = [min(one.number for one in positions)]
         with self.database.opened("rw" if really else "ro") as connection:
             connection.execute("BEGIN IMMEDIATE" if really else "BEGIN")
             gone = int(connection.execute(f"SELECT count(*) {old} AND seq > 0", before).fetchone()[0])
@@ -342,10 +342,10 @@ class SqliteSource:
     def reserve(self) -> None:
         """Nothing to do: should changes be trimmed before the first step ends, the second one says so."""
 
-    def acknowledge(self, watermark: Place, upto: Place) -> None:
-        """Everything up to a place is merged: it may be trimmed."""
+    def acknowledge(self, watermark: Position, upto: Position) -> None:
+        """Everything up to a position is merged: it may be trimmed."""
         with suppress(StoreError):  # a source that may only be read, or is locked: the next step tells it
-            readers.note(self.database, self._state.identity, self.reader, watermark.position)
+            readers.note(self.database, self._state.identity, self.reader, watermark.number)
 
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
