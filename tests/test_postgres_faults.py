@@ -70,7 +70,7 @@ def struck(harm: Any, moment: str) -> Iterator[list[str]]:
         if (
             not times
             and query.startswith("UPDATE" if moment == "applying" else "COMMIT")
-            and "plainstep.marks" not in query
+            and "plainstep.watermarks" not in query
         ):
             times.append(query)
             if moment == "after commit":

@@ -236,7 +236,7 @@ class Privileges(unittest.TestCase):
                 acts_as("keeper")
                 town.project.capture_on("source.public.tree", (), "log")
                 source.sql(follower)
-                target.sql("DROP TABLE mart.copied; TRUNCATE plainstep.marks, plainstep.ledger")
+                target.sql("DROP TABLE mart.copied; TRUNCATE plainstep.watermarks, plainstep.ledger")
                 text = text.replace("changes = 'capture'", "changes = 'log'")
                 acts_as("follower")
                 for statement in (

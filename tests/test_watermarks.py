@@ -6,6 +6,7 @@ import contextlib
 import re
 import unittest
 from collections.abc import Iterator
+from itertools import product
 from typing import Any
 from unittest import mock
 
@@ -332,21 +333,25 @@ class Judgement(Refusing):
 class Formats(unittest.TestCase):
     """A4: tables of an earlier format are brought up at the next step; those of a later one are refused."""
 
-    BACK = ("ALTER TABLE {0}marks DROP COLUMN tables", "DROP TABLE {0}formats",
+    TO_2 = ("ALTER TABLE {0}watermarks RENAME TO {1}marks", "ALTER TABLE {0}quarantine RENAME TO {1}aside",
+            "UPDATE {0}formats SET version = 2")  # fmt: skip
+    TO_1 = ("ALTER TABLE {0}marks DROP COLUMN tables", "DROP TABLE {0}formats",
             "UPDATE {0}marks SET made_by = '{{\"shape\": \"mirror\"}}'")  # fmt: skip
 
     def test_each_earlier_format_steps_on(self) -> None:
-        for store in STORES:
+        for store, back in product(STORES, (self.TO_2, (*self.TO_2, *self.TO_1))):
             prefix = "plainstep." if store == "lake" else "plainstep_"
-            with self.subTest(store), town_into(store) as (town, run):
+            new_prefix = prefix.rpartition(".")[2]  # what a table is renamed to has no schema
+            with self.subTest(store, statements=len(back)), town_into(store) as (town, run):
                 town.project.step()
-                run(*(one.format(prefix) for one in self.BACK), "SELECT 1")
+                run(*(one.format(prefix, new_prefix) for one in back), "SELECT 1")
                 town.sql("DELETE FROM tree WHERE k = 1")
                 before = run(f"SELECT * FROM {prefix}marks")
                 [status] = town.project.status()
                 self.assertEqual((status.health, status.waiting), ("behind", 1))
                 self.assertEqual(town.project.ledger()[-1].kind, "snapshot")
                 self.assertEqual(run(f"SELECT * FROM {prefix}marks"), before)  # looking changes nothing
+                self.assertEqual(town.project.quarantine(), [])
                 self.assertEqual(town.project.step()[0].edits["drop"], 1)
                 self.assertEqual(run(f"SELECT version FROM {prefix}formats"), [(bookkeeping.FORMAT,)])
                 self.assertTrue(town.project.check()[0].ok)
@@ -460,10 +465,10 @@ class Renamed(unittest.TestCase):
                 set_to(town, 'from = "town.tree"', 'from = "town.log"')
                 town.sql("INSERT INTO log VALUES (1, 1, 7, 1, 1)")
                 town.project.step()
-                old = f"""UPDATE {prefix}marks SET made_by = replace(made_by, '"sent_columns"', '"sent"')"""
+                old = f"""UPDATE {prefix}watermarks SET made_by = replace(made_by, '"sent_columns"', '"sent"')"""
                 kinds = f"UPDATE {prefix}ledger SET kind = 'mend'"
                 self.assertEqual(
-                    run(old, kinds, f"SELECT count(*) FROM {prefix}marks WHERE made_by LIKE '%\"sent\"%'"), [(1,)]
+                    run(old, kinds, f"SELECT count(*) FROM {prefix}watermarks WHERE made_by LIKE '%\"sent\"%'"), [(1,)]
                 )
                 town.sql("INSERT INTO log VALUES (2, 1, 8, 1, 1)")
                 self.assertEqual(town.project.step()[0].outcome, "stepped")

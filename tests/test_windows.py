@@ -69,12 +69,16 @@ class Positions(unittest.TestCase):
     def check(self, feed: SqlFeed, count: int) -> None:
         ends = feed.ends()
         assert ends.last is not None
-        found = [str(place) for table in feed.read(None, ends.last) for place in table["plainstep.position"].to_pylist()]
+        found = [
+            str(place) for table in feed.read(None, ends.last) for place in table["plainstep.position"].to_pylist()
+        ]
         self.assertEqual(len(found), count)
         self.assertEqual((found[0], found[-1]), (ends.first, ends.last))
         for row, place in enumerate(found):
             self.assertEqual(feed.at_or_before(place), place)
-            rest = [str(one) for table in feed.read(place, ends.last) for one in table["plainstep.position"].to_pylist()]
+            rest = [
+                str(one) for table in feed.read(place, ends.last) for one in table["plainstep.position"].to_pylist()
+            ]
             self.assertEqual(rest, found[row + 1 :])
             self.assertEqual(feed.count(place, ends.last)[0], count - row - 1)
 

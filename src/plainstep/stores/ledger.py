@@ -25,8 +25,10 @@ WATERMARK_COLUMNS = [
     "made_by",
     "tables",
 ]
-# The format of these tables. Format 1 kept no number of its own, and no tables with its watermarks.
-FORMAT = 2
+# The format of these tables. Format 1 kept no number of its own, and no tables with its watermarks; up to format 2 two of
+# the tables had other names, and no watermark knew that another load had taken its table over.
+FORMAT = 3
+EARLIER_NAMES = {"watermarks": "marks", "quarantine": "aside"}
 # What a watermark of an earlier format does not hold, and what that means.
 LACKING = {1: {"tables": "'[]'"}}
 # The columns of a step, each with what of its dialect's types it has; those that may be null have no "!".
@@ -51,23 +53,52 @@ class Books:
     """The SQL of these tables, in one store's words.
 
     Attributes:
-        watermarks, ledger, refusals, kept, formats: the tables' names, as SQL writes them.
+        prefix: what the tables' names begin with, as SQL writes them.
         dialect: how the store writes SQL.
         version: the format that the tables have.
     """
 
-    watermarks: str = "plainstep_marks"
-    ledger: str = "plainstep_ledger"
-    refusals: str = "plainstep_refusals"
-    kept: str = "plainstep_aside"
-    formats: str = "plainstep_formats"
+    prefix: str = "plainstep_"
     dialect: Dialect = STANDARD
     version: int = FORMAT
+
+    def _named(self, name: str) -> str:
+        return self.prefix + (EARLIER_NAMES.get(name, name) if self.version < FORMAT else name)
+
+    @property
+    def watermarks(self) -> str:
+        """The table of watermarks, as SQL writes its name."""
+        return self._named("watermarks")
+
+    @property
+    def ledger(self) -> str:
+        """The table of steps."""
+        return self._named("ledger")
+
+    @property
+    def refusals(self) -> str:
+        """The table of steps that were refused."""
+        return self._named("refusals")
+
+    @property
+    def quarantine(self) -> str:
+        """The table of quarantined rows."""
+        return self._named("quarantine")
+
+    @property
+    def formats(self) -> str:
+        """The table of the formats of these tables."""
+        return self._named("formats")
 
     @property
     def tables(self) -> tuple[str, ...]:
         """The tables' names."""
-        return self.watermarks, self.ledger, self.refusals, self.kept, self.formats
+        return self.watermarks, self.ledger, self.refusals, self.quarantine, self.formats
+
+    @property
+    def before(self) -> Books:
+        """The tables under the names that they had in earlier formats."""
+        return replace(self, version=FORMAT - 1)
 
     @property
     def parameter(self) -> str:
@@ -108,13 +139,18 @@ class Books:
     @cached_property
     def migrations(self) -> tuple[str, ...]:
         """Statements that bring tables of this format to the present one."""
-        if self.version == FORMAT:
-            return ()
-        return (
+        now = replace(self, version=FORMAT)
+        with_tables = (
             self.create_formats,
             f"ALTER TABLE {self.watermarks} ADD COLUMN tables {self.dialect.text} DEFAULT '[]'",
-            self.note_format("target", FORMAT),
+            self.note_format("target", 2),
         )
+        renamed = (
+            f"ALTER TABLE {self.watermarks} RENAME TO {now.watermarks.rpartition('.')[2]}",
+            f"ALTER TABLE {self.quarantine} RENAME TO {now.quarantine.rpartition('.')[2]}",
+            f"UPDATE {self.formats} SET version = 3 WHERE part = 'target'",
+        )
+        return (*(with_tables if self.version < 2 else ()), *(renamed if self.version < 3 else ()))
 
     @cached_property
     def create_formats(self) -> str:
@@ -136,23 +172,23 @@ class Books:
             self._table(self.ledger, STEP_COLUMNS, "PRIMARY KEY (load_name, step)"),
             # A refusal that comes back at every try is kept once.
             self._table(self.refusals, STEP_COLUMNS, "PRIMARY KEY (load_name, step, note)"),
-            self._table(self.kept, QUARANTINED),
+            self._table(self.quarantine, QUARANTINED),
         )
 
     @cached_property
     def find_quarantined(self) -> str:
         """The query for the rows of a load that are quarantined."""
-        return f"SELECT place, reason, content, step FROM {self.kept} WHERE load_name = {self.parameter} ORDER BY step, place"
+        return f"SELECT place, reason, content, step FROM {self.quarantine} WHERE load_name = {self.parameter} ORDER BY step, place"
 
     @cached_property
     def quarantined(self) -> str:
         """A row that is quarantined."""
-        return self.dialect.insertion(self.kept, list(QUARANTINED))
+        return self.dialect.insertion(self.quarantine, list(QUARANTINED))
 
     @cached_property
     def forget_quarantined(self) -> str:
         """Forget the rows of a load that were quarantined at a place."""
-        return f"DELETE FROM {self.kept} WHERE load_name = {self.parameter} AND place = {self.parameter}"
+        return f"DELETE FROM {self.quarantine} WHERE load_name = {self.parameter} AND place = {self.parameter}"
 
     @cached_property
     def find_watermark(self) -> str:
@@ -257,13 +293,18 @@ def version_of(books: Books, there: Collection[str], first: Callable[[str], Sequ
 
     Args:
         books: the tables, in the present format.
-        there: which of the tables of watermarks and of formats are there.
+        there: which of the tables are there that ``telling`` names.
         first: gives the first row of a query.
     """
     row = first(books.find_version) if books.formats in there else None
     if row:
         return int(row[0])
-    return 1 if books.watermarks in there else None
+    return 1 if books.before.watermarks in there else None
+
+
+def telling(books: Books) -> list[str]:
+    """The tables by which the format of a target's tables is told."""
+    return [books.formats, books.before.watermarks]
 
 
 def written(time: datetime | None) -> str | None:

@@ -179,7 +179,7 @@ def _kept_version(connection: duckdb.DuckDBPyConnection) -> int | None:
     """The format of the tables of watermarks and of steps, or None if they are not there yet."""
     kept = books.EMBEDDED
     sql = "SELECT table_name FROM duckdb_tables() WHERE database_name = current_database() AND table_name IN (?, ?)"
-    there = {name for (name,) in connection.execute(sql, [kept.watermarks, kept.formats]).fetchall()}
+    there = {name for (name,) in connection.execute(sql, books.telling(kept)).fetchall()}
 
     def first(query: str) -> Sequence[Any] | None:
         rows = connection.execute(query).fetchall()

@@ -94,7 +94,9 @@ class Shape:
         order = self.order
         numbered = order is not None and len(order.kinds) == 1 and pa.types.is_integer(order.kinds[0])
         place = order.kinds[0] if order is not None and numbered else pa.string()
-        return pa.schema([(name, self._type(name, whole)) for name in names] + [(WRONG, pa.string()), (POSITION, place)])
+        return pa.schema(
+            [(name, self._type(name, whole)) for name in names] + [(WRONG, pa.string()), (POSITION, place)]
+        )
 
     def _type(self, name: str, whole: pa.Schema) -> pa.DataType:
         if name == LINE:

@@ -30,10 +30,8 @@ from plainstep.stores.sql_target import SqlTarget
 if TYPE_CHECKING:
     from plainstep.stores.postgresql.database import PostgresqlDatabase
 
-BOOKS = bookkeeping.Books(
-    "plainstep.marks", "plainstep.ledger", "plainstep.refusals", "plainstep.aside", "plainstep.formats", DIALECT
-)
-KEPT = BOOKS.tables
+BOOKS = bookkeeping.Books("plainstep.", DIALECT)
+KEPT = tuple(dict.fromkeys((*BOOKS.tables, *BOOKS.before.tables)))
 # Whoever makes the schema and tables of watermarks holds this lock, so that two at once do not both try.
 MAKING = 7_025_961_184
 # Numbers for temporary tables: commits of several loads share a transaction.
@@ -181,11 +179,8 @@ class PostgresqlTarget(SqlTarget):
 
 def kept_version(connection: Connection) -> int | None:
     """The format of the tables of watermarks and of steps, or None if they are not there yet."""
-    row = (
-        connection.execute("SELECT to_regclass(%s), to_regclass(%s)", [BOOKS.watermarks, BOOKS.formats]).fetchone()
-        or ()
-    )
-    there = {name for name, found in zip((BOOKS.watermarks, BOOKS.formats), row, strict=False) if found is not None}
+    sql = "SELECT name FROM unnest(%s::text[]) name WHERE to_regclass(name) IS NOT NULL"
+    there = {name for (name,) in connection.execute(sql, [bookkeeping.telling(BOOKS)]).fetchall()}
     return bookkeeping.version_of(BOOKS, there, lambda query: connection.execute(query).fetchone())
 
 

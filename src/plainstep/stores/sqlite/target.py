@@ -144,7 +144,7 @@ def kept_version(connection: sqlite3.Connection) -> int | None:
     """The format of the tables of watermarks and of steps, or None if they are not there yet."""
     kept = books.EMBEDDED
     sql = "SELECT name FROM sqlite_schema WHERE type = 'table' AND name IN (?, ?)"
-    there = {name for (name,) in connection.execute(sql, [kept.watermarks, kept.formats])}
+    there = {name for (name,) in connection.execute(sql, books.telling(kept))}
     return books.version_of(kept, there, lambda query: connection.execute(query).fetchone())
 
 
