@@ -69,8 +69,8 @@ class Feed:
         head = len(self.model.changes)
         return Span("feed", 0, head, self.time_of(Position(head)))
 
-    def time_of(self, place: Position) -> datetime | None:
-        return BEGAN + timedelta(minutes=place.number) if place.number else None
+    def time_of(self, position: Position) -> datetime | None:
+        return BEGAN + timedelta(minutes=position.number) if position.number else None
 
     def waiting(self, window: Window) -> Waiting:
         return Waiting(None, window.upto > window.after)
@@ -112,7 +112,7 @@ class Feed:
         rows = pa.Table.from_pylist(list(self.model.rows.values()), ROW)
         yield Snapshot(self.span(), ROW, iter(rows.to_batches()))
 
-    def trim(self, places: Any) -> int:
+    def trim(self, positions: Any) -> int:
         raise NotImplementedError
 
 

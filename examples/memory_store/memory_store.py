@@ -133,9 +133,9 @@ class MemorySource:
         head = len(self.table.changes)
         return Span(self.table.born.isoformat(), 0, head, self.time_of(Position(head)))
 
-    def time_of(self, place: Position) -> datetime | None:
-        """When the change at a place was made."""
-        return self.table.changes[place.position - 1].at if place.position else None
+    def time_of(self, position: Position) -> datetime | None:
+        """When the change at a position was made."""
+        return self.table.changes[position.number - 1].at if position.number else None
 
     def waiting(self, window: Window) -> Waiting:
         """How much a window holds."""
@@ -163,7 +163,7 @@ class MemorySource:
         yield Snapshot(span, self.schema(), iter(rows.to_batches()))
 
     def locate(self, point: int | datetime) -> Position:
-        """The place that a position stands for, or the last one whose changes were made at or before a time."""
+        """The position that a number stands for, or the last one whose changes were made at or before a time."""
         if isinstance(point, int):
             return Position(point)
         return Position(sum(one.at <= point for one in self.table.changes))
@@ -174,7 +174,7 @@ class MemorySource:
     def acknowledge(self, watermark: Position, upto: Position) -> None:
         """Nothing to do: no change is forgotten."""
 
-    def trim(self, places: Sequence[Position], really: bool = True) -> int:
+    def trim(self, positions: Sequence[Position], really: bool = True) -> int:
         """Nothing is ever forgotten."""
         return 0
 
