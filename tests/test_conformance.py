@@ -139,7 +139,7 @@ class Memory(Harness):
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder)
-        import memory_store  # type: ignore[import-not-found]
+        import memory_store
 
         self.store, self.url = memory_store, f"memory://{folder.name}"
         self.memory = memory_store.MEMORIES.setdefault(self.url, memory_store.Memory())
