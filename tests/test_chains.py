@@ -9,7 +9,7 @@ import unittest
 from typing import Any
 
 import pyarrow as pa
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import plainstep
@@ -45,7 +45,16 @@ def shuffled(changes: Changes, seed: int) -> Changes:
     return Changes(table.set_column(table.schema.get_field_index("seq"), "seq", changes.table["seq"]))
 
 
+NULLS = {"a": None, "b": None}
+
+
 class Pure(unittest.TestCase):
+    # Found by the long form: a key that several rows had, one after the other in several transactions, was taken for one with
+    # changes missing: it came in only because a row that moved there was recorded out of order at its old key.
+    @example(
+        [("insert", 3, NULLS), ("rekey", 3, 2), ("insert", 3, NULLS), ("update", 0, NULLS), ("rekey", 2, 4),
+         ("rekey", 1, 2), ("delete", 0, None), ("insert", 1, NULLS)], [0, 0, 1, 0, 0, 0, 1, 1, *[1] * 32], 0,
+    )  # fmt: skip
     @given(histories, st.lists(st.integers(0, 3), min_size=40, max_size=40), st.integers(0, 10**6))
     @settings(max_examples=examples(300), deadline=None)
     def test_any_order_within_a_transaction_comes_to_the_same(self, history: Any, steps: list[int], seed: int) -> None:

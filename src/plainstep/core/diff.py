@@ -15,7 +15,7 @@ from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes, in_tables
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.net import NetChanges
-from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.ops import NOW, ROW, WAS, Op
 from plainstep.deferred import duckdb, np, pa
 from plainstep.errors import ConfigError, DataError
 from plainstep.sql.engine import spilling
@@ -122,6 +122,31 @@ def compared(
             kept.settle(waiting, undo)
         evaluator.execute(f"CREATE TABLE d AS {_query(key, kept.compared)}")
         yield Comparison(evaluator, key, kept.compared, int(target_rows))
+
+
+def told_apart(rows: Iterable[pa.RecordBatch], schema: pa.Schema) -> Iterator[pa.RecordBatch]:
+    """Rows that have no key with one as their last column, ``ROW``: what they hold, and how many equal ones came before.
+
+    Two tables have the same of these keys if they hold the same rows, each as often.
+    """
+    names = [quoted(name) for name in schema.names]
+    held = " || ".join(f"coalesce(length({name}::VARCHAR) || ':' || {name}::VARCHAR, 'n')" for name in names)
+    listed = ", ".join(names)
+    with spilling() as evaluator:
+        evaluator.register("part", schema.empty_table())
+        evaluator.execute("CREATE TABLE r AS SELECT * FROM part")
+        for some in in_tables(schema, (batch.cast(schema) for batch in rows), AT_ONCE):
+            evaluator.register("part", some)
+            evaluator.execute("INSERT INTO r SELECT * FROM part")
+        sql = (
+            f"SELECT {listed}, md5({held}) || '-' || row_number() OVER (PARTITION BY {listed}) AS {quoted(ROW)} FROM r"
+        )
+        yield from (batch.cast(keyed(schema)) for batch in evaluator.sql(sql).to_arrow_reader(1 << 16))
+
+
+def keyed(schema: pa.Schema) -> pa.Schema:
+    """The columns of rows that ``told_apart`` gives."""
+    return schema.append(pa.field(ROW, pa.string()))
 
 
 class _Sides:

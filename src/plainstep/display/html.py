@@ -37,9 +37,10 @@ def changes(caption: str, found: Changes, key: tuple[str, ...]) -> str:
 def nets(caption: str, net: NetChanges) -> str:
     """Net changes, the first of them."""
     cells = [
-        (row["op"], *row["key"].values(), row["count"], what_changed(row, net.key)) for row in records.nets(net, SHOWN)
+        (row["op"], *row["key"].values(), row["count"], what_changed(row, net.shown_key))
+        for row in records.nets(net, SHOWN)
     ]
-    return table(caption, ["op", *net.key, "changes", "what changed"], cells)
+    return table(caption, ["op", *net.shown_key, "changes", "what changed"], cells)
 
 
 def differences(caption: str, net: NetChanges) -> str:

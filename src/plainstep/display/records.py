@@ -57,7 +57,7 @@ def nets(net: NetChanges, limit: int | None, skip: int = 0) -> list[dict[str, An
     table = net.to_arrow().sort_by([("last_seq", "ascending"), ("op", "ascending")])
     rows = []
     for row in table.slice(skip, limit).to_pylist():
-        key = {name: finite(row[name]) for name in net.key}
+        key = {name: finite(row[name]) for name in net.shown_key}
         was = None if row["op"] in ("insert", "put") else key | image(row, WAS, net.others)
         now = None if row["op"] == "delete" else key | image(row, NOW, net.others)
         rows.append(

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, cast
 
-from plainstep.core.diff import compared, net_of
+from plainstep.core.changes.ops import ROW
+from plainstep.core.diff import compared, keyed, net_of, told_apart
 from plainstep.core.shapes.base import StepContext, WindowChanges
 from plainstep.core.shapes.mirror import merged
 from plainstep.core.tolerance import rounded
@@ -19,9 +20,10 @@ if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.diff import Comparison, Scope
     from plainstep.core.positions import Watermark
-    from plainstep.core.shapes.base import TargetTable
+    from plainstep.core.shapes.base import Shape, TargetTable
     from plainstep.core.shapes.edits import Edits
     from plainstep.core.shapes.rollup import Rollup
+    from plainstep.loads.load import Load
     from plainstep.loads.states import LoadState
     from plainstep.loads.target_rows import TargetRows
 
@@ -40,12 +42,22 @@ def differences_of(
     shape, held = state.shape, state.held
     if not shape.keeps_rows:
         return _groups_of(state, rows)
-    with compared(shape.key, shape.schema, shape.living(held), rows) as found:
+    with _both(shape, shape.living(held), rows) as found:
         net = net_of(found).standing_at(now.position, now.changed_at)
     edits = shape.edits(WindowChanges(net), now, held)
     for one in edits:
         one.strict = False
     return net, edits
+
+
+def _both(
+    shape: Shape, target: Iterable[pa.RecordBatch], source: Iterable[pa.RecordBatch], scope: Scope | None = None
+) -> AbstractContextManager[Comparison]:
+    """What a target keeps beside its source, told apart by their key; or, where they have none, by what they hold."""
+    if shape.key:
+        return compared(shape.key, shape.schema, target, source, scope=scope)
+    target, source = (told_apart(rows, shape.schema) for rows in (target, source))
+    return compared((ROW,), keyed(shape.schema), target, source, scope=scope)
 
 
 def _groups_of(state: LoadState, rows: Iterable[pa.RecordBatch]) -> tuple[NetChanges, list[Edits]]:
@@ -98,6 +110,11 @@ def compared_at_watermark(
     undo = waiting.has_before_images and load.source.has_before_images
     if shape.keeps_rows:
         target = counted(shape.living(held), f"{load.name}: target rows")
+        if not shape.key:
+            _refuse_waiting(load, waiting)
+            with _both(shape, target, source, scope) as found:
+                yield found
+            return
         with compared(shape.key, shape.schema, target, source, waiting, undo, scope) as found:
             yield found
         return
@@ -117,6 +134,15 @@ def compared_at_watermark(
             beside = zip(shape.tables()[1:], whole[1:], strict=True)
             found.beside = [_difference(held, table, one) for table, one in beside]
         yield found
+
+
+def _refuse_waiting(load: Load, waiting: NetChanges) -> None:
+    if len(waiting):
+        raise Refused(
+            f"Changes wait, and {load.config.source} is captured without a key.",
+            "Which rows they are of is not known, so the target cannot be compared as it stands.",
+            f"plainstep step {load.name}, then plainstep check {load.name}",
+        )
 
 
 def repairing_edits(state: LoadState, found: Comparison, watermark: Watermark) -> list[Edits]:

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.key_moves import MovedRows
-from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.ops import NOW, ROW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex
 from plainstep.core.changes.repeats import Repeats
+from plainstep.core.changes.unkeyed import each_a_row
 from plainstep.core.diff import difference
 from plainstep.core.layouts.plausibility import swapped
 from plainstep.core.positions import Window
@@ -65,10 +66,11 @@ def read_net(state: LoadState, window: Window, total: int | None = None) -> NetR
 
 def _collapsed(state: LoadState, batches: Batches, total: int | None, takers: Takers = ()) -> NetRead:
     """The net changes of some batches; each is handed to some others, too."""
-    collapser = Collapser(state.key)
+    collapser = Collapser(state.key or (ROW,))
     for changes in counted(batches, f"{state.load.name}: changes", total):
-        for take in (*takers, collapser.add):
+        for take in takers:
             take(changes)
+        collapser.add(changes if state.key else each_a_row(changes))
     return NetRead(collapser.result(), batches.left_out())
 
 
@@ -95,7 +97,7 @@ def read_window(state: LoadState, window: Window, total: int | None) -> WindowRe
         Refused: the shape needs old values, and the source does not tell them.
     """
     moved = MovedRows(state.key)
-    read = _read_for(state, window, total, [moved.add], _read_lean, _read_undoubted)
+    read = _read_for(state, window, total, [moved.add] if state.key else [], _read_lean, _read_undoubted)
     if not moved.partial:
         return read
 

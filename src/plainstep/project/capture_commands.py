@@ -36,13 +36,14 @@ class CaptureCommands(Members):
         return list(dict.fromkeys(found))
 
     def capture_on(
-        self, place: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
+        self, place: str, key: tuple[str, ...] | None = (), how: str = "capture", despite_row_security: bool = False
     ) -> tuple[CaptureInfo, bool]:
         """Turn capture on for ``STORE.TABLE``; say what is captured, and whether it was off before.
 
         Args:
             place: the table.
-            key: columns that tell its rows apart; none for its primary key.
+            key: columns that tell its rows apart; none for its primary key; None for a table that has no key, whose changes
+                can be merged into journals and events only.
             how: ``capture`` by triggers, or ``log`` to follow the server's own log.
             despite_row_security: whether to do so though a policy keeps rows of the table from some roles.
 

@@ -185,8 +185,12 @@ class Source(Protocol):
         ...
 
 
-class RecordedSource(Source, Protocol):
-    """A source that reads our own capture, which records changes as its triggers fire."""
+class RecordedSource(Protocol):
+    """Our own capture, which records changes as its triggers fire, beside the table."""
+
+    def schema(self) -> pa.Schema:
+        """The columns of both."""
+        ...
 
     def recorded(self, window: Window) -> Iterator[Changes]:
         """The changes of a window as they were recorded, with both images."""

@@ -107,9 +107,13 @@ class HasCapture(HasSource, Protocol):
     """A store whose changes are told only of tables for which that was turned on."""
 
     def capture_on(
-        self, table: str, key: tuple[str, ...], how: str, despite_row_security: bool
+        self, table: str, key: tuple[str, ...] | None, how: str, despite_row_security: bool
     ) -> tuple[CaptureInfo, bool]:
-        """Turn capture on; say what is captured, and whether it was off before."""
+        """Turn capture on, by some columns, by the primary key, or (None) without a key.
+
+        Returns:
+            What is captured, and whether it was off before.
+        """
         ...
 
     def capture_off(self, table: str, how: str) -> CaptureInfo:

@@ -45,6 +45,8 @@ def _differing(load: Load, span: Span) -> set[str]:
     """The rows that are not as their last recorded change left them."""
 
     source = load.whole_source
+    if not source.key():
+        return set()
     start = source.locate(max(span.head - PROBED, span.oldest))
     read = source.read_bent if isinstance(source, LooselyTyped) else source.read
     try:

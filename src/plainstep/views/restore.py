@@ -95,6 +95,12 @@ def restore(load: Load, after: Point, upto: Point | None, only: Filter, over_lat
             if table is None
             else "Have the source send them (PostgreSQL's log: REPLICA IDENTITY FULL).",
         )
+    if not state.key:
+        raise Refused(
+            f"Rows of {load.config.source} cannot be restored: it is captured without a key.",
+            "Nothing tells which row a change is of.",
+            f"plainstep look {load.name} shows the old values.",
+        )
     asked = state.window(after, upto)
     undone = _undone(state, asked, only)
     result = RestoreResult(load.name, load.config.source, *ends(load, asked))

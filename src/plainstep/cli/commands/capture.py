@@ -48,6 +48,7 @@ def capture() -> None:
     metavar="COLUMN,...",
     help="Unique columns that are never null; default: the primary key.",
 )
+@click.option("--no-key", is_flag=True, help="The table has no key: its changes go into journals and events only.")
 @HOW
 @click.option("--despite-row-security", is_flag=True, help="PostgreSQL: though policies keep rows from some roles.")
 @JSON
@@ -57,6 +58,7 @@ def capture_on(
     places: tuple[str, ...],
     every: bool,
     key: str,
+    no_key: bool,
     how: str,
     despite_row_security: bool,
     as_json: bool,
@@ -65,11 +67,13 @@ def capture_on(
     from plainstep.cli.output import captures as holdings
 
     columns = tuple(name.strip() for name in key.split(",") if name.strip())
+    if columns and no_key:
+        raise click.UsageError("--key names columns, and --no-key says that there are none.")
     project = open_project(ctx)
     made: list[tuple[str, CaptureInfo]] = []
 
     def on(place: str) -> None:
-        info, new = project.capture_on(place, columns, how, despite_row_security)
+        info, new = project.capture_on(place, None if no_key else columns, how, despite_row_security)
         made.append((place.partition(".")[0], info))
         if not as_json:
             say(

@@ -61,7 +61,7 @@ def captures(found: list[tuple[str, CaptureInfo]]) -> None:
         state = "cannot be trusted" if one.problem else "columns missing" if one.waiting_columns else "on"
         table.add_row(
             text(f"{store}.{one.table}"),
-            text(", ".join(one.key)),
+            text(", ".join(one.key) or "none"),
             str(len(one.columns)),
             local(one.since),
             one.how,

@@ -117,10 +117,12 @@ def _nets(net: NetChanges, limit: int | None, skip: int, counted: bool = True) -
     from plainstep.display.records import nets
 
     rows = nets(net, limit, skip)
-    table = new_table(["op", *key_heads(net.key), *(["changes>", "last change"] if counted else []), "what changed"])
+    table = new_table(
+        ["op", *key_heads(net.shown_key), *(["changes>", "last change"] if counted else []), "what changed"]
+    )
     for row in rows:
         more = [f"{row['count']:,}", local(row["at"])] if counted else []
-        table.add_row(op(row["op"]), *key_cells(row), *more, what_changed(row, net.key))
+        table.add_row(op(row["op"]), *key_cells(row), *more, what_changed(row, net.shown_key))
     show(table)
     rest(len(net) - skip - len(rows), skip // limit + 2 if limit else 0)
 
@@ -332,18 +334,18 @@ def _differences(one: CheckResult) -> None:
         return
     say(f"\n{one.load} differs (target, then source):")
     rows = differences(one.differences)
-    table = new_table(["what", *key_heads(one.differences.key), "values"])
+    table = new_table(["what", *key_heads(one.differences.shown_key), "values"])
     for row in rows:
         as_change = {"op": "update", "was": row["target"], "now": row["source"], "changed": row["columns"]}
         if row["what"] != "different":
             as_change["op"] = "insert" if row["what"] == "missing" else "delete"
-        table.add_row(row["what"], *key_cells(row), what_changed(as_change, one.differences.key))
+        table.add_row(row["what"], *key_cells(row), what_changed(as_change, one.differences.shown_key))
     show(table)
     rest(one.missing + one.extra + one.different - len(rows))
     if one.beside:
         say(f"{many(one.beside, 'row')} of the values that are counted beside its groups differ, too.")
     if one.repaired:
-        done = {name: getattr(one.repaired, name) for name in ("put", "patch", "drop")}
+        done = {name: getattr(one.repaired, name) for name in ("put", "patch", "drop", "append")}
         say(f"{one.load}: repaired in step {one.repaired.step}: {counts(done)}.")
     else:
         say(f"plainstep check {one.load} --repair merges exactly these.")

@@ -72,6 +72,11 @@ class Links:
         several = self.ends > self.begins
         return several & ~self._differs(self.order[self.ends], self.order[self.begins])
 
+    @cached_property
+    def repeated(self) -> Numbers:
+        """The keys that changed several times in one transaction. Of others, there may be changes that are not among these."""
+        return np.unique(self.codes[self.order[self.begins[self.ends > self.begins]]])
+
     def wrong(self, begun: Hashable, ends: dict[int, Hashable]) -> Numbers:
         """The keys whose changes were not recorded in their order."""
         broken = self._differs(self.order[:-1], self.order[1:])

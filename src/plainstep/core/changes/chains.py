@@ -113,7 +113,7 @@ def _reordered(
     follows: dict[int, set[int]] = defaultdict(set)
     units: dict[int, set[int]] = defaultdict(set)
     stale: dict[int, int] = {}
-    for code in codes.tolist():
+    for code in np.intersect1d(codes, links.repeated).tolist():  # to the others, no order within a transaction matters
         state = begun
         steps_of: dict[int, list[Link]] = defaultdict(list)
         for place in np.flatnonzero(links.codes == code).tolist():

@@ -88,6 +88,12 @@ def key_values(changes: Changes, key: tuple[str, ...], values: tuple[str, ...]) 
     Raises:
         ConfigError: too many or too few values, or one that does not fit its column.
     """
+    if not key:
+        raise ConfigError(
+            "The rows have no key.",
+            "Their table is captured without one, so nothing tells which row a change is of.",
+            'Ask for values instead: plainstep look LOAD --where "now.COLUMN = ...".',
+        )
     if len(values) != len(key):
         raise ConfigError(
             f"The key is {', '.join(key)}, and {len(values)} value{'s' * (len(values) != 1)} came: {' '.join(values)}.",

@@ -15,7 +15,7 @@ from typing import Any
 from plainstep.core.arrays import Bools, Numbers, flat, numbers, utc_time
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes, name_lists, words
-from plainstep.core.changes.ops import NOW, SAME, WAS, Op
+from plainstep.core.changes.ops import NOW, ROW, SAME, WAS, Op
 from plainstep.deferred import np, npt, pa, pc, pd
 
 KEY, GIVEN = "key.", "given."
@@ -60,6 +60,11 @@ class NetChanges:
     def __len__(self) -> int:
         """How many keys have a net change."""
         return int((self.ops != NOTHING).sum())
+
+    @property
+    def shown_key(self) -> tuple[str, ...]:
+        """The columns of the key; none where rows have none, and each change is told by its number."""
+        return () if self.key == (ROW,) else self.key
 
     @property
     def others(self) -> list[str]:

@@ -7,6 +7,8 @@ from enum import IntEnum
 WAS, NOW = "was.", "now."
 # Where old values are not told: whether an update left every value as it was.
 SAME = "same"
+# The number of a change as its row's key, where rows have none.
+ROW = "plainstep.row"
 
 
 class Op(IntEnum):

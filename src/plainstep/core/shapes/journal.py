@@ -175,14 +175,38 @@ class Journal:
 
         Positions say nothing of the order: they begin anew where a capture was rebuilt.
         """
+        return self._latest() if self.key else self._counted()
+
+    # Every entry with its number, and the last truncate.
+    _ENTRIES = (
+        "WITH e AS (SELECT *, row_number() OVER (ORDER BY step_number, change_number) AS n FROM j), "
+        "t AS (SELECT coalesce(max(n), 0) AS n FROM e WHERE op = 'truncate')"
+    )
+
+    def _counted(self) -> str:
+        """Without a key: as many equal rows as came and did not go."""
+        names = ", ".join(quoted(name) for name in self.schema.names)
+        sides = [(NOW, 1, "'insert', 'update', 'put'"), (WAS, -1, "'delete', 'update'")]
+        parts = [
+            f"SELECT {', '.join(f'{quoted(SIDES[side] + name)} AS {quoted(name)}' for name in self.schema.names)}, "
+            f"{count} AS plainstep_count FROM e, t WHERE e.n > t.n AND op IN ({ops})"
+            for side, count, ops in sides
+        ]
+        return (
+            f"{self._ENTRIES}, c AS (SELECT {names}, sum(plainstep_count)::BIGINT AS plainstep_count "
+            f"FROM ({' UNION ALL '.join(parts)}) GROUP BY {names}) "
+            f"SELECT {names} FROM (SELECT {names}, unnest(range(plainstep_count)) AS plainstep_count FROM c)"
+        )
+
+    def _latest(self) -> str:
+        """By key: what the last entry of each left."""
         was, now = SIDES[WAS], SIDES[NOW]
         keys = ", ".join(quoted(name) for name in self.key)
         moved = " AND ".join(f"{quoted(was + name)} IS NOT NULL" for name in self.key)
         news = ", ".join(f"{quoted(now + name)} AS {quoted(name)}" for name in self.schema.names)
         nulls = ", ".join(f"{quoted(was + name)} AS {quoted(name)}" for name in self.schema.names)
         return (
-            "WITH e AS (SELECT *, row_number() OVER (ORDER BY step_number, change_number) AS n FROM j), "
-            "t AS (SELECT coalesce(max(n), 0) AS n FROM e WHERE op = 'truncate'), "
+            f"{self._ENTRIES}, "
             f"v AS (SELECT n * 2 + 1 AS n, true AS there, {news} FROM e WHERE op IN ('insert', 'update', 'put') "
             f"UNION ALL SELECT n * 2, false, {nulls} FROM e WHERE op IN ('delete', 'update') AND {moved}), "
             f"l AS (SELECT v.*, row_number() OVER (PARTITION BY {keys} ORDER BY v.n DESC) AS last FROM v, t WHERE v.n > 2 * t.n) "

@@ -263,12 +263,20 @@ def missing(connection: Connection, table: str, store: str) -> ConfigError:
     )
 
 
-def key_of(table: Table, asked: tuple[str, ...], place: str) -> tuple[str, ...]:
-    """The key by which a table's changes are told apart: its primary key, or the columns asked for.
+def key_of(table: Table, asked: tuple[str, ...] | None, place: str) -> tuple[str, ...]:
+    """The key by which a table's changes are told apart: its primary key, the columns asked for, or none where None is asked.
 
     Raises:
         Refused: there is none, or nothing makes those columns unique and not null.
     """
+    if asked is None:
+        if not table.primary:
+            return ()
+        raise Refused(
+            f"{table.name} has the primary key {', '.join(table.primary)}.",
+            "",
+            "Leave --no-key out: capture goes by that key.",
+        )
     if not asked:
         if table.primary:
             return table.primary
@@ -277,7 +285,8 @@ def key_of(table: Table, asked: tuple[str, ...], place: str) -> tuple[str, ...]:
             f"{table.name} has no primary key.",
             "Without a key, the changes of one row cannot be told from those of another.",
             f"Name columns that are unique and never null: plainstep capture on {place} --key "
-            + (",".join(usable[0]) if usable else "COLUMN[,COLUMN]"),
+            + (",".join(usable[0]) if usable else "COLUMN[,COLUMN]")
+            + "; or --no-key, for a journal or events.",
         )
     unknown = [name for name in asked if name not in table.names]
     if unknown:

@@ -53,7 +53,7 @@ class PostgresqlStore(PostgresqlDatabase, BaseStore):
         return PostgresqlTarget(self)
 
     def capture_on(
-        self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
+        self, table: str, key: tuple[str, ...] | None = (), how: str = "capture", despite_row_security: bool = False
     ) -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before."""
         return self._way(how).turn_on(table, key, despite_row_security)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 import sqlite3
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from plainstep.errors import Refused
 
@@ -16,6 +16,10 @@ class TableColumn:
     name: str
     declared: str
     not_null: bool
+
+
+# What SQLite calls the number that it gives every row.
+ROW_NUMBERS = ("rowid", "_rowid_", "oid")
 
 
 @dataclass(frozen=True)
@@ -60,6 +64,17 @@ class Table:
     def names(self) -> tuple[str, ...]:
         """The columns' names."""
         return tuple(column.name for column in self.columns)
+
+    @property
+    def row_number(self) -> str:
+        """The name of the number that SQLite gives every row; a column of that name hides it."""
+        hidden = {name.lower() for name in self.names}
+        return next((name for name in ROW_NUMBERS if name not in hidden), "")
+
+    def numbered(self) -> Table:
+        """The table with that number as its first column, and as its key."""
+        number = TableColumn(self.row_number, "INTEGER", True)
+        return replace(self, columns=(number, *self.columns), key=(number.name,))
 
     def declared(self, column: str) -> str:
         """A column's declared type."""
@@ -113,7 +128,7 @@ def _uniques(
     if number:
         found.append(Unique(((number, "BINARY"),)))
     elif not without_rowid:
-        rowid = next((name for name in ("rowid", "_rowid_", "oid") if name not in {n.lower() for n in names}), None)
+        rowid = next((name for name in ROW_NUMBERS if name not in {n.lower() for n in names}), None)
         if rowid:
             found.append(Unique(((rowid, "BINARY"),), complete=False))
     return tuple(sorted(set(found), key=lambda unique: unique.terms)), expression_index

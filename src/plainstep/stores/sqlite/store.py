@@ -52,7 +52,7 @@ class SqliteStore(SqliteDatabase, BaseStore):
         return SqliteTarget(self)
 
     def capture_on(
-        self, table: str, key: tuple[str, ...] = (), how: str = "capture", despite_row_security: bool = False
+        self, table: str, key: tuple[str, ...] | None = (), how: str = "capture", despite_row_security: bool = False
     ) -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before."""
         return capture.turn_on(self, table, key)

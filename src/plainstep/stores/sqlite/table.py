@@ -37,14 +37,15 @@ class SqliteTable:
         store: the file.
         name: its name.
         types: declared types to use instead of its own, by column.
+        numbered: whether the number that SQLite gives every row is among its columns, as its key.
     """
 
     dialect = STANDARD
 
     typed = False
 
-    def __init__(self, database: SqliteDatabase, name: str, types: dict[str, str]) -> None:
-        self.database, self.name, self.types = database, name, types
+    def __init__(self, database: SqliteDatabase, name: str, types: dict[str, str], numbered: bool = False) -> None:
+        self.database, self.name, self.types, self.numbered = database, name, types, numbered
         self.place, self.sql = f"{database.name}.{name}", quoted(name)
 
     @cached_property
@@ -53,7 +54,7 @@ class SqliteTable:
             found = catalog.find(connection, self.name, views=True)
             if found is None:
                 raise catalog.missing(self.name, connection, self.database.name)
-            return found
+            return found.numbered() if self.numbered else found
 
     @cached_property
     def columns(self) -> dict[str, Column]:

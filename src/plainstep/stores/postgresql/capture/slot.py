@@ -108,7 +108,9 @@ class Log(CaptureMethod):
         head = connection.execute(f"SELECT {NUMBER.format('pg_current_wal_lsn()')}").fetchone()
         info.head = head[0] if head else 0
 
-    def turn_on(self, table: str, key: tuple[str, ...], despite_row_security: bool = False) -> tuple[CaptureInfo, bool]:
+    def turn_on(
+        self, table: str, key: tuple[str, ...] | None, despite_row_security: bool = False
+    ) -> tuple[CaptureInfo, bool]:
         """Make the publication and the slot.
 
         Raises:
@@ -155,7 +157,7 @@ class Log(CaptureMethod):
             reload = "so every load of it must be reloaded: plainstep reload LOAD"
             registry.ready(connection)
             if state.problem:
-                key = _ready(connection, self.database, table, state.table, state.key)
+                key = _ready(connection, self.database, table, state.table, state.key or None)
                 _remove(connection, state)
                 _publish(connection, state.table)
                 _begin(connection, self.database, state.table, key, table)
@@ -176,7 +178,7 @@ def identifying(table: catalog.Table) -> tuple[str, ...]:
 
 
 def _ready(
-    connection: Connection, database: PostgresqlDatabase, name: str, table: catalog.Table, key: tuple[str, ...]
+    connection: Connection, database: PostgresqlDatabase, name: str, table: catalog.Table, key: tuple[str, ...] | None
 ) -> tuple[str, ...]:
     """Everything that must be so before a log can be followed, said at once; the key."""
     row = connection.execute(READY, {"owner": table.owner}).fetchone()
@@ -193,7 +195,7 @@ def _ready(
         wrong.append(f"the role {role} may not make a publication: GRANT CREATE ON DATABASE ... TO {quoted(role)}")
     if not owns:
         wrong.append(f"the role {role} does not own {name}: GRANT {quoted(table.owner)} TO {quoted(role)}")
-    chosen = key
+    chosen = key or ()
     if not identifying(table):
         wrong.append(
             f"{name} has no replica identity, and once published it could not be updated: "
@@ -202,7 +204,7 @@ def _ready(
     else:
         chosen = (
             catalog.key_of(table, key, f"{database.name}.{name}")
-            if key or table.identity != "i"
+            if key is None or key or table.identity != "i"
             else identifying(table)
         )
         if not set(chosen) <= set(identifying(table)):

@@ -170,7 +170,10 @@ FROM newest""",
         Raises:
             DataError: a value has no equivalent in other stores.
         """
-        return Batches(in_order(self.recorded(window), self.key(), "txn", partial(rows_after, self, window)))
+        recorded = self.recorded(window)
+        if not self.key():  # nothing tells which of them are of one row
+            return Batches(recorded)
+        return Batches(in_order(recorded, self.key(), "txn", partial(rows_after, self, window)))
 
     def table(self) -> PostgresqlTable:
         """The table itself."""

@@ -33,6 +33,11 @@ SELECT t.tgname::text, t.tgenabled::text FROM pg_trigger t WHERE t.tgrelid = %s 
 ORDER BY 1"""
 
 
+# A trigger of the application's that writes, or has others write, while a row of a table is recorded.
+ROW_TRIGGERS = """
+SELECT tgname::text FROM pg_trigger
+WHERE tgrelid = %s AND NOT tgisinternal AND tgenabled <> 'D' AND tgname NOT IN (%s, %s) ORDER BY 1 LIMIT 1"""
+
 # A capture's function, and whether its changes are kept as JSON, as earlier releases kept them.
 MADE_FOR = """
 SELECT prosrc, proconfig, EXISTS (
@@ -55,7 +60,7 @@ class Capture(CaptureMethod):
             return "this is a copy of the database it was made in, where transactions are numbered otherwise"
         if not set(state.key) <= set(table.names):
             return f"{table.name} no longer has the key {', '.join(state.key)}"
-        if not any(set(names) == set(state.key) for names in table.uniques):
+        if state.key and not any(set(names) == set(state.key) for names in table.uniques):
             return f"nothing makes {', '.join(state.key)} unique in {table.name} any more"
         found = dict(connection.execute(TRIGGERS, [table.oid, RECORD, TRUNCATE, RECORD]).fetchall())
         for name in (RECORD, TRUNCATE):
@@ -66,6 +71,8 @@ class Capture(CaptureMethod):
         if found:
             state.early = next(iter(found))
             return f"the trigger {state.early} fires before capture's, so what it does is recorded too early"
+        if not state.key and (row := connection.execute(ROW_TRIGGERS, [table.oid, RECORD, TRUNCATE]).fetchone()):
+            return f"{table.name} has no key, and the trigger {row[0]}: nothing tells in which order what it does to a row came"
         if not catalog.exists(connection, state.change_table):
             return f"its change table {state.change_table} is gone"
         state.ours = trust.held(connection, state.change_table)
@@ -92,8 +99,10 @@ class Capture(CaptureMethod):
             assert row is not None
             info.held, info.oldest, info.head, info.size, info.oldest_at = row
 
-    def turn_on(self, table: str, key: tuple[str, ...], despite_row_security: bool = False) -> tuple[CaptureInfo, bool]:
-        """Turn capture on for a table, by its primary key or another unique set of columns.
+    def turn_on(
+        self, table: str, key: tuple[str, ...] | None, despite_row_security: bool = False
+    ) -> tuple[CaptureInfo, bool]:
+        """Turn capture on for a table, by its primary key, another unique set of columns, or without a key (None).
 
         Raises:
             Refused: no key to tell its rows apart, or another transaction holds the table.
@@ -138,7 +147,8 @@ class Capture(CaptureMethod):
                 raise self.off(connection, table)
             registry.ready(connection)
             if state.problem:
-                key = state.key if set(state.key) <= set(found.names) else ()
+                kept = state.key if set(state.key) <= set(found.names) else ()
+                key = kept if state.key else None
                 _remove(connection, state)
                 _install(connection, found, catalog.key_of(found, key, f"{self.database.name}.{table}"), table)
                 done = (
@@ -157,6 +167,8 @@ class Capture(CaptureMethod):
 
 
 def _way_out(state: State, table: catalog.Table) -> str:
+    if not state.key:
+        return f"Give it a key; or follow the log: plainstep capture on STORE.{table.name} --no-key --how log."
     if state.early:
         return f"ALTER TRIGGER {quoted(state.early)} ON {table.sql} RENAME TO {quoted('a_' + state.early)};"
     return state.remedy

@@ -26,7 +26,8 @@ def chosen_key(table: catalog.Table, asked: tuple[str, ...], store: str) -> tupl
         raise Refused(
             f"{table.name} has no primary key.",
             "Without a key, the changes of one row cannot be told from those of another.",
-            f"Name columns that are unique and never null: plainstep capture on {store}.{table.name} --key {hint}",
+            f"Name columns that are unique and never null: plainstep capture on {store}.{table.name} --key {hint}; "
+            "or --no-key, for a journal or events.",
         )
     names = {name.lower(): name for name in table.names}
     unknown = [name for name in asked if name.lower() not in names]
@@ -51,6 +52,27 @@ def chosen_key(table: catalog.Table, asked: tuple[str, ...], store: str) -> tupl
             f"Choose other columns with --key; or first: {', then '.join(first)}",
         )
     return chosen
+
+
+def without_key(table: catalog.Table) -> catalog.Table:
+    """A table that has no key, as it is captured: by the number that SQLite gives every row, until it packs its file.
+
+    Raises:
+        Refused: it has a key, or a column hides that number.
+    """
+    if table.key:
+        raise Refused(
+            f"{table.name} has the primary key {', '.join(table.key)}.",
+            "",
+            "Leave --no-key out: capture goes by that key.",
+        )
+    if not table.row_number:
+        raise Refused(
+            f"{table.name} has columns named {', '.join(catalog.ROW_NUMBERS)}.",
+            "They hide the number by which SQLite tells rows apart.",
+            "Rename one of them; or name columns that are unique and never null: --key COLUMN[,COLUMN].",
+        )
+    return table.numbered()
 
 
 def _never_null(table: catalog.Table, columns: tuple[str, ...]) -> bool:

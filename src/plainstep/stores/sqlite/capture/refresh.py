@@ -29,10 +29,12 @@ def refresh(database: SqliteDatabase, table: str) -> tuple[CaptureInfo, str]:
     """
     with database.opened("rw") as connection, capture.writing(connection):
         state = capture.captured(connection, database, table)
-        if state.renamed:
-            done = _rename(connection, state)
-        elif state.problem:
+        if state.numbered and state.renamed:  # which rows were merged under the old name, only a key would tell
+            state.problem = " and ".join(f"{old} was renamed to {new}" for old, new in state.renamed.items())
+        if state.problem:
             done = _begin_anew(connection, database, state)
+        elif state.renamed:
+            done = _rename(connection, state)
         elif state.waiting:
             done = _take_in(connection, state)
         else:

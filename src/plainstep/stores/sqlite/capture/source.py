@@ -91,7 +91,12 @@ class SqliteSource:
         return state
 
     def key(self) -> tuple[str, ...]:
-        """The columns that tell rows apart."""
+        """The columns that tell rows apart; none where the table has none."""
+        return () if self._state.numbered else self._key
+
+    @property
+    def _key(self) -> tuple[str, ...]:
+        """What tells rows apart in the change table: the key, or the number that SQLite gives every row."""
         return self._state.what.key
 
     def warnings(self) -> list[str]:
@@ -129,9 +134,9 @@ class SqliteSource:
     def _spellings(self) -> Spellings:
         return Spellings(f"{self.database.name}.{self.name}")
 
-    def table(self) -> SqliteTable:
-        """The table itself, its values read as those of its changes are."""
-        table = SqliteTable(self.database, self.name, self.types)
+    def table(self, numbered: bool = False) -> SqliteTable:
+        """The table itself, its values read as those of its changes are; with the number of each row, if asked for."""
+        table = SqliteTable(self.database, self.name, self.types, numbered)
         table.misfits = self.misfits
         return table
 
@@ -142,7 +147,16 @@ class SqliteSource:
 
     def schema(self) -> pa.Schema:
         """The captured columns."""
+        return pa.schema([(column.name, column.kind) for column in self._shown])
+
+    def recorded_schema(self) -> pa.Schema:
+        """All columns of the changes as they were recorded."""
         return pa.schema([(column.name, column.kind) for column in self._columns])
+
+    @property
+    def _shown(self) -> list[Column]:
+        """The captured columns that are the table's own."""
+        return self._columns[1:] if self._state.numbered else self._columns
 
     def span(self) -> Span:
         """How far the changes can be read now."""
@@ -211,10 +225,15 @@ class SqliteSource:
             DataError: a value does not fit its column's declared type.
             Refused: changes of the window are missing.
         """
-        changes, quarantine = self.read_bent(window), quarantines.Quarantine(self.key())
+        changes, quarantine = self.read_bent(window), quarantines.Quarantine(self._key)
         if self.on_bad_value == "quarantine":
             changes = map(quarantine.without, changes)
+        if self._state.numbered:
+            changes = map(self._without_number, changes)
         return Batches(changes, self._left_out(quarantine))
+
+    def _without_number(self, changes: Changes) -> Changes:
+        return Changes(changes.table.drop_columns([side + name for side in (WAS, NOW) for name in self._key]))
 
     def _left_out(self, quarantine: Quarantine) -> Callable[[], LeftOut]:
         """Tells what a reading left out, or took otherwise."""
@@ -223,8 +242,8 @@ class SqliteSource:
     def read_bent(self, window: Window) -> Iterator[Changes]:
         """The changes of a window, all of them: with nulls where rows are quarantined for a value."""
         # All that one statement did, by whatever triggers, has one time: the clock stands still while it runs.
-        standing = partial(recorded_order.rows_after, self, window)
-        return recorded_order.in_order(self.recorded(window), self.key(), "at", standing)
+        standing = partial(recorded_order.rows_after, _Numbered(self), window)
+        return recorded_order.in_order(self.recorded(window), self._key, "at", standing)
 
     def recorded(self, window: Window) -> Iterator[Changes]:
         """The changes of a window as they were recorded."""
@@ -239,12 +258,12 @@ class SqliteSource:
         """Whether changes, which are all that certain rows went through in certain transactions, can only be in their order."""
         picked = "seq IN (SELECT value FROM json_each(?))"
         changes = concat(self._rows(picked, [json.dumps(numbers)], self._images))
-        return chains.surely_in_order(changes, self.key(), "at")
+        return chains.surely_in_order(changes, self._key, "at")
 
     def read_lean(self, window: Window) -> Batches:
         """The changes of a window, with old values of the key only: what costs is to make a value Python's."""
 
-        if self.on_bad_value == "quarantine":
+        if self.on_bad_value == "quarantine" or self._state.numbered:
             return self.read(window)
         if any(
             pa.types.is_decimal(one.kind) or pa.types.is_timestamp(one.kind) or pa.types.is_time(one.kind)
@@ -362,16 +381,17 @@ class SqliteSource:
         return int(connection.execute(f"SELECT count(*) FROM {quoted(self._state.what.table)}").fetchone()[0])
 
     def _batches(self, connection: sqlite3.Connection, quarantine: Quarantine) -> Iterator[pa.RecordBatch]:
-        selected = ", ".join(column.read_sql(quoted(column.name)) for column in self._columns)
+        shown = self._shown
+        selected = ", ".join(column.read_sql(quoted(column.name)) for column in shown)
         cursor = connection.execute(f"SELECT {selected} FROM {quoted(self._state.what.table)}")
-        key = [index for index, column in enumerate(self._columns) if column.name in self.key()]
+        key = [index for index, column in enumerate(shown) if column.name in self.key()]
         schema = self.schema()
         for rows in fetched(cursor, BATCH):
             columns = zip(*rows, strict=True)
             out: dict[int, str] | None = {} if self.on_bad_value == "quarantine" else None
             arrays = [
                 self._array(column, values, lambda index, rows=rows: self._row_name(rows[index], key), out)
-                for column, values in zip(self._columns, columns, strict=True)
+                for column, values in zip(shown, columns, strict=True)
             ]
             batch = pa.record_batch(arrays, schema=schema)
             if self.spells_keys:
@@ -381,3 +401,18 @@ class SqliteSource:
 
     def _row_name(self, row: tuple[Any, ...], key: list[int]) -> str:
         return "the row " + ", ".join(f"{self._columns[index].name} = {row[index]!r}" for index in key)
+
+
+class _Numbered:
+    """Changes as they were recorded, and their table, with the number of each row where that is what tells rows apart."""
+
+    def __init__(self, source: SqliteSource) -> None:
+        self.source, self.recorded, self.end = source, source.recorded, source.end
+
+    def schema(self) -> pa.Schema:
+        """The columns of both."""
+        return self.source.recorded_schema()
+
+    def table(self) -> SqliteTable:
+        """The table."""
+        return self.source.table(self.source.key() == ())

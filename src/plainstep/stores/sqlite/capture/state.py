@@ -19,7 +19,7 @@ from plainstep.sql.literals import quoted
 from plainstep.stores.ledger import EMBEDDED
 from plainstep.stores.records import CaptureInfo
 from plainstep.stores.sqlite import catalog
-from plainstep.stores.sqlite.capture.fitness import chosen_key, refuse_too_many_columns, refuse_too_wide
+from plainstep.stores.sqlite.capture.fitness import chosen_key, refuse_too_many_columns, refuse_too_wide, without_key
 from plainstep.stores.sqlite.capture.triggers import CLOCK, Captured, tables_sql, triggers_sql
 from plainstep.stores.sqlite.connection import rows_if_there
 
@@ -58,6 +58,7 @@ class State:
         table: the table, or None if it is gone.
         waiting: columns of the table that are not captured yet.
         renamed: columns that were captured, with the names that they go by now, where no change of them was missed.
+        numbered: whether the table has no key, and its rows are told apart by the number that SQLite gives them.
         problem: what is wrong, or empty; then changes may have been missed.
         remedy: the command that fixes it.
     """
@@ -68,6 +69,7 @@ class State:
     table: catalog.Table | None
     waiting: tuple[str, ...] = ()
     renamed: dict[str, str] = field(default_factory=dict)
+    numbered: bool = False
     problem: str = ""
     remedy: str = ""
 
@@ -91,6 +93,8 @@ def inspect(connection: sqlite3.Connection, store: str, table: str) -> State | N
     [(name, identity, key, columns, since)] = rows
     what = Captured(name, tuple(json.loads(key)), tuple(json.loads(columns)))
     state = State(what, identity, since_epoch(since), catalog.find(connection, name))
+    if state.table and what.key == (state.table.row_number,):
+        state.table, state.numbered = state.table.numbered(), True
     _judge(connection, store, state)
     return state
 
@@ -184,8 +188,8 @@ def writing(connection: sqlite3.Connection) -> Iterator[None]:
     connection.execute("COMMIT")
 
 
-def turn_on(database: SqliteDatabase, table: str, key: tuple[str, ...]) -> tuple[CaptureInfo, bool]:
-    """Turn capture on for a table, by its primary key or another unique set of columns.
+def turn_on(database: SqliteDatabase, table: str, key: tuple[str, ...] | None) -> tuple[CaptureInfo, bool]:
+    """Turn capture on for a table, by its primary key, another unique set of columns, or without a key (None).
 
     Raises:
         Refused: no such table, no key to tell its rows apart.
@@ -198,7 +202,8 @@ def turn_on(database: SqliteDatabase, table: str, key: tuple[str, ...]) -> tuple
         if found is None:
             raise catalog.missing(table, connection, database.name)
         connection.execute(REGISTRY)
-        install(connection, found, chosen_key(found, key, database.name))
+        found = without_key(found) if key is None else found
+        install(connection, found, chosen_key(found, key or (), database.name))
         state = inspect(connection, database.name, table)
         assert state is not None
         return info(connection, state), True
@@ -326,10 +331,11 @@ def info(connection: sqlite3.Connection, state: State) -> CaptureInfo:
         oldest, head, _ = bounds(connection, state)
         held = head - max(oldest - 1, 0)  # positions have no gaps
         size, since = _weighed(connection, state.what, held)
+    hidden = state.what.key if state.numbered else ()
     return CaptureInfo(
         state.what.table,
-        state.what.key,
-        state.what.columns,
+        () if state.numbered else state.what.key,
+        tuple(name for name in state.what.columns if name not in hidden),
         state.since,
         state.identity,
         held,

@@ -108,7 +108,11 @@ def triggers_sql(what: Captured, table: Table) -> dict[str, str]:
     identifying = {name for unique in table.uniques for name in unique.columns} | set(what.key)
     if any(not unique.complete and set(unique.columns) <= set(what.columns) for unique in table.uniques):
         identifying |= set(notes.stored)  # by any column, a row may enter a partial index, and be in the way there
-    moves = any_of(f"NEW.{quoted(name)} IS NOT OLD.{quoted(name)}" for name in sorted(identifying))
+    moves = any_of(
+        f"NEW.{quoted(name)} IS NOT OLD.{quoted(name)}"
+        for name in (*what.columns, *sorted(identifying - {*what.columns}))
+        if name in identifying
+    )
     parts = [
         ("insert", "AFTER INSERT", "", [_record(what, "insert", None, "NEW")]),
         ("update", "AFTER UPDATE", "", [_record(what, "update", "OLD", "NEW")]),
