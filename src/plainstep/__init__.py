@@ -39,6 +39,7 @@ if TYPE_CHECKING:
     from plainstep.display.results import Results
     from plainstep.init.project import beginning_of
     from plainstep.loads.check import CheckResult
+    from plainstep.loads.erase import ErasedPlace, EraseResult
     from plainstep.loads.load import Load
     from plainstep.loads.outcome import StepOutcome
     from plainstep.loads.quarantine import Retried
@@ -63,6 +64,8 @@ _HOMES = {
     "CaptureInfo": "plainstep.stores.records",
     "CheckResult": "plainstep.loads.check",
     "Results": "plainstep.display.results",
+    "EraseResult": "plainstep.loads.erase",
+    "ErasedPlace": "plainstep.loads.erase",
     "Filter": "plainstep.core.changes.filter",
     "HasCapture": "plainstep.stores.capabilities",
     "HasFeed": "plainstep.stores.capabilities",
@@ -97,6 +100,8 @@ __all__ = [
     "CheckResult",
     "ConfigError",
     "DataError",
+    "EraseResult",
+    "ErasedPlace",
     "Filter",
     "HasCapture",
     "HasFeed",

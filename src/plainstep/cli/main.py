@@ -112,5 +112,6 @@ for command in (
     operating.reload,
     operating.quarantine,
     operating.trim,
+    operating.erase,
 ):
     cli.add_command(command)

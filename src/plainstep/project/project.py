@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from plainstep.core.diff import Scope
     from plainstep.core.points import Point
     from plainstep.loads.check import CheckResult
+    from plainstep.loads.erase import EraseResult
     from plainstep.loads.outcome import StepOutcome
     from plainstep.loads.quarantine import Retried
     from plainstep.loads.runner import Runner, Tick
@@ -170,11 +171,7 @@ class Project(CaptureCommands):
         from plainstep.views import trace
 
         load = self.load(name)
-        place = (load.from_store.url, load.from_table)
-        beside = [
-            one for one in self.loads.values() if one is not load and (one.from_store.url, one.from_table) == place
-        ]
-        return trace.trace(load, key, at, beside)
+        return trace.trace(load, key, at, self._beside(load))
 
     def restore(
         self,
@@ -279,6 +276,27 @@ class Project(CaptureCommands):
         from plainstep.loads.quarantine import retry
 
         return retry(self.load(name))
+
+    def erase(self, name: str, *key: str, really: bool = False) -> EraseResult:
+        """Find one row's values wherever loads of its table and the table's capture keep them, and erase them.
+
+        Args:
+            name: the load.
+            key: the values of its key columns, in their order, as text.
+            really: whether to do it, or only to say where they are.
+
+        Raises:
+            Refused: the row is still in its table, or changes of it wait. Nothing was erased.
+        """
+        from plainstep.loads import erase
+
+        load = self.load(name)
+        return erase.erase(load, key, self._beside(load), really)
+
+    def _beside(self, load: Load) -> list[Load]:
+        """The other loads of the same table."""
+        place = (load.from_store.url, load.from_table)
+        return [one for one in self.loads.values() if one is not load and (one.from_store.url, one.from_table) == place]
 
     def report(self, path: str | Path) -> None:
         """Write one self-contained HTML page on all loads: their state, their steps, their latest changes.

@@ -232,6 +232,19 @@ class CapturedTable(Source, Protocol):
 
 
 @runtime_checkable
+class ErasableChanges(Source, Protocol):
+    """A source that can forget what some of the changes held."""
+
+    def changes_of(self, keys: pa.Table) -> list[int]:
+        """The numbers of all changes that are held of the rows with some keys, before or after."""
+        ...
+
+    def erase(self, numbers: Sequence[int]) -> None:
+        """Forget what these changes held, and that they were made; all of them are merged by every reader."""
+        ...
+
+
+@runtime_checkable
 class LooselyTyped(Source, Protocol):
     """A source in whose columns any value may stand.
 

@@ -64,6 +64,9 @@ class Merge(ABC):
             if part.edits.clear:
                 self.execute(f"DELETE FROM {self.table}")
             self.remove(part.edits)
+            for values in part.edits.purge:
+                self.key = list(values.column_names)
+                self.tally.drop += self.drop(values)
             self._count_odd(part.edits)
 
     def arrive(self) -> None:

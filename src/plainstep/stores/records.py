@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 # What a step was; see ``LedgerEntry.kind``.
-KINDS = ("changes", "snapshot", "reload", "repair", "begin", "retry", "watermark", "refused")
+KINDS = ("changes", "snapshot", "reload", "repair", "begin", "retry", "watermark", "erase", "refused")
 
 
 @dataclass

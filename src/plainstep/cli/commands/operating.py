@@ -150,6 +150,26 @@ def trim(ctx: click.Context, place: str, keep: timedelta | None, yes: bool, forg
 
 
 @click.command()
+@LOAD
+@click.argument("key", nargs=-1, required=True)
+@click.option("--yes", is_flag=True, help="Do it. Without this, only what would be erased is shown.")
+@JSON
+@click.pass_context
+def erase(ctx: click.Context, load: str, key: tuple[str, ...], yes: bool, as_json: bool) -> None:
+    """Erase one row's values wherever they are kept.
+
+    KEY: the values of the key's columns, in their order. The row must be gone from its own table, and its delete merged.
+    """
+    from plainstep.cli.output import erased
+
+    found = open_project(ctx).erase(load, *key, really=yes)
+    if as_json:
+        echo_json(found.to_dict())
+    else:
+        erased.places(found)
+
+
+@click.command()
 @LOADS
 @click.option("--retry", is_flag=True, help="Read them once more, and merge those that are in order now.")
 @JSON

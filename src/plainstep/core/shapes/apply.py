@@ -48,6 +48,8 @@ def applied(rows: pa.Table, key: Sequence[str], edits: Edits) -> Applied:
         _put(done, key, edits.put, edits.new)
     if edits.clean is not None:
         done.odd += _remove(done, edits.clean)
+    for values in edits.purge:
+        _remove(done, values)
     for patch in edits.patch:
         _patch(done, key, patch)
     if edits.add is not None:

@@ -18,6 +18,7 @@ class Edits:
         patch: rows of the key and some columns each. Sets those columns; the row must be there.
         drop: keys. Removes their rows.
         clean: keys whose rows came and went. Whatever is left of them is removed.
+        purge: values of some columns each. Removes every row that holds them, by whatever columns are named.
         append: batches of whole rows, added without looking for their keys. May be a stream.
         add: rows of the key and numbers. Adds the numbers to the row's; a missing row starts from zero.
         clear: whether every row goes first (a truncate).
@@ -31,6 +32,7 @@ class Edits:
     patch: list[pa.Table] = field(default_factory=list)
     drop: pa.Table | None = None
     clean: pa.Table | None = None
+    purge: list[pa.Table] = field(default_factory=list)
     append: Iterable[pa.RecordBatch] = ()
     add: pa.Table | None = None
     clear: bool = False

@@ -40,6 +40,11 @@ def quarantined(load: Load) -> list[QuarantinedRow]:
     return [QuarantinedRow(row["id"], row["problem"], row["data"], row["step_number"]) for row in rows]
 
 
+def every(load: Load) -> list[dict[str, Any]]:
+    """Every event that is kept, sent ones among them: its id and its data."""
+    return _rows(load, "id IS NOT NULL", ["id", "data"])
+
+
 def wake(load: Load) -> int:
     """Let the events that were quarantined wait again, and end every rest; how many were quarantined."""
     rows = _rows(load, "state IN ('quarantined', 'waiting')", ["id", "state"])

@@ -35,6 +35,8 @@ ROUGHLY = (
     "times are those of each transaction's last captured change, shortly before it committed: "
     "the server keeps no commit times (track_commit_timestamp is off)"
 )
+# The operation of a change whose values were erased.
+ERASED = "erased"
 OPS = " ".join(f"WHEN '{op.word}' THEN {int(op)}" for op in Op)
 HEADS = f"c.seq, CASE c.op {OPS} END, c.at, c.txn, c.by_role, c.fields, c.was, c.now"
 
@@ -164,6 +166,20 @@ FROM newest""",
             )
             return gone
 
+    def changes_of(self, keys: pa.Table) -> list[int]:
+        """The numbers of all changes that are held of the rows with some keys, before or after."""
+        held = self.recorded(Window.between(Position(0), self.end()))
+        return [number for changes in held for number in changes.among(keys).seq().tolist()]
+
+    def erase(self, numbers: Sequence[int]) -> None:
+        """Forget what these changes held. Their rows stay, without values: they tell where each transaction stood."""
+        changes = self.state.change_table
+        with self.database.opened() as connection, connection.transaction():
+            registry.held_to_write(connection, changes)
+            connection.execute(
+                f"UPDATE {changes} SET op = '{ERASED}', was = NULL, now = NULL WHERE seq = ANY(%s)", [list(numbers)]
+            )
+
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
 
@@ -259,7 +275,7 @@ def _within(window: Window, of: str = "") -> str:
 
     The comparisons by number are implied by those by snapshot, and let the index be used.
     """
-    terms = [f"{of}seq > 0"]
+    terms = [f"{of}seq > 0 AND {of}op <> '{ERASED}'"]
     if window.upto_token:
         upto = snapshots.Snapshot.parse(window.upto_token)
         terms.append(f"{of}txn < '{upto.xmax}' AND pg_visible_in_snapshot({of}txn, {text(window.upto_token)})")

@@ -218,6 +218,24 @@ class SqliteSource:
             connection.execute("COMMIT")
             return gone
 
+    def changes_of(self, keys: pa.Table) -> list[int]:
+        """The numbers of all changes that are held of the rows with some keys, before or after."""
+        images = [(name, column) for name, column in self._images if column.name in self._key]
+        held = self._rows("op NOT IN ('begin', 'erased')", [], images)
+        return [number for changes in held for number in changes.among(keys).seq().tolist()]
+
+    def erase(self, numbers: Sequence[int]) -> None:
+        """Forget what these changes held. Their rows stay, without values, so that positions have no gaps."""
+        names = [quoted(side + name) for side in (WAS, NOW) for name in self._state.what.columns]
+        sets = ", ".join(f"{name} = NULL" for name in names)
+        with self.database.opened("rw") as connection:
+            connection.execute("PRAGMA secure_delete = ON")
+            connection.execute(
+                f"UPDATE {quoted(self._state.what.changes)} SET op = 'erased', {sets} "
+                "WHERE seq IN (SELECT value FROM json_each(?))",
+                [json.dumps(list(numbers))],
+            )
+
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
 
@@ -299,8 +317,9 @@ class SqliteSource:
     ) -> Iterator[Changes]:
         found = 0
         for changes in self._rows("seq > ? AND seq <= ?", [window.after, window.upto], images, computed):
-            yield changes
             found += len(changes)
+            erased = changes.table["op"].null_count
+            yield Changes(changes.table.filter(changes.table["op"].is_valid())) if erased else changes
         if found != window.upto - window.after:
             raise Refused(
                 f"Missing: {window.upto - window.after - found:,} of the {window.upto - window.after:,} changes after {window.after} up to {window.upto}.",
