@@ -27,8 +27,11 @@ WITHOUT_SHRINKING = (Phase.explicit, Phase.reuse, Phase.generate)
 
 
 def examples(count: int) -> int:
-    """How many examples a property tries: as many times more as PLAINSTEP_SOAK says, for its long form (make soak)."""
-    return count * int(os.environ.get("PLAINSTEP_SOAK", "1"))
+    """How many examples a property tries: as many times more as PLAINSTEP_SOAK says, for its long form (make soak).
+
+    Less than 1 makes a short form, as other Pythons run it in CI.
+    """
+    return max(1, round(count * float(os.environ.get("PLAINSTEP_SOAK", "1"))))
 
 
 # For a script that is run in a process of its own. What the system calls its maximum (ru_maxrss) begins with its parent's.

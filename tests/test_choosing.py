@@ -24,6 +24,7 @@ from plainstep.core.durations import duration
 from plainstep.display.text import many, shown, size, span
 from plainstep.sql.literals import insertion, literal
 from tests.histories import ROW, Model, Row, flat, histories, merged
+from tests.support import examples
 
 Change = dict[str, Any]
 Test = Callable[[Row, Row], bool]
@@ -75,7 +76,7 @@ class Filters(unittest.TestCase):
         return [seq for part in parts for seq in only.of(part, ("k",)).seq().tolist()]
 
     @given(histories, cuts, st.sampled_from(sorted(CONDITIONS)))
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=examples(80), deadline=None)
     def test_a_condition_means_what_it_says(self, history: list[Any], cut: list[int], sql: str) -> None:
         told, parts = batches(history, cut)
         self.assertEqual(self.kept(Filter(where=sql), parts), [one["seq"] for one in told if CONDITIONS[sql](one)])
@@ -87,7 +88,7 @@ class Filters(unittest.TestCase):
         st.none() | st.integers(0, 5),
         st.sets(st.sampled_from(["a", "b", "k"])),
     )
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=examples(80), deadline=None)
     def test_every_part_narrows(
         self, history: list[Any], cut: list[int], ops: set[str], key: int | None, changed: set[str]
     ) -> None:
@@ -121,7 +122,7 @@ class Filters(unittest.TestCase):
             key_values(changes, ("k",), ("99999999999999999999",))
 
     @given(histories, cuts)
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=examples(40), deadline=None)
     def test_in_the_form_that_is_written_out(self, history: list[Any], cut: list[int]) -> None:
         told, parts = batches(history, cut)
         rows = [row for part in parts for row in positioned(part, ("k",)).to_pylist()]
@@ -135,7 +136,7 @@ class Filters(unittest.TestCase):
 
 class Lives(unittest.TestCase):
     @given(histories, cuts, st.integers(0, 5))
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=examples(80), deadline=None)
     def test_a_row_is_followed_from_key_to_key(self, history: list[Any], cut: list[int], key: int) -> None:
         told, parts = batches(history, cut)
         keys, before = {key}, set[int]()
@@ -161,7 +162,7 @@ class Comparing(unittest.TestCase):
         st.sampled_from(["", "a > 1", "b = 'oak' OR a IS NULL", "k % 2 = 0"]),
         st.sampled_from([1.0, 0.5]),
     )
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=examples(60), deadline=None)
     def test_only_what_is_asked_for(
         self, here: list[Any], there: list[Any], columns: tuple[str, ...], where: str, sample: float
     ) -> None:
@@ -189,7 +190,7 @@ class Comparing(unittest.TestCase):
         self.assertLessEqual(differ, every)
 
     @given(histories, histories, histories)
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=examples(40), deadline=None)
     def test_what_waits_is_allowed_for(self, before: list[Any], later: list[Any], spoilt: list[Any]) -> None:
         """Undone, or where it cannot be, left out with its keys: what was spoilt besides is found all the same."""
         source = Model().play(before)

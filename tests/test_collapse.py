@@ -21,7 +21,7 @@ from plainstep.core.changes import keys
 from plainstep.core.changes.batch import as_changes
 from plainstep.core.changes.collapse import Collapser, collapse, merge
 from tests.histories import Model, Row, flat, histories, merged
-from tests.support import PEAK
+from tests.support import PEAK, examples
 
 # What the first and the last change of a key come to (DESIGN, section 5).
 TRUTH = {
@@ -141,7 +141,7 @@ class TruthTable(unittest.TestCase):
 
 class Laws(unittest.TestCase):
     @given(histories, st.data())
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=examples(300), deadline=None)
     def test_truth_and_any_cut(self, history: Any, data: st.DataObject) -> None:
         start = data.draw(st.integers(0, len(history)))
         model = Model().play(history[:start])
@@ -164,7 +164,7 @@ class Laws(unittest.TestCase):
         self.assertEqual(one_by_one, model.rows)
 
     @given(histories, st.randoms(use_true_random=False))
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=examples(100), deadline=None)
     def test_once_however_delivered(self, history: Any, random: Any) -> None:
         changes = Model().play(history).changes
         twice = changes + [change for change in changes if random.random() < 0.5]
@@ -181,7 +181,7 @@ class Laws(unittest.TestCase):
         self.assertEqual(facts(collapser.result()), facts(collapse(flat(changes), "k")))
 
     @given(histories, histories, st.integers(1, 9))
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=examples(100), deadline=None)
     def test_all_of_a_transaction_at_one_position(self, first: Any, then: Any, size: int) -> None:
         """D17: there and back and there again is three changes, as a log tells them, and not one that was told twice."""
         model = Model().play(first)
@@ -210,7 +210,7 @@ class Laws(unittest.TestCase):
     }
 
     @given(st.data())
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=examples(200), deadline=None)
     def test_keys_of_every_type(self, data: st.DataObject) -> None:
         kinds = data.draw(st.lists(st.sampled_from(list(self.KEYS)), min_size=1, max_size=3))
         pool = data.draw(st.lists(st.tuples(*(self.KEYS[kind] for kind in kinds)), min_size=1, max_size=8))

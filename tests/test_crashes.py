@@ -56,10 +56,10 @@ while time.monotonic() < until:
     for _ in range(chance.randrange(1, 6)):
         key = chance.randrange(300)
         connection.execute(chance.choice([
-            "INSERT OR REPLACE INTO tree VALUES (?1, abs(random() % 100), 'new')",
-            "UPDATE tree SET a = a + 1 WHERE k = ?1",
-            "DELETE FROM tree WHERE k = ?1",
-            "INSERT INTO tree VALUES (?1, 0, 'up') ON CONFLICT DO UPDATE SET b = 'up'",
+            "INSERT OR REPLACE INTO tree VALUES (?, abs(random() % 100), 'new')",
+            "UPDATE tree SET a = a + 1 WHERE k = ?",
+            "DELETE FROM tree WHERE k = ?",
+            "INSERT INTO tree VALUES (?, 0, 'up') ON CONFLICT DO UPDATE SET b = 'up'",
         ]), [key])
     connection.execute(chance.choice(["COMMIT", "COMMIT", "ROLLBACK"]))
     time.sleep(chance.random() / 100)

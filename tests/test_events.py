@@ -15,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from plainstep.loads.delivery import outbox
-from tests.support import WITHOUT_SHRINKING, Town
+from tests.support import WITHOUT_SHRINKING, Town, examples
 
 TABLE = "CREATE TABLE tree (k INTEGER PRIMARY KEY, status TEXT)"
 LOAD = """
@@ -177,7 +177,7 @@ class Http(unittest.TestCase):
             self.assertEqual(self.subjects()[1:], [("planted", "1"), ("planted", "2")])
 
     @given(st.lists(st.tuples(st.sampled_from("123"), st.sampled_from([204, 503, 0])), max_size=12), st.booleans())
-    @settings(max_examples=6, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(6), deadline=None, phases=WITHOUT_SHRINKING)
     def test_every_event_arrives_and_those_of_a_key_in_order(self, failures: list[Any], split: bool) -> None:
         """Whatever the receiver answers: repeats discarded by id, each key's events are there in their order."""
         self.receiver.got.clear()

@@ -22,7 +22,7 @@ from tests import layouts
 from tests.feed_town import HISTORY, Town, run
 from tests.histories import histories
 from tests.postgres import Database
-from tests.support import WITHOUT_SHRINKING
+from tests.support import WITHOUT_SHRINKING, examples
 
 import pyarrow as pa  # isort: skip
 
@@ -140,7 +140,9 @@ class Targets(unittest.TestCase):
 
     NAMES = ("pairs", "sides", "parts", "keys", "docs", "latest", "diff", "json")
 
-    @settings(max_examples=2, deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck))
+    @settings(
+        max_examples=examples(2), deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck)
+    )
     @given(histories, histories)
     def test_sqlite_and_postgresql(self, one: list[Any], other: list[Any]) -> None:
         with Database() as database:

@@ -40,7 +40,7 @@ from plainstep.stores.capabilities import BaseStore, with_target
 from plainstep.stores.records import Batches, Snapshot
 from plainstep.stores.registry import open_store
 from tests.histories import ROW, Model, Row, flat, histories, merged
-from tests.support import WITHOUT_SHRINKING, Town
+from tests.support import WITHOUT_SHRINKING, Town, examples
 
 BEGAN = datetime(2026, 3, 2, 9, tzinfo=UTC)
 
@@ -130,7 +130,7 @@ def rows_of(load: Load) -> dict[int, Row]:
 
 class Steps(unittest.TestCase):
     @given(st.lists(histories, min_size=1, max_size=3), st.sampled_from(["whole", "latest", "bare keys", "parts"]))
-    @settings(max_examples=15, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(15), deadline=None, phases=WITHOUT_SHRINKING)
     def test_every_form_ends_the_same(self, parts: list[Any], form: str) -> None:
         with Town() as town:
             model = Model().play([("insert", 1, {"a": 1, "b": "oak"})])
@@ -228,7 +228,7 @@ class Pure(unittest.TestCase):
     """What decides, without a store."""
 
     @given(histories, histories, histories)
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=examples(100), deadline=None)
     def test_a_difference_makes_two_tables_equal(self, here: Any, there: Any, later: Any) -> None:
         target, source = Model().play(here), Model().play(there)
         tables = [pa.Table.from_pylist(list(model.rows.values()), ROW).to_batches() for model in (target, source)]

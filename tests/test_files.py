@@ -27,6 +27,7 @@ from plainstep.errors import PlainStepError
 from plainstep.formats.prefetch import ahead, fetched
 from tests.feed_town import Town
 from tests.kills import DIE, POINTS
+from tests.support import examples
 
 CONFIG = """
 [stores.landing]
@@ -234,7 +235,7 @@ class Landings(unittest.TestCase):
             (town.folder / "4.csv").write_text("k,a\n4,4\n")
             self.assertIn("4.csv", town.step())
 
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=examples(25), deadline=None)
     @given(st.lists(st.lists(st.integers(1, 60), max_size=12, unique=True), min_size=1, max_size=5), st.integers(1, 4))
     def test_rows_of_many_files_come_in_order_and_once(self, files: list[list[int]], block: int) -> None:
         import plainstep.formats.lines as lines

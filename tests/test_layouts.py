@@ -23,7 +23,7 @@ from plainstep.core.layouts.plausibility import doubt
 from tests import layouts
 from tests.feed_town import HISTORY, Town
 from tests.histories import histories
-from tests.support import WITHOUT_SHRINKING
+from tests.support import WITHOUT_SHRINKING, examples
 
 ROOT = Path(__file__).parents[1]
 
@@ -31,7 +31,9 @@ ROOT = Path(__file__).parents[1]
 class Laws(unittest.TestCase):
     """One history, in every layout, cut anywhere: always the same rows."""
 
-    @settings(max_examples=5, deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck))
+    @settings(
+        max_examples=examples(5), deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck)
+    )
     @given(st.lists(histories, min_size=1, max_size=3))
     def test_every_layout_ends_in_the_same_rows(self, cuts: list[list[tuple[str, Any, Any]]]) -> None:
         with Town() as town:

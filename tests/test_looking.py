@@ -20,7 +20,7 @@ from tests import layouts
 from tests.feed_town import HISTORY, run
 from tests.feed_town import Town as FeedTown
 from tests.histories import Model, histories
-from tests.support import TREE, WITHOUT_SHRINKING, Town, act
+from tests.support import TREE, WITHOUT_SHRINKING, Town, act, examples
 
 
 class Looks(unittest.TestCase):
@@ -52,7 +52,7 @@ class Looks(unittest.TestCase):
                 self.assertEqual(found, [1, 4, 4, 4, 5], name)
 
     @given(histories, st.sampled_from(["insert", "update", "delete"]), st.integers(0, 4))
-    @settings(max_examples=15, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(15), deadline=None, phases=WITHOUT_SHRINKING)
     def test_a_filter_keeps_what_its_words_say(self, history: list[Any], op: str, key: int) -> None:
         with Town(TREE) as town:
             project = town.project
@@ -83,7 +83,7 @@ class Looks(unittest.TestCase):
             self.assertEqual(found.total, len(every))
 
     @given(histories, st.integers(0, 5), st.integers(0, 30))
-    @settings(max_examples=15, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(15), deadline=None, phases=WITHOUT_SHRINKING)
     def test_a_row_as_it_was(self, history: list[Any], key: int, position: int) -> None:
         with Town(TREE) as town:
             town.project.capture_on("town.tree")

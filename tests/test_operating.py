@@ -25,7 +25,7 @@ from plainstep.loads.load import Load
 from plainstep.loads.step import step_together
 from plainstep.views.status import LoadStatus
 from tests.histories import Model, histories
-from tests.support import TREE, WITHOUT_SHRINKING, Town, act
+from tests.support import TREE, WITHOUT_SHRINKING, Town, act, examples
 
 MORE = '[loads.more_{0}]\nfrom = "town.tree"\ninto = "shed.more_{0}"\n'
 PACE = "import sys; from plainstep.cli.main import cli; cli(['run', '--every', '0.1s', *sys.argv[1:]])"
@@ -250,7 +250,7 @@ class Beginning(unittest.TestCase):
 
 class Checking(unittest.TestCase):
     @given(histories, histories, histories)
-    @settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(12), deadline=None, phases=WITHOUT_SHRINKING)
     def test_differences_are_found_and_repaired(self, before: list[Any], waiting: list[Any], spoilt: list[Any]) -> None:
         """Whatever became of the target, repairing makes it the source as it stood at the watermark, and the watermark stays."""
         with Town(TREE) as town:

@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.postgres import ALL_TYPES, INTO, ODD, TREE, VALUES, Database, Writers, park
-from tests.support import WITHOUT_SHRINKING, Town
+from tests.support import WITHOUT_SHRINKING, Town, examples
 
 acts = st.one_of(
     st.tuples(st.just("begin"), st.integers(0, 2)),
@@ -53,7 +53,7 @@ class Laws(unittest.TestCase):
         """Law 4, from change tables and from the log."""
 
         @given(st.lists(acts, min_size=15, max_size=50))
-        @settings(max_examples=5, deadline=None, phases=WITHOUT_SHRINKING)
+        @settings(max_examples=examples(5), deadline=None, phases=WITHOUT_SHRINKING)
         def any_history(how: str, history: list[Any]) -> None:
             self.play(how, history)
 

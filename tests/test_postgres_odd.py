@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.postgres import INTO, Database, park, role
-from tests.support import WITHOUT_SHRINKING, Town
+from tests.support import WITHOUT_SHRINKING, Town, examples
 
 TREE = "CREATE TABLE tree (k int PRIMARY KEY, a int, b text)"
 PARTED = (
@@ -277,7 +277,7 @@ class Logged(Odd):
     """C12 to C14."""
 
     @given(acts)
-    @settings(max_examples=4, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(4), deadline=None, phases=WITHOUT_SHRINKING)
     def test_partitions_whose_columns_stand_in_another_order(self, history: list[Any]) -> None:
         """Every row, whichever part it lies in, moves between, or leaves."""
         with park(*PARTED, how="log") as (source, target, town):

@@ -32,6 +32,7 @@ from plainstep.settings.layout import LayoutConfig
 from plainstep.settings.load import LoadConfig
 from plainstep.sources.layout_binding import bound
 from tests.histories import ROW, Model, flat, histories
+from tests.support import examples
 
 texts = st.text(max_size=6)
 members = st.fixed_dictionaries(
@@ -243,7 +244,7 @@ class Places(unittest.TestCase):
 
 
 class Comparing(unittest.TestCase):
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=examples(40), deadline=None)
     @given(histories, histories)
     def test_in_bounded_memory_it_is_the_same(self, one: list[Any], other: list[Any]) -> None:
         sides = [

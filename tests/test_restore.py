@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.errors import Refused
 from tests.postgres import ALL_TYPES, ODD, VALUES, park
-from tests.support import WITHOUT_SHRINKING, Town
+from tests.support import WITHOUT_SHRINKING, Town, examples
 
 # A row may hang below another one: what is brought back must come in an order that this accepts.
 TREE = "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER REFERENCES tree (k), b TEXT, c BLOB, d REAL)"
@@ -39,7 +39,7 @@ def play(town: Town, statements: list[Any]) -> None:
 
 class Sqlite(unittest.TestCase):
     @given(st.lists(acts, max_size=12), st.lists(acts, max_size=12))
-    @settings(max_examples=40, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(40), deadline=None, phases=WITHOUT_SHRINKING)
     def test_rows_are_as_they_were(self, before: list[Any], since: list[Any]) -> None:
         with Town(TREE) as town:
             town.project.capture_on("town.tree")

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from tests.histories import Model, Row, histories
 from tests.postgres import Database, cluster
 from tests.shapes import SHAPES, changes_of
-from tests.support import TREE, WITHOUT_SHRINKING, Town, act
+from tests.support import TREE, WITHOUT_SHRINKING, Town, act, examples
 
 REPLAY = """
 [loads.{store}_replay]
@@ -102,7 +102,7 @@ class Laws(unittest.TestCase):
     lake: Database | None = None
 
     @given(parts_of_histories, firsts)
-    @settings(max_examples=3, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(3), deadline=None, phases=WITHOUT_SHRINKING)
     def test_every_shape_is_true_whatever_the_windows(self, parts: list[Any], first: str) -> None:
         with Town(TREE, loads="".join(loads_of(store, first) for store in ("house", "shed"))) as town:
             self.play(town, parts, first, lambda model, acts: act(town, model, acts), ("house", "shed"))
@@ -214,7 +214,7 @@ class Postgresql(Laws):
 
     @example(HISTORY, "start")
     @given(parts_of_histories, firsts)
-    @settings(max_examples=3, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(3), deadline=None, phases=WITHOUT_SHRINKING)
     def test_into_postgresql(self, parts: Any, first: str) -> None:
         with Database(server=cluster()) as self.lake:
             loads = f'\n[stores.lake]\nurl = "{self.lake.url}"\n' + loads_of("lake", first) + loads_of("house", first)
@@ -224,7 +224,7 @@ class Postgresql(Laws):
     @example(HISTORY, "start", "capture")
     @example(HISTORY, "snapshot", "log")
     @given(parts_of_histories, firsts, st.just("capture"))
-    @settings(max_examples=2, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(2), deadline=None, phases=WITHOUT_SHRINKING)
     def test_from_postgresql(self, parts: Any, first: str, how: str) -> None:
         whole = "ALTER TABLE tree REPLICA IDENTITY FULL"
         with Database(TREE, whole, server=cluster()) as source, Town(loads=loads_of("house", first)) as town:

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from tests.sqlite_tables import AWKWARD, KINDS, statements
-from tests.support import TREE, WITHOUT_SHRINKING, Town
+from tests.support import TREE, WITHOUT_SHRINKING, Town, examples
 
 # The embedded stores of a town.
 STORES = ("house", "shed")
@@ -58,7 +58,7 @@ class Recording(unittest.TestCase):
         return found
 
     @given(st.sampled_from(list(KINDS)), scripts, scripts, st.sampled_from(["wal", "delete"]))
-    @settings(max_examples=120, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(120), deadline=None, phases=WITHOUT_SHRINKING)
     def test_every_change_once_with_both_images(self, kind: str, before: Any, script: Any, journal: str) -> None:
         from plainstep.display.records import changes
 

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.core.positions import Position
 from tests.histories import Model, histories
-from tests.support import TARGETS, TREE, WITHOUT_SHRINKING, Town, act
+from tests.support import TARGETS, TREE, WITHOUT_SHRINKING, Town, act, examples
 
 
 def expected(model: Model) -> list[tuple[Any, ...]]:
@@ -26,7 +26,7 @@ class Laws(unittest.TestCase):
         st.sampled_from(["snapshot", "start"]),
         st.sampled_from(["wal", "delete"]),
     )
-    @settings(max_examples=12, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(12), deadline=None, phases=WITHOUT_SHRINKING)
     def test_truth_any_cut_once_and_looking_changes_nothing(self, parts: list[Any], first: str, journal: str) -> None:
         loads = "".join(
             f'[loads.{name}_late]\nfrom = "town.tree"\ninto = "{name}.late"\nfirst = "{first}"\n' for name in TARGETS

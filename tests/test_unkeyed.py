@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from tests.postgres import Database
-from tests.support import WITHOUT_SHRINKING, Town
+from tests.support import WITHOUT_SHRINKING, Town, examples
 
 NOTE = "CREATE TABLE note (a INTEGER, b TEXT{})"
 STORES = ("house", "shed")
@@ -54,7 +54,7 @@ class Sqlite(unittest.TestCase):
         st.booleans(),
         st.sampled_from(["", "DELETE FROM note WHERE rowid = 2; CREATE UNIQUE INDEX u ON note (a, b);"]),
     )
-    @settings(max_examples=20, deadline=None, phases=WITHOUT_SHRINKING)
+    @settings(max_examples=examples(20), deadline=None, phases=WITHOUT_SHRINKING)
     def test_the_journal_comes_to_the_table(self, windows: list[list[str]], trigger: bool, unique: str) -> None:
         """Whatever is written, and wherever it is cut: as many of each row as there are, and each change a change."""
         with Notes() as town:

@@ -26,7 +26,7 @@ from tests import layouts
 from tests.feed_town import HISTORY, Town
 from tests.histories import histories
 from tests.postgres import Database
-from tests.support import WITHOUT_SHRINKING
+from tests.support import WITHOUT_SHRINKING, examples
 
 # Texts that would end a string, a name, a path or a comment, if they were let.
 AWKWARD = ["", "'", '"', "a/b", "100%", "%2F", "ä ö", "--", ";", "\\", "2026-05-04", "0x01", "null", "a\tb"]
@@ -39,7 +39,9 @@ class Cuts(unittest.TestCase):
 
     NAMES = ("pairs", "sides", "news", "docs", "json", "csv", "parquet", "avro")
 
-    @settings(max_examples=4, deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck))
+    @settings(
+        max_examples=examples(4), deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck)
+    )
     @given(st.lists(histories, min_size=1, max_size=3), st.data())
     def test_windows_put_together_are_the_whole(self, parts: list[Any], data: st.DataObject) -> None:
         with Town(*self.NAMES) as town:
