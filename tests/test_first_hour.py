@@ -101,7 +101,8 @@ class Several(unittest.TestCase):
 
     def test_ctrl_c_says_what_was_written(self) -> None:
         slow = (
-            "import sys, time, plainstep.loads.step as s\nfrom plainstep.cli.main import cli\n"
+            "import signal, time, plainstep.loads.step as s\nfrom plainstep.cli.main import cli\n"
+            "signal.signal(signal.SIGINT, signal.default_int_handler)\n"  # a shell that runs tests in the background ignores it
             "real = s._once\ndef once(loads):\n    if loads[0].name == 'other':\n        print('at it', flush=True); time.sleep(30)\n"
             "    return real(loads)\ns._once = once\ncli(['step'])"
         )
