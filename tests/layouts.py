@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import gzip
 import json
 import sqlite3
@@ -35,6 +36,10 @@ CREATE TABLE parts (n INTEGER PRIMARY KEY, what TEXT, fields TEXT, k INTEGER, a 
 CREATE TABLE flags (n INTEGER PRIMARY KEY, what TEXT, k INTEGER, a INTEGER, b TEXT, has_a BOOLEAN, has_b BOOLEAN);
 CREATE TABLE keys (n INTEGER PRIMARY KEY, k INTEGER);
 CREATE TABLE docs (n INTEGER PRIMARY KEY, doc TEXT);
+CREATE TABLE images (n INTEGER PRIMARY KEY, old_k INTEGER, old_a INTEGER, old_b TEXT, new_k INTEGER, new_a INTEGER, new_b TEXT);
+CREATE TABLE mixed (n INTEGER PRIMARY KEY, kind TEXT, action TEXT, half INTEGER, k INTEGER, a INTEGER, b TEXT);
+CREATE TABLE puts (n INTEGER PRIMARY KEY, what TEXT, k INTEGER, a INTEGER, b TEXT);
+CREATE TABLE coded (n INTEGER PRIMARY KEY, doc TEXT);
 CREATE TABLE latest (n INTEGER PRIMARY KEY, k INTEGER, a INTEGER, b TEXT, gone TIMESTAMP);
 """
 WORDS = 'operation = "what"\ninsert = ["planted"]\nupdate = ["grew"]\ndelete = ["felled"]\ntruncate = ["cleared"]\n'
@@ -62,6 +67,23 @@ LOADS = {
         "",
         'position = ["n"]\nwas = "doc.row.before.*"\nnow = "doc.row.after.*"\nmissing_field = "null"\n'
         + WORDS.replace('"what"', '"doc.what"'),
+    ),
+    "images": (
+        "town.images", "", 'position = ["n"]\nwas = "old_*"\nnow = "new_*"\nonly_new = "insert"\n',
+    ),
+    "mixed": (  # other messages among them, and an update as a delete and an insert that a flag marks
+        "town.mixed",
+        "",
+        'position = ["n"]\nskip = "kind <> \'tree\'"\nbookkeeping = ["kind", "action", "half"]\n'
+        "operation_sql = \"action || coalesce(half, '0')\"\n"
+        'insert = ["add0"]\ndelete = ["remove0"]\nupdate_was = ["remove1"]\nupdate_now = ["add1"]\n',
+    ),
+    "puts": ("town.puts", "", 'position = ["n"]\noperation = "what"\nput = ["set"]\ndelete = ["unset"]\n'),
+    "coded": (
+        "town.coded",
+        'types = { k = "INTEGER", a = "INTEGER", b = "TEXT" }',
+        'position = ["n"]\nskip = "doc.kind = \'beat\'"\nwas = "doc.before.*"\nnow = "doc.after.*"\nonly_new = "put"\n'
+        'missing_field = "null"\nencodings = { a = "decimal_bytes", b = "tagged" }\n',
     ),
     "latest": ("town.latest", "", 'position = ["n"]\ndeleted = "gone"\n'),
     "column": ("town.dated", 'changes = "column"\ncolumn = ["version"]\noverlap = 3', ""),
@@ -108,7 +130,7 @@ class Writers:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.count = self.batches = 0
+        self.count = self.plain = self.batches = 0
         connection = sqlite3.connect(folder / "town.db")
         connection.executescript(TABLES)
         connection.close()
@@ -119,15 +141,20 @@ class Writers:
         """Write down changes, and do them to the tables themselves."""
         self.batches += 1
         connection = sqlite3.connect(self.folder / "town.db")
-        whole, simple = [], []
+        whole, simple, plain = [], [], []
         for change in changes:
             whole.append(change | {"n": self._next()})
+            known = self._simply(connection, change) if change["op"] == "truncate" else [change]
+            plain += [one | {"n": self.plain + 10 * place} for place, one in enumerate(known, 1)]
+            self.plain += 10 * len(known)
             simple += [one | {"n": self._next()} for one in self._simply(connection, change)]
             self._do(connection, change)
         for one in simple:
             self._new_values(connection, one)
         for one in whole:
             self._both_images(connection, one)
+        for one in plain:
+            self._by_images(connection, one)
         connection.commit()
         connection.close()
         if changes:
@@ -169,7 +196,9 @@ class Writers:
         moment = f"2026-05-04 {n // 36000:02}:{n // 600 % 60:02}:{n // 10 % 60:02}"
         changed = [x for x in "ab" if not was or not now or was[x] != now[x]]
         sent = [key, *(now[x] if now and x in changed else None for x in "ab")]
+        put = [n, "set" if now else "unset", *values]
         for table, row in {
+            "puts": put,
             "news": [moment, n.to_bytes(8, "big"), word, *values],
             "parts": [n, word, " ".join(changed), *sent],
             "flags": [n, word, *sent, *(x in changed for x in "ab")],
@@ -192,6 +221,25 @@ class Writers:
         document = json.dumps({"what": WORD[one["op"]], "row": {"before": was, "after": now}})
         connection.execute("INSERT INTO docs VALUES (?, ?)", [n, document])
 
+    def _by_images(self, connection: sqlite3.Connection, one: Change) -> None:
+        """For feeds that tell an operation by the images, among messages that are about something else."""
+        n, was, now = one["n"], one["was"], one["now"]
+        if one["op"] == "truncate":
+            raise AssertionError("these feeds know none")
+        moved = was and now and was["k"] != now["k"]
+        connection.execute(f"INSERT INTO images VALUES ({', '.join('?' * 7)})",
+                           [n, *((side or {}).get(x) for side in (was, now) for x in "kab")])  # fmt: skip
+        half = int(bool(was and now))
+        rows = [(n, "beat", None, None, None, None, None)]
+        rows += [(n + place, "tree", word, half or None, *(side[x] for x in "kab"))
+                 for place, word, side in ((1, "remove", was), (2, "add", now)) if side]  # fmt: skip
+        connection.executemany(f"INSERT INTO mixed VALUES ({', '.join('?' * 7)})", rows)
+        assert not moved or rows
+        documents = [{"kind": "beat"}, {"before": _encoded(was), "after": _encoded(now)}]
+        connection.executemany(
+            "INSERT INTO coded VALUES (?, ?)", [(n + place, json.dumps(one)) for place, one in enumerate(documents)]
+        )
+
     def _files(self, whole: list[Change], simple: list[Change]) -> None:
         """A file of each kind; lines of JSON carry only what an update changed, and every other one is compressed."""
         name = f"{self.batches:04}"
@@ -210,6 +258,14 @@ class Writers:
         pq.write_table(pa.Table.from_pylist(rows, schema), landing / f"parquet/{name}.parquet")
         with (landing / f"avro/{name}.avro").open("wb") as stream:
             fastavro.writer(stream, AVRO, rows, codec="deflate")
+
+
+def _encoded(row: dict[str, Any] | None) -> dict[str, Any] | None:
+    """A row whose number is bytes in base64, and whose text is in an object that names its type."""
+    if row is None:
+        return None
+    number = None if row["a"] is None else base64.b64encode(row["a"].to_bytes(9, "big", signed=True)).decode()
+    return {"k": row["k"], "a": number, "b": None if row["b"] is None else {"text": row["b"]}}
 
 
 WORD = {"insert": "planted", "update": "grew", "delete": "felled", "truncate": "cleared"}

@@ -171,7 +171,7 @@ def _doubt(table: pa.Table, layout: Layout) -> Doubt | None:
     """What contradicts changes that were read so."""
 
     numbered = table.append_column("seq", pa.array(range(1, table.num_rows + 1), pa.int64()))
-    return doubt(Changes(numbered), layout.key, layout.tells_old) if layout.operation else None
+    return doubt(Changes(numbered), layout.key, layout.tells_old) if layout.tells_operations else None
 
 
 def _some_of_each(table: pa.Table) -> list[dict[str, Any]]:

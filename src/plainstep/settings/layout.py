@@ -9,6 +9,10 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 from plainstep.core.sizes import size_of
 from plainstep.settings.fields import Codes, Names, length_of_time
 
+Encoding = Literal[
+    "base64", "hex", "decimal_bytes", "days", "seconds", "milliseconds", "microseconds", "nanoseconds", "tagged"
+]
+
 
 class TimesConfig(BaseModel):
     """A table that maps positions to times."""
@@ -33,7 +37,20 @@ class LayoutConfig(BaseModel):
         default="",
         description="The column that tells the operation; default: every row is the latest state of its key.",
     )
+    operation_sql: str = Field(
+        default="",
+        description="Instead of 'operation': SQL over the feed's own fields that gives the code of each row.",
+    )
+    only_new: Literal["", "insert", "put"] = Field(
+        default="",
+        description="Instead of 'operation', where old and new values are told: which of them a row has tells it. What a row "
+        "with new values alone is: an insert, or a put (insert or update).",
+    )
+    skip: str = Field(
+        default="", description="Rows to leave out before anything else: a condition in SQL over the feed's own fields."
+    )
     insert: Codes = Field(default=[], description="The codes of an insert.")
+    put: Codes = Field(default=[], description="The codes of a row that is inserted or updated: which, is not told.")
     update: Codes = Field(default=[], description="The codes of an update that comes as one row.")
     delete: Codes = Field(default=[], description="The codes of a delete.")
     truncate: Codes = Field(default=[], description="The codes of a truncate.")
@@ -54,6 +71,12 @@ class LayoutConfig(BaseModel):
     sent_columns: str = Field(
         default="",
         description="The column that lists which columns a row really carries, or with * a yes or no for each, as in has_*.",
+    )
+    encodings: dict[str, Encoding] = Field(
+        default={},
+        description="How columns are written that are not written as what they are: base64 or hex (bytes), decimal_bytes (a scaled "
+        "decimal as big-endian bytes, in base64 where it is text), days, seconds, milliseconds, microseconds or nanoseconds "
+        "(since 1970), tagged (in an object whose one field names the type).",
     )
     missing_field: Literal["", "null", "unsent"] = Field(
         default="", description="What it means that a document lacks a field: it is null, or it was not sent."

@@ -97,7 +97,7 @@ def _table(load: Load) -> feeds.FeedSource:
     sample = feed.sample()
     layout = layout_binding.bound(load.name, config, said, sample, rows.schema() if rows else None, key)
     feed.want(layout_binding.wanted(layout, sample))
-    tells_deletes = bool(said.delete or said.deleted or said.lookup)
+    tells_deletes = bool(said.delete or said.deleted or said.lookup or said.only_new)
     whole = said.delete_carries == "row"
     return feeds.FeedSource(
         feed,

@@ -56,7 +56,7 @@ class FeedSource:
         self.tells_deletes, self.lenient = tells_deletes, lenient
         self.has_before_images = layout.tells_old and whole_deletes and not overlaps
         self.has_exact_operations = (
-            bool(layout.operation) and not layout.deleted and not layout.key_only and not overlaps
+            layout.tells_operations and not layout.deleted and not layout.key_only and not overlaps
         )
 
     def key(self) -> tuple[str, ...]:
@@ -73,7 +73,7 @@ class FeedSource:
         known = {
             "deletes (plainstep check finds rows that are gone, plainstep reload removes them)": self.tells_deletes,
             "what rows were before": layout.tells_old,
-            "what came and went in between": bool(layout.operation) and not layout.key_only,
+            "what came and went in between": layout.tells_operations and not layout.key_only,
             "when changes were made": bool(layout.time) or self.timed,
         }
         return [what for what, told in known.items() if not told]

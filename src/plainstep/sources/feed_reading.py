@@ -11,6 +11,7 @@ from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.ops import Op
 from plainstep.core.layouts.layout import interpret
 from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
+from plainstep.core.layouts.raw_sql import without_skipped
 from plainstep.core.layouts.rows import POSITION
 from plainstep.deferred import np, pa, pc
 from plainstep.display.text import shown
@@ -91,7 +92,8 @@ class FeedReading:
     def _interpreted(self, batches: Iterator[pa.Table]) -> Iterator[pa.Table]:
         """Batch by batch; rows that need what follows them wait for it."""
         kept: pa.Table | None = None
-        for batch in batches:
+        for whole in batches:
+            batch = without_skipped(whole, self.layout.skip)
             rows = batch if kept is None else _stacked(kept, batch)
             found = interpret(self.layout, rows, False)
             self._refuse(rows, found.bad)

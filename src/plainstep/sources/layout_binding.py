@@ -6,11 +6,15 @@ import difflib
 import re
 from typing import TYPE_CHECKING
 
+from plainstep.core.changes.ops import Op
+from plainstep.core.layouts.encodings import raw_kind, usual_kind
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.layout import NEW, OLD, ROLES, Layout
+from plainstep.core.layouts.raw_sql import computed_of, fields_named
 from plainstep.core.layouts.rows import Raw
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError
+from plainstep.sql.expressions import checked, paths_in
 from plainstep.stores.declared_types import arrow_type
 
 if TYPE_CHECKING:
@@ -47,10 +51,47 @@ def bound(
     layout = Layout(
         key, schema, paths, said.now, said.was, said.operation, _codes(name, said),
         said.time if isinstance(said.time, str) else "", said.transaction, said.sent_columns, said.missing_field, said.deleted,
-        said.lookup,
+        said.lookup, said.operation_sql, {"insert": int(Op.INSERT), "put": int(Op.PUT)}.get(said.only_new, 0), said.skip,
+        dict(said.encodings),
     )  # fmt: skip
     _refuse_absent(name, layout, sample, fields)
+    for sql, where in ((layout.skip, "skip"), (layout.operation_sql, "operation_sql")):
+        if sql:
+            _refuse_bad_sql(f"[loads.{name}.layout], {where}", sql, sample, fields)
     return layout
+
+
+def _refuse_bad_sql(where: str, sql: str, sample: pa.Table, fields: dict[str, pa.DataType]) -> None:
+    """Refuse SQL that is none over these fields, before any row is read."""
+    raw = Raw(sample)
+    absent = [
+        path
+        for path in paths_in(sql, where)
+        if not raw.has(path[0]) or (raw.within(".".join(path)) and not _known(path, fields))
+    ]
+    for path in absent if sample.num_rows else []:
+        told = ".".join(path)
+        near = difflib.get_close_matches(told, list(fields), 1)
+        raise ConfigError(
+            f"{where} = {sql!r} names {told!r}, which is not a field of the feed.",
+            f"Did you mean {near[0]!r}?" if near else f"What there is: {', '.join(fields)}.",
+            "Write text in single quotes: 'tree'.",
+        )
+    checked(sql, [path[0] for path in paths_in(sql, where)], where)
+    try:
+        computed_of(Raw(sample.slice(0, 1)), sql, where)
+    except DataError as error:
+        raise ConfigError(
+            f"{where} = {sql!r}: {error.what.partition(': ')[2]}",
+            "Values of SQLite and of documents are texts here.",
+            "Convert them: CAST(x AS INTEGER).",
+        ) from None
+
+
+def _known(path: tuple[str, ...], fields: dict[str, pa.DataType]) -> bool:
+    """Whether a path leads to a field, or into one, or is above one."""
+    told = ".".join(path)
+    return any(told == one or told.startswith(f"{one}.") or one.startswith(f"{told}.") for one in fields)
 
 
 def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
@@ -60,6 +101,8 @@ def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
     for path in (layout.operation, layout.time, layout.transaction, layout.deleted):
         if path:
             found[path] = None
+    for sql, where in ((layout.skip, "skip"), (layout.operation_sql, "operation_sql")):
+        found |= dict.fromkeys(fields_named(raw, sql, where) if sql else ())
     if layout.sent_columns and "*" not in layout.sent_columns:
         found[layout.sent_columns] = None
     for name in layout.key if layout.key_only else layout.schema.names:
@@ -69,7 +112,8 @@ def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
             paths = [layout.path(one, name) for one in (pattern, "*") if pattern]
             there = next((path for path in paths if raw.has(path)), None)
             if there:
-                found[there] = layout.schema.field(name).type
+                encoding = layout.encodings.get(name)
+                found[there] = raw_kind(encoding) if encoding else layout.schema.field(name).type
     return found
 
 
@@ -109,6 +153,7 @@ def _matching(said: LayoutConfig, fields: dict[str, pa.DataType]) -> dict[str, s
         for path in fields:
             inner = matched(pattern, path)
             if inner is not None and path not in aside and not _of_another_side(path, said, pattern):
+                inner = next((whole for whole in said.encodings if inner.startswith(f"{whole}.")), inner)
                 found.setdefault(re.sub(r"\W", "_", inner) if "." in inner else inner, inner)
     if "*" not in patterns:  # what stands once for both sides, such as the key
         once = [path for path in fields if path not in aside and "." not in path]
@@ -151,6 +196,9 @@ def _kind(
         return arrow_type(name, column, config.types[column])
     if rows is not None and column in rows.names and not pa.types.is_null(rows.field(column).type):
         return rows.field(column).type
+    usual = usual_kind(said.encodings[column]) if column in said.encodings else None
+    if usual is not None:
+        return usual
     inner = paths.get(column, column)
     places = [pattern.replace("*", inner) for pattern in (said.now, said.was, "*") if pattern]
     for path in places:
@@ -172,7 +220,7 @@ def _kind(
 def _codes(name: str, said: LayoutConfig) -> dict[str, int]:
     """What each code means, by its text."""
     listed = [(getattr(said, word), role) for word, role in ROLES.items()]
-    listed += [(said.update_was, OLD), (said.update_now, NEW)]
+    listed += [(said.put, int(Op.PUT)), (said.update_was, OLD), (said.update_now, NEW)]
     codes: dict[str, int] = {}
     for values, role in listed:
         for value in values:
@@ -180,8 +228,19 @@ def _codes(name: str, said: LayoutConfig) -> dict[str, int]:
             if codes.get(text, role) != role:
                 raise ConfigError(f"The layout of {name} gives the code {text!r} two meanings.")
             codes[text] = role
-    if bool(codes) != bool(said.operation):
-        what = "codes but no 'operation'" if codes else "an 'operation' but no codes"
+    ways = [word for word in ("operation", "operation_sql", "only_new") if getattr(said, word)]
+    if len(ways) > 1:
+        raise ConfigError(
+            f"The layout of {name} has both {ways[0]} and {ways[1]}.", "", f"One is enough: [loads.{name}.layout]."
+        )
+    if said.only_new and not said.was:
+        raise ConfigError(
+            f"The layout of {name} has only_new, and no 'was'.",
+            "Which images a row has tells the operation.",
+            "Say where old values lie: was.",
+        )
+    if bool(codes) != bool(said.operation or said.operation_sql):
+        what = "codes but no 'operation'" if codes else f"'{ways[0]}' but no codes"
         raise ConfigError(
             f"The layout of {name} has {what}.", "", f"Both are needed, or neither: [loads.{name}.layout]."
         )

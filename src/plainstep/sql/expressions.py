@@ -57,6 +57,17 @@ def names_in(sql: str, where: str) -> set[str]:
     return {str(node["column_names"][0]).lower() for node in nodes if node.get("class") == "COLUMN_REF"}
 
 
+def paths_in(sql: str, where: str) -> list[tuple[str, ...]]:
+    """The names that an expression takes values by, with their dots, each once; not those of a lambda's own.
+
+    Raises:
+        ConfigError: it is not SQL.
+    """
+    nodes = _nodes(_parsed(sql, where))
+    found = (tuple(map(str, node["column_names"])) for node in nodes if node.get("class") == "COLUMN_REF")
+    return list(dict.fromkeys(found))
+
+
 def fields_in(sql: str, where: str) -> dict[str, set[str]] | None:
     """The fields that an expression takes of each of its names, in lower case; None where that does not show.
 

@@ -73,6 +73,8 @@ def guess(rows: pa.Table, fields: dict[str, pa.DataType], ordered: bool) -> Prop
     _key(found, seen, sides, {operation, *position, *sent, *aside, seen.value("time"), seen.value("deleted")})
     if operation:
         _meanings(found, seen, operation, sides)
+    elif "" not in sides and "*" not in sides:
+        _by_images(found, seen, sides)
     return seen
 
 
@@ -281,6 +283,29 @@ def _by_sides(rows: _Rows, texts: list[str | None], code: str, sides: tuple[str,
     return ("delete", "its rows hold old values only") if old else ("truncate", "its rows hold no values")
 
 
+def _by_images(rows: _Rows, seen: Proposal, sides: tuple[str, str]) -> None:
+    """Where nothing else tells the operation: which images rows have, if some have one alone, and each has one."""
+    old, new = (
+        np.any(
+            [rows.column(path).is_valid().to_numpy(zero_copy_only=False) for path in _inside(rows, ("", side))], axis=0
+        )
+        for side in sides
+    )
+    if not (old | new).all() or not (old & ~new).any() or not (new & ~old).any() or seen.key is None:
+        return
+    path = sides[1].replace("*", seen.key.value[0])
+    there: set[str | None] = set()
+    again = False
+    if path in rows.fields:
+        gone = rows.texts(sides[0].replace("*", seen.key.value[0]))
+        for key, before, had, has in zip(rows.texts(path), gone, old, new, strict=True):
+            again |= bool(has and not had and key in there)
+            there = (there - {before} if had else there) | ({key} if has else set())
+    told = ("put", "come again while they are there") if again else ("insert", "never come while they are there")
+    why = f"rows hold new values alone, old values alone, or both; rows with new values alone {told[1]}"
+    seen.guesses.append(Guess("only_new", told[0], why, True))
+
+
 def _by_turns(
     rows: _Rows, texts: list[str | None], unknown: list[str], seen: Proposal, sides: tuple[str, str]
 ) -> dict[str, str]:
@@ -307,7 +332,9 @@ def _by_turns(
     left = [code for code in unknown if code not in found]
     if left:
         insert = max(left, key=lambda code: firsts[code] / counts[code])
-        found[insert] = "insert"
+        # What comes once more where it came last says what is there, and not that it was not.
+        again = any(pair == (insert, insert) for life in lives.values() for pair in pairwise(life))
+        found[insert] = "put" if again else "insert"
         rest = [code for code in left if code != insert]
         if rest:
             delete = max(rest, key=lambda code: lasts[code] / counts[code])

@@ -9,10 +9,12 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from plainstep.core import casting as values
-from plainstep.core.arrays import Codes, utc_time
+from plainstep.core.arrays import Bools, Codes, utc_time
 from plainstep.core.changes.batch import name_lists
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts import pairing as pairs
+from plainstep.core.layouts.encodings import decoded, raw_kind
+from plainstep.core.layouts.raw_sql import computed_of
 from plainstep.core.layouts.rows import POSITION, TIME, Raw
 from plainstep.deferred import np, npt, pa, pc
 
@@ -37,6 +39,10 @@ class Layout:
         missing_field: what it means that a document lacks a field: ``null``, ``unsent``, or empty (then it is refused).
         deleted: a column that says that the row is deleted, or empty.
         key_only: whether only the key is read, and the rest looked up.
+        operation_sql: SQL over the feed's fields that gives each row's code; empty where a column tells it.
+        only_new: what a row with new values alone is, where the images tell the operation: an ``Op``; otherwise 0.
+        skip: a condition in SQL over the feed's fields: rows for which it holds are left out.
+        encodings: how columns are written that are not written as what they are.
     """
 
     key: tuple[str, ...]
@@ -52,11 +58,21 @@ class Layout:
     missing_field: str = ""
     deleted: str = ""
     key_only: bool = False
+    operation_sql: str = ""
+    only_new: int = 0
+    skip: str = ""
+    encodings: dict[str, str] = field(default_factory=dict)
 
     @property
     def in_pairs(self) -> bool:
         """Whether an update comes as two rows."""
         return OLD in self.codes.values()
+
+    @property
+    def tells_operations(self) -> bool:
+        """Whether each row tells what it did. A put tells what is, and not whether it was there."""
+        told = bool(self.operation or self.operation_sql) and int(Op.PUT) not in self.codes.values()
+        return told or self.only_new == Op.INSERT
 
     @property
     def tells_old(self) -> bool:
@@ -92,10 +108,10 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
         last: whether no row follows.
     """
     raw = Raw(rows)
-    codes = _codes(layout, raw)
+    images = _Images(layout, raw)
+    codes = _codes(layout, raw, images)
     unread = len(raw)
     partner: npt.NDArray[np.int64] | None = None
-    images = _Images(layout, raw)
     if layout.in_pairs:
         group = raw.column(layout.transaction) if layout.transaction else pairs.shared(raw.column(POSITION))
         found = pairs.paired(np.flatnonzero(codes == OLD), np.flatnonzero(codes == NEW), images.key(), group)
@@ -120,19 +136,34 @@ def _without_bad(layout: Layout, rows: pa.Table, bad: dict[int, str], unread: in
     return Interpreted(again.table, bad | {int(places[row]): why for row, why in again.bad.items()}, unread)
 
 
-def _codes(layout: Layout, raw: Raw) -> Codes:
+def _codes(layout: Layout, raw: Raw, images: _Images) -> Codes:
     """What every row says, as an ``Op``, ``OLD`` or ``NEW``; 0 where it is not known."""
-    if layout.operation:
-        column = raw.column(layout.operation)
+    if layout.operation or layout.operation_sql:
+        sql = layout.operation_sql
+        column = computed_of(raw, sql, "operation_sql") if sql else raw.column(layout.operation)
         codes = _meant(column, layout.codes)
         for row in np.flatnonzero(codes == 0).tolist():
-            raw.refuse(row, f"{layout.operation} is {values.shown(column, row)}, which is not a code of the layout")
+            told = f"{layout.operation or 'operation_sql'} is {values.shown(column, row)}"
+            raw.refuse(row, f"{told}, which is not a code of the layout")
+    elif layout.only_new:
+        codes = _by_images(layout, raw, images)
     else:
         codes = np.full(len(raw), int(Op.PUT), dtype=np.int8)
     if layout.deleted:
         gone = values.truthy(raw.column(layout.deleted))
         # A row that was deleted so may come back: nothing tells whether it is new.
         codes = np.where(gone, np.int8(Op.DELETE), np.where(codes == Op.TRUNCATE, codes, np.int8(Op.PUT)))
+    return codes
+
+
+def _by_images(layout: Layout, raw: Raw, images: _Images) -> Codes:
+    """What every row says by which image it has: both, an update; old values alone, a delete."""
+    was, now = images.there(images.was), images.there(images.now)
+    codes = np.select(
+        [was & now, was, now], [np.int8(Op.UPDATE), np.int8(Op.DELETE), np.int8(layout.only_new)], np.int8(0)
+    ).astype(np.int8)
+    for row in np.flatnonzero(codes == 0).tolist():
+        raw.refuse(row, "it has neither old nor new values")
     return codes
 
 
@@ -168,7 +199,12 @@ class _Images:
         self.kinds = {name: layout.schema.field(name).type for name in columns}
         self.now = self._side(layout.now)
         self.was = self._side(layout.was) if layout.was else {}
-        raw.read({path: self.kinds[name] for side in (self.now, self.was) for name, path in side.items()})
+        read = {
+            name: raw_kind(layout.encodings[name]) if name in layout.encodings else kind
+            for name, kind in self.kinds.items()
+        }
+        raw.read({path: read[name] for side in (self.now, self.was) for name, path in side.items()})
+        self._decoded: dict[str, pa.Array] = {}
 
     def _side(self, pattern: str) -> dict[str, str]:
         """For each column, where it lies on one side; a column that stands there once for both is in both."""
@@ -182,7 +218,33 @@ class _Images:
 
     def key(self) -> list[pa.Array]:
         """The key of every row, for pairing."""
-        return [self.raw.typed(self.now[name], self.kinds[name]) for name in self.layout.key]
+        return [self.typed(self.now[name], name) for name in self.layout.key]
+
+    def there(self, side: dict[str, str]) -> Bools:
+        """In which rows one side has a key. Columns that stand once for both sides say nothing of either."""
+        found = np.zeros(len(self.raw), dtype=np.bool_)
+        for name in self.layout.key:
+            if name in side and self.now.get(name) != self.was.get(name):
+                found |= self.typed(side[name], name).is_valid().to_numpy(zero_copy_only=False)
+        return found
+
+    def typed(self, path: str, name: str) -> pa.Array:
+        """The values of a column under a path. Rows whose value does not fit are noted."""
+        kind, encoding = self.kinds[name], self.layout.encodings.get(name)
+        if encoding is None:
+            return self.raw.typed(path, kind)
+        if path not in self._decoded:
+            source = self.raw.column(path) if self._has_bytes(path) else self.raw.typed(path, raw_kind(encoding))
+            self._decoded[path], bad = decoded(encoding, source, kind)
+            for row in bad.tolist():
+                self.raw.refuse(
+                    row, f"{path} is {values.shown(source, row)}, which is not a valid {kind} in {encoding}"
+                )
+        return self._decoded[path]
+
+    def _has_bytes(self, path: str) -> bool:
+        """Whether the values under a path come as bytes, which then are not texts of them."""
+        return not self.raw.within(path) and pa.types.is_binary(self.raw.column(path).type)
 
     def table(self, codes: Codes, partner: npt.NDArray[np.int64] | None, kept: npt.NDArray[np.int64]) -> pa.Table:
         """The rows that are kept, in the flat form."""
@@ -222,7 +284,7 @@ class _Images:
     ) -> pa.Array | None:
         if name not in side:
             return None
-        return self._all(self.raw.typed(side[name], kind), kept)
+        return self._all(self.typed(side[name], name), kept)
 
     def _all(self, column: pa.Array, kept: npt.NDArray[np.int64]) -> pa.Array:
         """The rows that are kept; mostly all of them, which costs nothing."""
@@ -244,7 +306,7 @@ class _Images:
                 fresh = fresh | ((ops == Op.UPDATE) & (name not in self.layout.key))
             return None if old is None else _without(old, fresh)
         if partner is not None and name in self.now:
-            return _taken(self.raw.typed(self.now[name], kind), partner)
+            return _taken(self.typed(self.now[name], name), partner)
         if name in self.layout.key and name in self.now:
             if not (ops == Op.DELETE).any():
                 return pa.nulls(len(kept), kind)
@@ -301,7 +363,7 @@ class _Images:
         nulls = np.zeros(len(rows), dtype=np.bool_)
         for name in others:
             if name in self.now:
-                column = self.raw.typed(self.now[name], self.kinds[name])
+                column = self.typed(self.now[name], name)
                 if column.null_count:
                     nulls |= column.is_null().take(rows).to_numpy(zero_copy_only=False)
         masks = {name: np.ones(len(rows), dtype=np.bool_) for name in others}

@@ -42,7 +42,9 @@ class Proposal:
     def unsure(self) -> list[str]:
         """The settings that the rows leave in doubt; the operation also where nothing tells it."""
         doubted = [one.name for one in [self.key, *self.guesses] if one and one.value != [] and not one.sure]
-        told = self.value("operation") is not None or self.value("deleted") is not None
+        told = self.value("operation") is not None or any(
+            self.value(name) is not None for name in ("deleted", "only_new")
+        )
         return doubted if told else ["operation", *doubted]
 
     def value(self, name: str) -> Any:

@@ -14,8 +14,9 @@ SENT = ("fields", "columns", "changed", "changed_columns", "changed_fields", "se
 MEANINGS = {
     "insert": ("i", "ins", "insert", "inserted", "create", "created", "new", "add", "added", "planted"),
     "update": ("u", "upd", "update", "updated", "change", "changed", "modify", "modified", "edit", "edited", "grew"),
-    "delete": ("d", "del", "delete", "deleted", "remove", "removed", "drop", "felled"),
+    "delete": ("d", "del", "delete", "deleted", "remove", "removed", "drop", "unset", "felled"),
     "truncate": ("t", "truncate", "truncated", "clear", "cleared"),
+    "put": ("put", "set", "upsert", "merge", "write", "save"),
     "update_was": ("before", "old", "was", "update before", "from"),
     "update_now": ("after", "now", "update after", "to"),
 }

@@ -1,0 +1,132 @@
+"""How a feed writes values that are not written as what they are: bytes as text, times as numbers, and so on."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import json
+from collections.abc import Callable
+from decimal import Decimal
+from typing import Any
+
+from plainstep.core.arrays import Ints
+from plainstep.core.casting import fitted
+from plainstep.deferred import np, pa
+
+UNITS = ("seconds", "milliseconds", "microseconds", "nanoseconds")
+NAMES = ("base64", "hex", "decimal_bytes", "days", *UNITS, "tagged")
+
+
+def raw_kind(encoding: str) -> pa.DataType:
+    """The type in which the values of an encoding are read."""
+    return pa.int64() if encoding == "days" or encoding in UNITS else pa.string()
+
+
+def usual_kind(encoding: str) -> pa.DataType | None:
+    """The type of a column of this encoding, where nothing else says it; None where something must."""
+    if encoding in ("base64", "hex"):
+        return pa.binary()
+    if encoding == "days":
+        return pa.date32()
+    return pa.timestamp("us", "UTC") if encoding in UNITS else None
+
+
+def decoded(encoding: str, column: pa.Array, kind: pa.DataType) -> tuple[pa.Array, Ints]:
+    """Values as what they are, and the rows whose values are not of the encoding, or do not fit (null in the result).
+
+    Args:
+        encoding: one of ``NAMES``.
+        column: the values, in the type that ``raw_kind`` gives, or as bytes.
+        kind: the type that is wanted.
+    """
+    if encoding == "days":
+        return _whole(column, pa.int32(), pa.date32(), kind)
+    if encoding in UNITS:
+        return _times(column, encoding, kind)
+    return _one_by_one(column, _readers(kind)[encoding], kind)
+
+
+def _times(column: pa.Array, encoding: str, kind: pa.DataType) -> tuple[pa.Array, Ints]:
+    """Numbers since 1970, in UTC. What has no zone is meant in UTC, too."""
+    if encoding == "nanoseconds":
+        column, encoding = _microseconds(column), "microseconds"
+    unit = {"seconds": "s", "milliseconds": "ms", "microseconds": "us"}[encoding]
+    zone = "UTC" if pa.types.is_timestamp(kind) and kind.tz is not None else None
+    values, bad = fitted(column.cast(pa.timestamp(unit, zone)), pa.timestamp("us", zone))
+    done, worse = fitted(values, kind)
+    return done, np.union1d(bad, worse)
+
+
+def _microseconds(column: pa.Array) -> pa.Array:
+    """Nanoseconds as microseconds: parts of one are dropped, so that what is left is the earlier one, before 1970, too."""
+    parts = np.floor_divide(column.fill_null(0).to_numpy(zero_copy_only=False), 1000)
+    return pa.array(parts, pa.int64(), mask=column.is_null().to_numpy(zero_copy_only=False))
+
+
+def _whole(column: pa.Array, number: pa.DataType, counted: pa.DataType, kind: pa.DataType) -> tuple[pa.Array, Ints]:
+    numbers, bad = fitted(column, number)
+    done, worse = fitted(numbers.cast(counted), kind)
+    return done, np.union1d(bad, worse)
+
+
+Reader = Callable[[Any], Any]
+
+
+def _readers(kind: pa.DataType) -> dict[str, Reader]:
+    scale = kind.scale if pa.types.is_decimal(kind) else 0
+    return {
+        "base64": lambda value: base64.b64decode(value, validate=True),
+        "hex": lambda value: bytes.fromhex(value.removeprefix("0x").removeprefix("\\x")),
+        "decimal_bytes": lambda value: Decimal(_signed(value)).scaleb(-scale),
+        "tagged": lambda value: _untagged(json.loads(value)),
+    }
+
+
+def _signed(value: str | bytes) -> int:
+    """A whole number as big-endian bytes in two's complement; as text, these are in base64."""
+    data = base64.b64decode(value, validate=True) if isinstance(value, str) else value
+    return int.from_bytes(data, "big", signed=True)
+
+
+def _untagged(value: Any) -> Any:
+    """A value out of an object whose one field names its type, and so within lists and maps."""
+    if isinstance(value, dict) and len(value) == 1:
+        return _untagged(next(iter(value.values())))
+    if isinstance(value, dict):
+        return {name: _untagged(inner) for name, inner in value.items()}
+    return [_untagged(inner) for inner in value] if isinstance(value, list) else value
+
+
+def _one_by_one(column: pa.Array, read: Reader, kind: pa.DataType) -> tuple[pa.Array, Ints]:
+    """Each different value once: of most columns, there are few."""
+    coded = column.dictionary_encode()
+    values: list[Any] = []
+    wrong: list[int] = []
+    for place, value in enumerate(coded.dictionary.to_pylist()):
+        try:
+            values.append(_written(read(value)))
+        except (ValueError, TypeError, binascii.Error, ArithmeticError):
+            wrong.append(place)
+            values.append(None)
+    made = pa.array(values, _type_of(values, kind))
+    done, worse = fitted(made, kind)
+    indices = coded.indices
+    bad = np.isin(indices.fill_null(-1).to_numpy(zero_copy_only=False), np.union1d(wrong, worse))
+    return done.take(indices), np.flatnonzero(bad)
+
+
+def _written(value: Any) -> Any:
+    """What is no plain value as JSON; numbers as they are written, so that no digit is lost."""
+    if isinstance(value, dict | list):
+        return json.dumps(value, ensure_ascii=False)
+    return (
+        str(value).lower()
+        if isinstance(value, bool)
+        else str(value)
+        if isinstance(value, int | float | Decimal)
+        else value
+    )
+
+
+def _type_of(values: list[Any], kind: pa.DataType) -> pa.DataType:
+    return pa.binary() if any(isinstance(value, bytes) for value in values) else pa.string()
