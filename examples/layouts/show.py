@@ -21,7 +21,8 @@ from plainstep.cli.main import cli
 HERE = Path(__file__).parent
 # In the order in which they are shown.
 NAMES = [
-    "two_rows", "old_and_new_columns", "new_values", "some_fields", "keys_only", "documents", "latest_state",
+    "two_rows", "old_and_new_columns", "by_images", "new_values", "puts", "some_fields", "keys_only", "documents",
+    "latest_state",
     "growing_column", "differences", "json_lines", "csv", "parquet", "avro", "quarantined",
 ]  # fmt: skip
 INTRODUCTION = HERE / "introduction.md"

@@ -156,7 +156,8 @@ def _matching(said: LayoutConfig, fields: dict[str, pa.DataType]) -> dict[str, s
                 inner = next((whole for whole in said.encodings if inner.startswith(f"{whole}.")), inner)
                 found.setdefault(re.sub(r"\W", "_", inner) if "." in inner else inner, inner)
     if "*" not in patterns:  # what stands once for both sides, such as the key
-        once = [path for path in fields if path not in aside and "." not in path]
+        judged = aside | _named_by(said.skip, "skip")
+        once = [path for path in fields if path not in judged and "." not in path]
         found |= {path: path for path in once if path not in found and not _of_another_side(path, said, "*")}
     return found
 
@@ -172,7 +173,13 @@ def bookkeeping(said: LayoutConfig) -> set[str]:
         said.deleted,
         said.sent_columns,
         *said.bookkeeping,
+        *_named_by(said.operation_sql, "operation_sql"),
     } - {""}
+
+
+def _named_by(sql: str, where: str) -> set[str]:
+    """The fields that SQL over a feed's fields names."""
+    return {".".join(path) for path in paths_in(sql, where)} if sql else set()
 
 
 def _of_another_side(path: str, said: LayoutConfig, pattern: str) -> bool:
