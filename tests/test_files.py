@@ -25,7 +25,7 @@ import plainstep
 from plainstep.core.positions import Position, Window
 from plainstep.errors import PlainStepError
 from plainstep.formats.prefetch import ahead, fetched
-from tests.feed_town import Town
+from tests.feed_town import Town, run
 from tests.kills import DIE, POINTS
 from tests.support import examples
 
@@ -115,6 +115,50 @@ class Landings(unittest.TestCase):
                 self.assertEqual(town.rows(), {1: 1, 2: 2, 3: 3, 4: 4})
                 town.land("3" + name[1:], (5, 5, 5), end="6,6" if "csv" in name else '{"seq"', old=True)
                 self.assertIn("refused", town.step())
+
+    def test_csv_however_it_is_written(self) -> None:
+        """No header, another separator, other words for null, another charset; lines that are added, and packed files."""
+        texts = ["Ærø; 'Öst'", None, "", "NULL", "plain", 'a "b"', "x\ny"]
+        for separator, header, nulls, charset, name in (
+            (";", True, [""], "", "{}.csv"), ("\t", False, ["\\N"], "latin-1", "{}.txt"), ("", False, ["NULL", "-"], "cp1252", "{}.csv"),
+            ("", True, [""], "iso-8859-15", "{}.tsv"), ("|", False, [""], "utf-8", "{}.csv.gz"), (";", True, ["-"], "latin-1", "{}.csv.gz"),
+        ):  # fmt: skip
+            mark = separator or ("\t" if "tsv" in name else ",")
+            said = {"separator": separator, "nulls": nulls, "charset": charset} | (
+                {} if header else {"header": ["seq", "k", "b"]}
+            )
+            csv = ", ".join(f"{one} = {json.dumps(value)}" for one, value in said.items())
+            with self.subTest(csv), Landing("*", f"{BY_SEQ}\ncsv = {{ {csv} }}\n") as town:
+                count = 0
+                for number in range(3):
+                    path = town.folder / name.format(number if name.endswith("gz") else 0)
+                    lines = [mark.join(["seq", "k", "b"]) + "\n"] * (header and not path.exists())
+                    for text in texts:
+                        count += 1
+                        cell = nulls[0] if text is None else '"' + text.replace('"', '""') + '"'
+                        lines.append(mark.join([str(count), str(count), cell]) + "\n")
+                    data = "".join(lines).encode(charset or "utf-8")
+                    with path.open("ab") as stream:
+                        stream.write(gzip.compress(data) if name.endswith("gz") else data)
+                    self.assertEqual(town.step(), f"stepped {len(texts)} ")
+                    self.assertEqual(town.step(), "nothing 0 ")
+                with duckdb.connect(str(town.path / "house.duckdb"), read_only=True) as house:
+                    found = house.execute("SELECT b FROM tree ORDER BY k").fetchall()
+                self.assertEqual([row[0] for row in found], texts * 3)
+
+    def test_csv_that_is_not_as_it_is_said_to_be(self) -> None:
+        for csv, words in (
+            ('separator = ";"', "1 column|no column|does not have|names the column|what there is|What they have"), ('header = ["seq", "k"]', "has 4 values"),
+            ('header = ["seq", "k", "a", "b"]', "not a valid|position"), ('charset = "utf-16"', "line ends are not those of ASCII"),
+            ('charset = "klingon"', "not the name of a charset"), ('separator = "ab"', "not one character"), ('header = ["k", "k"]', "stands there twice"),
+            ('header = ["seq", "k", "a", "b"]\nnulls = ["1"]', "position|no value|key"),
+        ):  # fmt: skip
+            said = ", ".join(csv.splitlines())
+            with self.subTest(csv), Landing("*", f"{BY_SEQ}\ncsv = {{ {said} }}\n") as town:
+                town.land("1.csv", (1, 1, 1), (2, 2, 2))
+                told = run(town, "step")
+                self.assertNotEqual(told.exit_code, 0, told.output)
+                self.assertRegex(told.stderr.replace("\n", " "), words)
 
     def test_a_compressed_file_that_is_not_finished_waits(self) -> None:
         with Landing() as town:

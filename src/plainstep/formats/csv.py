@@ -26,7 +26,7 @@ def read_csv(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few:
         blocks = fetched(blocks)
     first = next(blocks, memoryview(b""))
     head, begin = header(first, shown, kind)
-    line = 1
+    line = 0 if kind.form.names else 1
 
     def parsed(block: Block) -> tuple[Block, pa.Table | _Odd | None]:
         if is_blank(block):
@@ -158,7 +158,7 @@ def _parsed(
         pacsv.ConvertOptions(
             column_types=kinds,
             include_columns=names,
-            null_values=[""],
+            null_values=list(kind.form.nulls),
             strings_can_be_null=True,
             quoted_strings_can_be_null=False,
         ),
@@ -166,7 +166,9 @@ def _parsed(
 
 
 def header(block: memoryview, shown: str, kind: Kind) -> tuple[list[str], int]:
-    """The first line's names, and where it ends."""
+    """The first line's names, and where it ends; or the names that a layout gives, where there is no header."""
+    if kind.form.names:
+        return list(kind.form.names), 0
     line = first_line(block)
     try:
         first = line.decode("utf-8-sig")

@@ -29,20 +29,50 @@ FORMATS = {
 
 
 @dataclass(frozen=True)
+class Form:
+    """What a layout says of files, beside their names.
+
+    Attributes:
+        longest: how many bytes a row may have.
+        separator: between the values of a CSV line; empty where the name says it.
+        names: the columns of CSV files that have no header; none where they have one.
+        nulls: the words that stand for null in CSV files, where they are not in quotes.
+        charset: how CSV files are written, where not in UTF-8.
+        is_csv: whether files are CSV whose names do not say what they are.
+    """
+
+    longest: int = LONGEST
+    separator: str = ""
+    names: tuple[str, ...] = ()
+    nulls: tuple[str, ...] = ("",)
+    charset: str = ""
+    is_csv: bool = False
+
+
+# Files as their names say.
+USUAL = Form()
+
+
+@dataclass(frozen=True)
 class Kind:
-    """What a file's name says of it.
+    """What a file is, by its name and by what a layout says.
 
     Attributes:
         format: ``json``, ``csv``, ``parquet`` or ``avro``; empty where the name does not say.
         compression: as Arrow names it, or empty.
         delimiter: between the values of a CSV line.
-        longest: how many bytes a row may have.
+        form: what the layout says of such files.
     """
 
     format: str
     compression: str
     delimiter: str = ","
-    longest: int = LONGEST
+    form: Form = USUAL
+
+    @property
+    def longest(self) -> int:
+        """How many bytes a row may have."""
+        return self.form.longest
 
     @property
     def grows(self) -> bool:
@@ -50,13 +80,13 @@ class Kind:
         return self.format in ("json", "csv") and not self.compression
 
 
-def kind_of(name: str, longest: int = LONGEST) -> Kind:
-    """What a file's name says of it; and how many bytes a row of it may have."""
+def kind_of(name: str, form: Form = USUAL) -> Kind:
+    """What a file is, by its name and by what a layout says."""
     suffixes = [suffix.lower() for suffix in Path(name).suffixes]
     compression = COMPRESSED.get(suffixes[-1], "") if suffixes else ""
     last = (suffixes[:-1] if compression else suffixes)[-1:]
-    form = FORMATS.get(last[0], "") if last else ""
-    return Kind(form, compression, "\t" if last == [".tsv"] else ",", longest)
+    found = (FORMATS.get(last[0], "") if last else "") or ("csv" if form.is_csv else "")
+    return Kind(found, compression, form.separator or ("\t" if last == [".tsv"] else ","), form)
 
 
 @dataclass(frozen=True)

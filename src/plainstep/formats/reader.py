@@ -17,7 +17,6 @@ from plainstep.formats.csv import header, read_csv
 from plainstep.formats.limits import Bounded, refuse_columns, refuse_unpacked
 from plainstep.formats.lines import (  # fmt: skip
     FIRST,
-    LONGEST,
     ROWS,
     SOME,
     Kind,
@@ -46,7 +45,7 @@ def read(
     lines: int = 0,
     wanted: pa.Schema | None = None,
     few: bool = False,
-    longest: int = LONGEST,
+    kind: Kind | None = None,
 ) -> Iterator[Rows]:
     """The rows of a file, in batches.
 
@@ -59,19 +58,27 @@ def read(
         wanted: the columns that are wanted, of those that it has; None for all. CSV is read in their types, or as
             texts where a value does not fit.
         few: whether only some first rows are wanted.
-        longest: how many bytes a row may have.
+        kind: what it is; default: as its name says.
 
     Raises:
         DataError: the file is damaged; the message names the line, or the part.
     """
-    kind = kind_of(shown, longest)
-    lines -= 1 if lines and kind.format == "csv" else 0  # the header is read again
+    kind = kind or kind_of(shown)
+    lines -= 1 if lines and kind.format == "csv" and not kind.form.names else 0  # the header is read again
     readers: dict[str, Callable[..., Iterator[Rows]]] = {
         "json": _json, "csv": read_csv, "parquet": _parquet, "avro": read_avro,
     }  # fmt: skip
     with read_safely(shown), opened(path, kind, upto, start) as stream:
-        for rows in readers[kind.format](stream, shown, kind, wanted, few):
+        for rows in readers[kind.format](_in_utf8(stream, kind), shown, kind, wanted, few):
             yield Rows(rows.table, rows.lines + lines) if lines else rows
+
+
+def _in_utf8(stream: Any, kind: Kind) -> Any:
+    """The stream of a CSV file in UTF-8, however it is written."""
+    if kind.format != "csv" or not kind.form.charset:
+        return stream
+    plain = stream if isinstance(stream, pa.NativeFile) else pa.PythonFile(stream, mode="r")
+    return pa.transcoding_input_stream(plain, kind.form.charset, "utf-8")
 
 
 def opened(path: Path, kind: Kind, upto: int | None = None, start: int = 0) -> Any:
@@ -83,7 +90,7 @@ def opened(path: Path, kind: Kind, upto: int | None = None, start: int = 0) -> A
     if upto is None and not start:
         return file
     head = b""
-    if start and kind.format == "csv":
+    if start and kind.format == "csv" and not kind.form.names:
         while not head.endswith(b"\n") and (more := file.read(1 << 16)):
             head += more
             head = head[: head.find(b"\n") + 1] or head
@@ -222,18 +229,18 @@ def _seekable(stream: Any, kind: Kind) -> Any:
     return pa.BufferReader(stream.read()) if kind.compression else stream
 
 
-def columns_of(path: Path, shown: str, longest: int = LONGEST) -> pa.Schema:
+def columns_of(path: Path, shown: str, kind: Kind | None = None) -> pa.Schema:
     """The columns of a file, read from its beginning or its end.
 
     Raises:
         DataError: the file is damaged.
     """
-    kind = kind_of(shown, longest)
+    kind = kind or kind_of(shown)
     if kind.format == "json":
         return pa.schema([(LINE, pa.string())])
     with read_safely(shown), opened(path, kind) as stream:
         if kind.format == "csv":
-            block = next(whole_lines(stream, shown, FIRST, longest), memoryview(b""))
+            block = next(whole_lines(_in_utf8(stream, kind), shown, FIRST, kind.longest), memoryview(b""))
             return pa.schema([(name, pa.string()) for name in header(block, shown, kind)[0]])
         if kind.format == "parquet":
             return pq.read_schema(_seekable(stream, kind)).remove_metadata()

@@ -24,6 +24,42 @@ class TimesConfig(BaseModel):
     time: str = Field(description="Its column that holds times.")
 
 
+class CsvConfig(BaseModel):
+    """How CSV files are written, where not as usual."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    separator: str = Field(default="", description="What stands between values; default: a comma, in .tsv a tab.")
+    header: Names = Field(default=[], description="The columns' names, where files have no header.")
+    nulls: Names = Field(default=[""], description="The words that stand for null where they are not in quotes.")
+    charset: str = Field(default="", description="How text is written, where not in UTF-8, as in latin-1 or cp1252.")
+
+    @field_validator("separator")
+    @classmethod
+    def _is_one_character(cls, value: str) -> str:
+        if value and (len(value) != 1 or not value.isascii() or value in '"\r\n'):
+            raise ValueError("it is not one character of ASCII that could stand between values")
+        return value
+
+    @field_validator("charset")
+    @classmethod
+    def _is_a_charset(cls, name: str) -> str:
+        try:
+            plain = '\n",;'.encode(name or "utf-8") == b'\n",;'
+        except LookupError:
+            raise ValueError("it is not the name of a charset: write one as in latin-1") from None
+        if not plain:
+            raise ValueError("its line ends are not those of ASCII, so lines could not be told apart")
+        return name
+
+    @field_validator("header")
+    @classmethod
+    def _are_different(cls, names: list[str]) -> list[str]:
+        if len(set(names)) < len(names):
+            raise ValueError("a name stands there twice")
+        return names
+
+
 class LayoutConfig(BaseModel):
     """``[loads.NAME.layout]``: how rows that something else wrote are read as changes."""
 
@@ -93,6 +129,10 @@ class LayoutConfig(BaseModel):
     settle: str = Field(
         default="60s",
         description="How long a file that ends in the middle of a row must have been left alone to be taken as it is.",
+    )
+    csv: CsvConfig | None = Field(
+        default=None,
+        description="Files: how CSV is written, where not as usual. Files whose names do not say what they are are taken for CSV, too.",
     )
     max_row: str = Field(
         default="64MiB", description="Files: how large one row may be, unpacked (up to 1GiB). Larger ones are refused."

@@ -24,9 +24,7 @@ def edges(file: File, paths: list[str], start: int = 0) -> Iterator[pa.Table]:
     elif file.kind.format == "json" and file.kind.compression:
         yield from _of_packed_lines(file)
     else:
-        yield from _of_all(
-            read(file.path, file.name, file.size if file.kind.grows else None, start, longest=file.kind.longest)
-        )
+        yield from _of_all(read(file.path, file.name, file.size if file.kind.grows else None, start, kind=file.kind))
 
 
 def _of_all(batches: Iterator[Rows]) -> Iterator[pa.Table]:
@@ -55,7 +53,7 @@ def _of_packed_lines(file: File) -> Iterator[pa.Table]:
 
 
 def _of_lines(file: File, start: int) -> Iterator[pa.Table]:
-    for rows in read(file.path, file.name, file.size, start, few=True, longest=file.kind.longest):
+    for rows in read(file.path, file.name, file.size, start, few=True, kind=file.kind):
         yield rows.table.slice(0, 1)
         break
     with file.path.open("rb") as stream:
@@ -66,10 +64,10 @@ def _of_lines(file: File, start: int) -> Iterator[pa.Table]:
     while file.kind.format == "csv" and cut >= 0 and tail.count(b'"', cut) % 2:
         cut = tail.rfind(b"\n", 0, cut)
     if cut < 0:
-        *_, last = _of_all(read(file.path, file.name, file.size, start, longest=file.kind.longest))
+        *_, last = _of_all(read(file.path, file.name, file.size, start, kind=file.kind))
         yield last
         return
-    for rows in read(file.path, file.name, file.size, file.size - TAIL + cut + 1, longest=file.kind.longest):
+    for rows in read(file.path, file.name, file.size, file.size - TAIL + cut + 1, kind=file.kind):
         yield rows.table.slice(rows.table.num_rows - 1)
 
 

@@ -19,7 +19,7 @@ from plainstep.core.position_labels import earlier, parted
 from plainstep.core.sizes import size_of
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, DataError, Refused
-from plainstep.formats.lines import Rows
+from plainstep.formats.lines import Form, Rows
 from plainstep.stores.feed import Ends
 from plainstep.stores.files.ends import edges
 from plainstep.stores.files.listing import (  # fmt: skip
@@ -69,9 +69,19 @@ class FileFeed:
 
     def _listing(self) -> Listing:
         layout = self.layout
-        longest, settle = min(size_of(layout.max_row), MOST), duration(layout.settle)
+        settle, csv = duration(layout.settle), layout.csv
         assert settle is not None  # judged when it was read
-        return listed(self.folder, self.pattern, settle.total_seconds(), layout.follow_links, longest)
+        form = Form(min(size_of(layout.max_row), MOST))
+        if csv:
+            form = replace(
+                form,
+                separator=csv.separator,
+                names=tuple(csv.header),
+                nulls=tuple(csv.nulls),
+                charset=csv.charset,
+                is_csv=True,
+            )
+        return listed(self.folder, self.pattern, settle.total_seconds(), layout.follow_links, form)
 
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of."""

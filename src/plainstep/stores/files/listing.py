@@ -12,7 +12,7 @@ from hashlib import blake2b
 from pathlib import Path
 
 from plainstep.errors import ConfigError, DataError, Refused
-from plainstep.formats.lines import LONGEST, Kind, damaged, kind_of
+from plainstep.formats.lines import USUAL, Form, Kind, damaged, kind_of
 from plainstep.formats.reader import columns_of, read
 
 # Names that programs give to what they have not finished, or keep for themselves.
@@ -61,7 +61,7 @@ class Listing:
     waiting: str = ""
 
 
-def listed(folder: Path, pattern: str, settled: float, follow_links: bool = False, longest: int = LONGEST) -> Listing:
+def listed(folder: Path, pattern: str, settled: float, follow_links: bool = False, form: Form = USUAL) -> Listing:
     """Look at the files of a feed.
 
     Args:
@@ -69,7 +69,7 @@ def listed(folder: Path, pattern: str, settled: float, follow_links: bool = Fals
         pattern: a file, a folder, or a glob below it.
         settled: for how many seconds a file must have been left alone to be taken as it is.
         follow_links: whether links may lead out of the folder.
-        longest: how many bytes a row may have.
+        form: what the layout says of them.
 
     Raises:
         ConfigError: the pattern leads out of the folder.
@@ -98,7 +98,7 @@ def listed(folder: Path, pattern: str, settled: float, follow_links: bool = Fals
             continue
         if not follow_links and not inside(path if path.is_symlink() else path.parent):
             raise _link_out(name, folder)
-        kind = kind_of(path.name, longest)
+        kind = kind_of(path.name, form)
         if not kind.format:
             found.ignored.append(name)
             continue
@@ -155,7 +155,7 @@ def _readable(path: Path, name: str, kind: Kind, size: int, changed: int) -> boo
         if kind.format == "parquet" and not kind.compression:
             columns_of(path, name)
         else:
-            for _ in read(path, name, None, longest=kind.longest):
+            for _ in read(path, name, None, kind=kind):
                 pass
     except DataError:
         return False

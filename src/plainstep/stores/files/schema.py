@@ -46,9 +46,7 @@ class Shape:
         files = self.files()
         tables = []
         for file in files if len(files) <= 4 else [*files[:2], *files[-2:]]:
-            for rows in read(
-                file.path, file.name, file.size if file.kind.grows else None, few=True, longest=file.kind.longest
-            ):
+            for rows in read(file.path, file.name, file.size if file.kind.grows else None, few=True, kind=file.kind):
                 found = rows.table.slice(0, SAMPLE)
                 tables.append(typed(found) if file.kind.format == "csv" else found)
                 break
@@ -84,7 +82,7 @@ class Shape:
     @cached_property
     def _schema(self) -> pa.Schema:
         """The columns of all files, as they are read."""
-        schemas = [columns_of(file.path, file.name, file.kind.longest) for file in self.files()]
+        schemas = [columns_of(file.path, file.name, file.kind) for file in self.files()]
         whole = pa.unify_schemas(schemas, promote_options="permissive")
         heads = {path.split(".")[0] for path in self._wanted} | set(self._wanted)
         names = [name for name in whole.names if name in heads]
@@ -132,7 +130,7 @@ class Shape:
     def rows(self, file: File, start: int = 0, lines: int = 0) -> Iterator[Rows]:
         """The rows of a file, with the fields that are wanted as columns."""
         upto = file.size if file.kind.grows else None
-        found = read(file.path, file.name, upto, start, lines, wanted=self._schema, longest=file.kind.longest)
+        found = read(file.path, file.name, upto, start, lines, wanted=self._schema, kind=file.kind)
         if file.kind.format != "json":
             return found
         return ahead(fetched(found), lambda rows: Rows(self._fields(rows.table), rows.lines))
