@@ -8,10 +8,7 @@ shape, one kind of source and one kind of store: not having the others saves it 
 from __future__ import annotations
 
 from importlib import import_module
-from importlib.util import find_spec
 from typing import TYPE_CHECKING, Any
-
-from plainstep.errors import ConfigError
 
 if TYPE_CHECKING:
     import duckdb
@@ -72,18 +69,3 @@ __all__ = [
     "pq",
     "tenacity",
 ]
-
-
-def need(library: str, extra: str, what: str) -> None:
-    """Refuse what needs a library that is not installed.
-
-    Args:
-        library: the library.
-        extra: the extra of Plain Step that installs it.
-        what: what needs it, as a sentence without its end.
-
-    Raises:
-        ConfigError: it is not installed.
-    """
-    if find_spec(library) is None:
-        raise ConfigError(f"{what}, and {library} is not installed.", "", f"pip install 'plainstep[{extra}]'")

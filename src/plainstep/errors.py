@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Collection, Sequence
+from importlib.util import find_spec
 from typing import Any
 
 from plainstep.redaction import redacted
@@ -92,3 +93,18 @@ def unknown(what: str, name: str, known: Collection[str], usage: str = "") -> Co
         f"Did you mean {near[0]!r}?" if near else f"Known: {', '.join(known) or 'none'}.",
         usage,
     )
+
+
+def need(library: str, extra: str, what: str) -> None:
+    """Refuse what needs a library that is not installed.
+
+    Args:
+        library: the library.
+        extra: the extra of Plain Step that installs it.
+        what: what needs it, as a sentence without its end.
+
+    Raises:
+        ConfigError: it is not installed.
+    """
+    if find_spec(library) is None:
+        raise ConfigError(f"{what}, and {library} is not installed.", "", f"pip install 'plainstep[{extra}]'")

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from functools import cache
 from typing import IO, Any
 
-from plainstep.deferred import fastavro, need, np, pa
-from plainstep.errors import DataError
+from plainstep.deferred import fastavro, np, pa
+from plainstep.errors import DataError, need
 from plainstep.formats.avro_blocks import BLOCK, Unpacked, refuse_endless
 from plainstep.formats.limits import Bounded, refuse_columns
 from plainstep.formats.lines import ROWS, SOME, Kind, Rows, damaged

@@ -6,9 +6,8 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from plainstep.deferred import need
 from plainstep.display.results import Results
-from plainstep.errors import unknown
+from plainstep.errors import need, unknown
 from plainstep.loads.load import Load
 from plainstep.project.capture_commands import CaptureCommands
 from plainstep.stores.records import KINDS

@@ -12,7 +12,7 @@ import click
 from plainstep.cli.console import echo_json, say
 from plainstep.cli.options import JSON, LOAD, LOADS, Duration, complain, open_project
 from plainstep.cli.progress_bar import bar
-from plainstep.deferred import need
+from plainstep.errors import need
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load

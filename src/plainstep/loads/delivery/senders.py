@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import unquote, urlsplit
 
 from plainstep.core.shapes.events import cloud_event
-from plainstep.deferred import httpx, need
-from plainstep.errors import PlainStepError
+from plainstep.deferred import httpx
+from plainstep.errors import PlainStepError, need
 from plainstep.formats.writer import file_name, new_file
 from plainstep.redaction import redacted
 
