@@ -26,7 +26,7 @@ from plainstep.loads.windows import (
 )
 from plainstep.progress import counted
 from plainstep.stores.capabilities import with_source
-from plainstep.stores.ledger import moved
+from plainstep.stores.commit_errors import moved
 from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
 from plainstep.stores.retry import retried
 

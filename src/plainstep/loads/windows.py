@@ -12,7 +12,7 @@ from plainstep.display.text import local
 from plainstep.errors import ConfigError, Refused
 from plainstep.settings.renamed import in_new_names
 from plainstep.stores.api import ForeignSource
-from plainstep.stores.ledger import moved
+from plainstep.stores.commit_errors import moved
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load

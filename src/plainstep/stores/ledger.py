@@ -10,9 +10,9 @@ from functools import cached_property
 from typing import Any
 
 from plainstep.core.positions import MergedTable, Watermark
-from plainstep.errors import Refused, WatermarkMoved
+from plainstep.errors import Refused
 from plainstep.stores.dialect import STANDARD, Dialect
-from plainstep.stores.records import Commit, LedgerEntry
+from plainstep.stores.records import LedgerEntry
 
 WATERMARK_COLUMNS = [
     "identity",
@@ -374,39 +374,3 @@ def entry_values(entry: LedgerEntry) -> list[Any]:
     values = [getattr(entry, field.name) for field in fields(entry)]
     values[COLUMNS.index("stepped_at")] = written(entry.at)
     return values
-
-
-def moved(load: str) -> WatermarkMoved:
-    """The error for a watermark that is no longer where it was read."""
-    return WatermarkMoved(
-        f"Another step of {load} moved its watermark first.",
-        "Nothing was written by this one.",
-        "The step can be run again.",
-    )
-
-
-def contradicted(commit: Commit) -> Refused:
-    """The error for more contradictions than are tolerated."""
-    load, count = commit.watermark.load, commit.entry.contradictions
-    what = f"{count:,} of the {commit.entry.changes:,} changes of {load} contradict what is there."
-    if commit.tolerated == 0:
-        return Refused(
-            what,
-            "A row to insert is there already, or one to update or delete is not; strict = true refuses that.",
-            f"plainstep check {load} tells which rows differ; plainstep reload {load} fixes them.",
-        )
-    return Refused(
-        what,
-        "A row to insert is there already, or one to update or delete is not: codes may be swapped, the key not unique, "
-        "or the order wrong.",
-        f"plainstep look {load} shows what the layout makes of the rows; strict = false merges them anyway.",
-    )
-
-
-def half_a_row(commit: Commit, count: int) -> Refused:
-    """The error for parts of rows that the target does not have."""
-    return Refused(
-        f"{count:,} changes of {commit.watermark.load} carry part of a row that the target does not have.",
-        "Partial rows are not inserted.",
-        f"plainstep reload {commit.watermark.load}",
-    )

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa
 from plainstep.stores import ledger as bookkeeping
+from plainstep.stores.commit_errors import contradicted, half_a_row, moved
 from plainstep.stores.records import Commit, LedgerEntry, Part, TableInfo
 
 if TYPE_CHECKING:
@@ -79,7 +80,7 @@ class Merge(ABC):
             self._write(part.edits)
             self._count_odd(part.edits)
         if self.commit.tolerated is not None and self.commit.entry.contradictions > self.commit.tolerated:
-            raise bookkeeping.contradicted(self.commit)
+            raise contradicted(self.commit)
 
     def end(self) -> None:
         """Quarantine rows, and write the ledger row."""
@@ -132,10 +133,10 @@ class Merge(ABC):
         self.make_books()
         if before is None:
             if self.finds(self.books.find_watermark, [watermark.load]):
-                raise bookkeeping.moved(watermark.load)
+                raise moved(watermark.load)
             self.execute(self.books.insert_watermark, values)
         elif self.execute(self.books.move_watermark, [*values, before.step]) != 1:
-            raise bookkeeping.moved(watermark.load)
+            raise moved(watermark.load)
 
     def _prepare(self) -> None:
         """Make the table, or add the columns it lacks."""
@@ -194,7 +195,7 @@ class Merge(ABC):
         for patch in edits.patch:
             found = self.patch(patch)
             if found != patch.num_rows and edits.whole:
-                raise bookkeeping.half_a_row(self.commit, patch.num_rows - found)
+                raise half_a_row(self.commit, patch.num_rows - found)
             self.odd += patch.num_rows - found
             entry.patch += found
         if edits.add is not None and edits.add.num_rows:

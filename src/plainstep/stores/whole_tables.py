@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING
 from plainstep.core.positions import MergedTable, Watermark
 from plainstep.core.shapes.apply import Applied, applied
 from plainstep.deferred import pa
+from plainstep.stores.commit_errors import contradicted, half_a_row, moved
 from plainstep.stores.keyed_rows import ScannedRows
-from plainstep.stores.ledger import contradicted, half_a_row, moved
 from plainstep.stores.records import Commit, LedgerEntry, Part, QuarantinedRow, TableInfo
 
 if TYPE_CHECKING:

@@ -15,6 +15,7 @@ from plainstep.errors import Refused
 from plainstep.sql.literals import quoted, text
 from plainstep.stores import ledger as books
 from plainstep.stores.api import KeyedRows
+from plainstep.stores.commit_errors import moved
 from plainstep.stores.duckdb.table import DuckdbTable
 from plainstep.stores.duckdb.types import declaration, plain
 from plainstep.stores.keyed_rows import SqlRows
@@ -117,7 +118,7 @@ class DuckdbTarget(SqlTarget):
             except BaseException as error:
                 _roll_back(connection)
                 if isinstance(error, duckdb.TransactionException) and _of_another(error):
-                    raise books.moved(commits[0].watermark.load) from error
+                    raise moved(commits[0].watermark.load) from error
                 if isinstance(error, duckdb.ConstraintException) and "still referenced" in str(error):
                     raise _still_referenced(error) from error
                 raise

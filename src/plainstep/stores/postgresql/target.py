@@ -15,6 +15,7 @@ from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.sql.literals import quoted, text
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.api import KeyedRows
+from plainstep.stores.commit_errors import moved
 from plainstep.stores.keyed_rows import SqlRows
 from plainstep.stores.merge import IndexedMerge, run
 from plainstep.stores.postgresql import catalog, trust
@@ -251,7 +252,7 @@ class _Merge(IndexedMerge):
             return self.connection.execute(sql, parameters or None).rowcount
         except psycopg.errors.UniqueViolation as error:
             if error.diag.schema_name == "plainstep":  # another first step of this load was quicker
-                raise bookkeeping.moved(self.commit.watermark.load) from error
+                raise moved(self.commit.watermark.load) from error
             raise
 
     def finds(self, sql: str, parameters: Sequence[Any]) -> bool:

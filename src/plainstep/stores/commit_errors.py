@@ -1,0 +1,42 @@
+"""Why a commit is not made."""
+
+from __future__ import annotations
+
+from plainstep.errors import Refused, WatermarkMoved
+from plainstep.stores.records import Commit
+
+
+def moved(load: str) -> WatermarkMoved:
+    """The error for a watermark that is no longer where it was read."""
+    return WatermarkMoved(
+        f"Another step of {load} moved its watermark first.",
+        "Nothing was written by this one.",
+        "The step can be run again.",
+    )
+
+
+def contradicted(commit: Commit) -> Refused:
+    """The error for more contradictions than are tolerated."""
+    load, count = commit.watermark.load, commit.entry.contradictions
+    what = f"{count:,} of the {commit.entry.changes:,} changes of {load} contradict what is there."
+    if commit.tolerated == 0:
+        return Refused(
+            what,
+            "A row to insert is there already, or one to update or delete is not; strict = true refuses that.",
+            f"plainstep check {load} tells which rows differ; plainstep reload {load} fixes them.",
+        )
+    return Refused(
+        what,
+        "A row to insert is there already, or one to update or delete is not: codes may be swapped, the key not unique, "
+        "or the order wrong.",
+        f"plainstep look {load} shows what the layout makes of the rows; strict = false merges them anyway.",
+    )
+
+
+def half_a_row(commit: Commit, count: int) -> Refused:
+    """The error for parts of rows that the target does not have."""
+    return Refused(
+        f"{count:,} changes of {commit.watermark.load} carry part of a row that the target does not have.",
+        "Partial rows are not inserted.",
+        f"plainstep reload {commit.watermark.load}",
+    )
