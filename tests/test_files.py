@@ -149,9 +149,9 @@ class Landings(unittest.TestCase):
     def test_csv_that_is_not_as_it_is_said_to_be(self) -> None:
         for csv, words in (
             ('separator = ";"', "1 column|no column|does not have|names the column|what there is|What they have"), ('header = ["seq", "k"]', "has 4 values"),
-            ('header = ["seq", "k", "a", "b"]', "not a valid|position"), ('charset = "utf-16"', "line ends are not those of ASCII"),
+            ('header = ["seq", "k", "a", "b"]', "its first line is a header"), ('charset = "utf-16"', "line ends are not those of ASCII"),
             ('charset = "klingon"', "not the name of a charset"), ('separator = "ab"', "not one character"), ('header = ["k", "k"]', "stands there twice"),
-            ('header = ["seq", "k", "a", "b"]\nnulls = ["1"]', "position|no value|key"),
+            ('header = ["no", "k", "a", "b"]\nnulls = ["1"]', "position|no value|key"),
         ):  # fmt: skip
             said = ", ".join(csv.splitlines())
             with self.subTest(csv), Landing("*", f"{BY_SEQ}\ncsv = {{ {said} }}\n") as town:

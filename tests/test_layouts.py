@@ -120,6 +120,8 @@ class Encodings(unittest.TestCase):
 
     def test_nested_values_are_unwrapped_as_a_whole(self) -> None:
         text = json.dumps({"map": {"a": {"list": [{"number": "1.50"}, {"text": "x"}]}, "b": None}})
+        one = json.dumps({"map": {"street": {"text": "x"}}})  # a map with one entry, which is no tag
+        self.assertEqual(decoded("tagged", pa.array([one]), pa.string())[0].to_pylist(), ['{"street": "x"}'])
         found, bad = decoded("tagged", pa.array([text]), pa.string())
         self.assertEqual((found.to_pylist(), bad.tolist()), (['{"a": ["1.50", "x"], "b": null}'], []))
 
@@ -209,7 +211,24 @@ class Wrong(unittest.TestCase):
         self.assertRegex(self.refused("images", *self.swap('"old_*"', '"new_*"')), "was never|contradict|do not begin")
         self.assertIn("two meanings", self.refused("puts", ('delete = ["unset"]', 'delete = ["set"]')))
 
+    def test_a_key_that_stands_once_for_both_images(self) -> None:
+        with Town("docs") as town:
+            town.play(list(HISTORY))
+            with contextlib.closing(sqlite3.connect(town.path / "town.db")) as connection:
+                connection.executescript(
+                    """CREATE TABLE once (n INTEGER PRIMARY KEY, k INTEGER, old_a INTEGER, old_b TEXT, new_a INTEGER, new_b TEXT);
+                    INSERT INTO once SELECT n, coalesce(new_k, old_k), old_a, old_b, new_a, new_b FROM images;"""
+                )
+            text = layouts.config("images").replace("town.images", "town.once")
+            town.config.write_text(text)
+            town.project.step()
+            self.assertEqual(town.target("images"), town.truth)
+
     def test_values_that_are_not_of_their_encoding(self) -> None:
+        self.assertIn(
+            "how many places",
+            self.refused("coded", ('a = "INTEGER", b', "b"), ("types = { k", 'types = { a = "TEXT", k')),
+        )
         for old, new in (('"decimal_bytes"', '"hex"'), ('b = "tagged"', 'b = "base64"'), ('"decimal_bytes"', '"days"')):
             self.assertRegex(self.refused("coded", (old, new)), "is not a valid|does not fit|is not valid")
 

@@ -167,9 +167,7 @@ def _parsed(
 
 def header(block: memoryview, shown: str, kind: Kind) -> tuple[list[str], int]:
     """The first line's names, and where it ends; or the names that a layout gives, where there is no header."""
-    if kind.form.names:
-        return list(kind.form.names), 0
-    line = first_line(block)
+    line, names = first_line(block), list(kind.form.names)
     try:
         first = line.decode("utf-8-sig")
     except UnicodeDecodeError:
@@ -178,6 +176,10 @@ def header(block: memoryview, shown: str, kind: Kind) -> tuple[list[str], int]:
         head = next(csv.reader([first.rstrip("\r\n")], delimiter=kind.delimiter), [])
     except csv.Error as error:
         raise damaged(shown, f"line 1: {error}") from None
+    if names and head == names:
+        raise damaged(shown, "its first line is a header, and the layout (csv.header) says that it has none")
+    if names:
+        return names, 0
     refuse_columns(len(head), shown)
     if len(set(head)) != len(head):
         twice = next(name for name in head if head.count(name) > 1)

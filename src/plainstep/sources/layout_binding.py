@@ -41,6 +41,13 @@ def bound(
     fields = fields_of(sample, (said.now, said.was))
     columns, paths = _columns(name, said, fields, rows)
     schema = pa.schema([(column, _kind(name, column, config, paths, said, fields, rows)) for column in columns])
+    for column in columns:
+        if said.encodings.get(column) == "decimal_bytes" and not _counts(schema.field(column).type):
+            raise ConfigError(
+                f"The layout of {name} says that {column} is written as decimal_bytes, and nothing says how many places it has.",
+                "The bytes tell the digits alone.",
+                f'Say so in the load: types = {{ "{column}" = "DECIMAL(10,2)" }}.',
+            )
     for column in key:
         if column not in columns:
             raise ConfigError(
@@ -59,6 +66,10 @@ def bound(
         if sql:
             _refuse_bad_sql(f"[loads.{name}.layout], {where}", sql, sample, fields)
     return layout
+
+
+def _counts(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_decimal(kind) or pa.types.is_integer(kind))
 
 
 def _refuse_bad_sql(where: str, sql: str, sample: pa.Table, fields: dict[str, pa.DataType]) -> None:

@@ -89,9 +89,12 @@ def _signed(value: str | bytes) -> int:
 
 
 def _untagged(value: Any) -> Any:
-    """A value out of an object whose one field names its type, and so within lists and maps."""
+    """A value out of an object whose one field names its type, and so within lists and maps.
+
+    A map with one entry is told from such an object by where it stands: right within one, which is of maps.
+    """
     if isinstance(value, dict) and len(value) == 1:
-        return _untagged(next(iter(value.values())))
+        value = next(iter(value.values()))
     if isinstance(value, dict):
         return {name: _untagged(inner) for name, inner in value.items()}
     return [_untagged(inner) for inner in value] if isinstance(value, list) else value

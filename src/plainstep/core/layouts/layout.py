@@ -221,11 +221,11 @@ class _Images:
         return [self.typed(self.now[name], name) for name in self.layout.key]
 
     def there(self, side: dict[str, str]) -> Bools:
-        """In which rows one side has a key. Columns that stand once for both sides say nothing of either."""
+        """In which rows one side has values: a key, if it has one of its own. What stands once for both tells nothing."""
         found = np.zeros(len(self.raw), dtype=np.bool_)
-        for name in self.layout.key:
-            if name in side and self.now.get(name) != self.was.get(name):
-                found |= self.typed(side[name], name).is_valid().to_numpy(zero_copy_only=False)
+        own = [name for name in side if self.now.get(name) != self.was.get(name)]
+        for name in [name for name in own if name in self.layout.key] or own:
+            found |= self.typed(side[name], name).is_valid().to_numpy(zero_copy_only=False)
         return found
 
     def typed(self, path: str, name: str) -> pa.Array:
