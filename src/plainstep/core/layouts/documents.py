@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 
 from plainstep.core.arrays import Bools
@@ -142,15 +143,33 @@ def _doubtful(documents: pa.Array) -> dict[int, str]:
 
     wrong = {}
     for row, text in enumerate(documents.to_pylist()):
+        if _is_deep(text or ""):
+            wrong[row] = "it is nested too deeply"
+            continue
         try:
             json.loads(text or "{}", object_pairs_hook=unique, parse_constant=refuse)
         except _Odd as odd:
             wrong[row] = str(odd)
-        except RecursionError:
-            wrong[row] = "it is nested too deeply"
         except ValueError:
             continue  # it is not a document, which is told as that
     return wrong
+
+
+# Objects and lists within each other, beyond which a document is none that anybody meant. (Python's own limit is another in
+# every release, and takes what is not a document for one.)
+DEEPEST = 500
+
+
+def _is_deep(text: str) -> bool:
+    """Whether a document is nested beyond reason."""
+    if text.count("[") + text.count("{") <= DEEPEST:
+        return False
+    depth = 0
+    for part in re.findall(r'"(?:[^"\\]|\\.)*"|[\[{\]}]', text):
+        depth += (part in "[{") - (part in "]}") if len(part) == 1 else 0
+        if depth > DEEPEST:
+            return True
+    return False
 
 
 class _Odd(Exception):
@@ -186,9 +205,11 @@ def _texts(documents: pa.Array, paths: list[Path]) -> dict[Path, pa.Array]:
     columns = _columns(found, len(paths), len(documents))
     long = pc.fill_null(pc.match_substring_regex(documents, LONG_NUMBER), False).to_numpy(zero_copy_only=False)
     for row in np.flatnonzero(long).tolist():
+        if _is_deep(documents[row].as_py()):
+            continue
         try:
             document = json.loads(documents[row].as_py(), parse_float=_Written, parse_int=_Written)
-        except (ValueError, RecursionError):
+        except ValueError:
             continue  # told by whoever looks at the document as a whole
         for place, path in enumerate(paths):
             value = _at(document, path)
@@ -253,10 +274,10 @@ def kinds_of(documents: pa.Array) -> dict[Path, pa.DataType]:
             found.setdefault(path, set()).add(_kind(value))
 
     for text in documents.to_pylist():
-        if text is not None:
+        if text is not None and not _is_deep(text):
             try:
                 note(json.loads(text), ())
-            except (ValueError, RecursionError):
+            except ValueError:
                 continue  # told when it is read
         if len(found) > FIELDS:
             raise DataError(
