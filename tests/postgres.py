@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import atexit
 import contextlib
 import functools
 import itertools
 import os
 import pwd
+import shlex
 import shutil
 import socket
 import subprocess
@@ -151,7 +151,20 @@ class Cluster:
         with (self.data / "postgresql.conf").open("a") as file:
             file.writelines(f"{name} = '{value}'\n" for name, value in lines.items())
         self.start()
-        atexit.register(self.end)
+        self._watch()
+
+    def _watch(self) -> None:
+        """Have the server end with this process, however that ends: a worker of the tests is killed when they are done."""
+        stop = f"{shlex.quote(str(self.bin / 'pg_ctl'))} -D {shlex.quote(str(self.data))} -m immediate -w stop"
+        self.watcher = subprocess.Popen(
+            ["sh", "-c", f"read _; {stop}; rm -rf {shlex.quote(str(self.path))}"],
+            stdin=subprocess.PIPE,  # closed by the system when this process is gone
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            user=self.owner,
+            cwd="/",
+            start_new_session=True,
+        )
 
     def _run(self, program: str, *words: Any) -> None:
         command = [str(self.bin / program), *map(str, words)]
@@ -172,8 +185,8 @@ class Cluster:
         self._run("pg_ctl", "-D", self.data, "-m", mode, "-w", "stop")
 
     def end(self) -> None:
-        self.stop()
-        shutil.rmtree(self.path, ignore_errors=True)
+        """Let the watcher end it, and wait for that."""
+        self.watcher.communicate()
 
     def url(self, database: str, user: str = "postgres") -> str:
         return f"postgresql://{user}@127.0.0.1:{self.port}/{database}"
