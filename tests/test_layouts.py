@@ -204,6 +204,21 @@ class Wrong(unittest.TestCase):
         said = self.refused("mixed", (skip + "\n", ""))  # what should have been skipped has no code
         self.assertIn("which is not a code of the layout", said)
 
+    def test_messages_of_a_kind_that_has_not_come_yet(self) -> None:
+        skip = "skip = \"doc.kind = 'beat'\""
+        text = layouts.config("coded").replace(skip, "skip = \"doc.progress is not null or doc.kind = 'beat'\"")
+        with Town(config=text) as town:
+            for _ in range(2):
+                town.play(list(HISTORY[:9]))
+                town.project.step()
+                self.assertEqual(town.target("coded"), town.truth)
+                with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
+                    connection.execute('INSERT INTO coded SELECT max(n) + 3, \'{"progress": {"done": 7}}\' FROM coded')
+                town.project.step()
+        self.assertIn(
+            "Did you mean 'doc.kind'", self.refused("coded", (skip, "skip = \"doc.knd = 'beat'\"")).replace("\n", " ")
+        )
+
     def test_operations_by_images(self) -> None:
         said = self.refused("images", ('only_new = "insert"', 'only_new = "insert"\noperation = "n"'))
         self.assertIn("has both operation and only_new", said)

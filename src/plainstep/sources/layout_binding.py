@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
+from collections.abc import Collection
 from typing import TYPE_CHECKING
 
 from plainstep.core.changes.ops import Op
@@ -75,14 +76,15 @@ def _counts(kind: pa.DataType) -> bool:
 def _refuse_bad_sql(where: str, sql: str, sample: pa.Table, fields: dict[str, pa.DataType]) -> None:
     """Refuse SQL that is none over these fields, before any row is read."""
     raw = Raw(sample)
-    absent = [
-        path
-        for path in paths_in(sql, where)
-        if not raw.has(path[0]) or (raw.within(".".join(path)) and not _known(path, fields))
-    ]
-    for path in absent if sample.num_rows else []:
+    for path in paths_in(sql, where) if sample.num_rows else []:
         told = ".".join(path)
+        inside = raw.has(path[0]) and raw.within(told)
         near = difflib.get_close_matches(told, list(fields), 1)
+        # A document may have a field that none of the sample has yet, such as those of a heartbeat.
+        if (inside and (_known(told, {*fields} - {*sample.column_names}) or not near)) or (
+            raw.has(path[0]) and not inside
+        ):
+            continue
         raise ConfigError(
             f"{where} = {sql!r} names {told!r}, which is not a field of the feed.",
             f"Did you mean {near[0]!r}?" if near else f"What there is: {', '.join(fields)}.",
@@ -99,9 +101,8 @@ def _refuse_bad_sql(where: str, sql: str, sample: pa.Table, fields: dict[str, pa
         ) from None
 
 
-def _known(path: tuple[str, ...], fields: dict[str, pa.DataType]) -> bool:
-    """Whether a path leads to a field, or into one, or is above one."""
-    told = ".".join(path)
+def _known(told: str, fields: Collection[str]) -> bool:
+    """Whether a path leads to a field of documents, or into one, or is above one."""
     return any(told == one or told.startswith(f"{one}.") or one.startswith(f"{told}.") for one in fields)
 
 
