@@ -58,6 +58,13 @@ class Laws(unittest.TestCase):
                 self.assertTrue(check.ok or check.load in layouts.BLIND, check.load)
 
 
+def _shortest(data: bytes) -> bytes:
+    """A number in two's complement in as few bytes as hold it."""
+    while len(data) > 1 and data[0] == (255 if data[1] >= 128 else 0):
+        data = data[1:]
+    return data
+
+
 class Encodings(unittest.TestCase):
     """What is written is read as what it is, and what is not of the encoding is told, row by row."""
 
@@ -69,9 +76,10 @@ class Encodings(unittest.TestCase):
     )
     def test_round_trips(self, numbers: list[Any], blobs: list[Any], times: list[Any]) -> None:
         cases: list[tuple[str, list[Any], list[Any], pa.DataType]] = []
-        scaled = [None if one is None else int(one.scaleb(3)).to_bytes(12, "big", signed=True) for one in numbers]
+        wide = [None if one is None else int(one.scaleb(3)).to_bytes(12, "big", signed=True) for one in numbers]
+        scaled = [None if one is None else _shortest(one) for one in wide]
         coded = [None if one is None else base64.b64encode(one).decode() for one in scaled]
-        cases += [("decimal_bytes", numbers, written, pa.decimal128(24, 3)) for written in (scaled, coded)]
+        cases += [("decimal_bytes", numbers, written, pa.decimal128(24, 3)) for written in (scaled, coded, wide)]
         cases.append(
             ("base64", blobs, [None if one is None else base64.b64encode(one).decode() for one in blobs], pa.binary())
         )
@@ -104,9 +112,10 @@ class Encodings(unittest.TestCase):
         tagged = [None if one is None else json.dumps({"text": one.hex()}) for one in blobs]
         cases.append(("tagged", [None if one is None else one.hex() for one in blobs], tagged, pa.string()))
         for encoding, meant, written, kind in cases:
-            raw = pa.array(written, pa.binary() if written is scaled else raw_kind(encoding))
-            found, bad = decoded(encoding, raw, kind)
-            self.assertEqual((found.to_pylist(), bad.tolist()), (meant, []), encoding)
+            raw = pa.array(written, pa.binary() if written is scaled or written is wide else raw_kind(encoding))
+            for some in (raw, pa.concat_arrays([raw, raw]).slice(len(raw))):  # a slice begins within its buffers
+                found, bad = decoded(encoding, some, kind)
+                self.assertEqual((found.to_pylist(), bad.tolist()), (meant, []), encoding)
 
     def test_what_is_not_of_the_encoding(self) -> None:
         for encoding, good, wrong, kind in (
@@ -117,6 +126,11 @@ class Encodings(unittest.TestCase):
             column = pa.array([good, wrong, None, good], raw_kind(encoding))
             found, bad = decoded(encoding, column, kind)
             self.assertEqual((bad.tolist(), found.null_count), ([1], 2), (encoding, wrong))
+
+    def test_a_number_keeps_its_digits(self) -> None:
+        text = '{"number": 12345678901234567890.123456789}'
+        found, bad = decoded("tagged", pa.array([text]), pa.decimal128(38, 9))
+        self.assertEqual((str(found[0].as_py()), bad.tolist()), ("12345678901234567890.123456789", []))
 
     def test_nested_values_are_unwrapped_as_a_whole(self) -> None:
         text = json.dumps({"map": {"a": {"list": [{"number": "1.50"}, {"text": "x"}]}, "b": None}})

@@ -9,9 +9,11 @@ from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
 
-from plainstep.core.arrays import Ints
+from plainstep.core.arrays import Ints, flat
 from plainstep.core.casting import fitted
-from plainstep.deferred import np, pa
+from plainstep.deferred import np, pa, pc
+from plainstep.errors import DataError
+from plainstep.sql.expressions import computed
 
 UNITS = ("seconds", "milliseconds", "microseconds", "nanoseconds")
 NAMES = ("base64", "hex", "decimal_bytes", "days", *UNITS, "tagged")
@@ -43,7 +45,55 @@ def decoded(encoding: str, column: pa.Array, kind: pa.DataType) -> tuple[pa.Arra
         return _whole(column, pa.int32(), pa.date32(), kind)
     if encoding in UNITS:
         return _times(column, encoding, kind)
+    at_once = _bytes_at_once(encoding, column)
+    if at_once is not None:
+        values = at_once if encoding != "decimal_bytes" else _numbers_at_once(at_once, kind)
+        if values is not None:
+            return fitted(values, kind)
     return _one_by_one(column, _readers(kind)[encoding], kind)
+
+
+# How the evaluator reads texts as bytes, where every one of them is as it should be.
+AT_ONCE = {"base64": "from_base64(v)", "decimal_bytes": "from_base64(v)", "hex": "unhex(v)"}
+PLAIN_HEX = r"^(?:[0-9a-fA-F]{2})*$"
+
+
+def _bytes_at_once(encoding: str, column: pa.Array) -> pa.Array | None:
+    """All values as bytes; None where some are not of the encoding, or where it is another one."""
+    if encoding not in AT_ONCE:
+        return None
+    if pa.types.is_binary(column.type):
+        return column
+    if encoding == "hex" and not pc.all(pc.match_substring_regex(column, PLAIN_HEX)).as_py():
+        return None
+    try:
+        return flat(computed(pa.table({"v": column}), {"b": AT_ONCE[encoding]})["b"]).cast(pa.binary())
+    except DataError:
+        return None
+
+
+def _numbers_at_once(data: pa.Array, kind: pa.DataType) -> pa.Array | None:
+    """Whole numbers as big-endian bytes in two's complement, as decimals; None where one has none, or more than eight."""
+    lengths = pc.fill_null(pc.binary_length(data), 1).to_numpy(zero_copy_only=False).astype(np.int64)
+    if not len(data) or lengths.min() < 1 or lengths.max() > 8:
+        return None
+    filled = data.fill_null(b"\0") if data.null_count else data
+    offsets = np.frombuffer(filled.buffers()[1], dtype=np.int32)[filled.offset : filled.offset + len(filled) + 1]
+    every = np.frombuffer(filled.buffers()[2], dtype=np.uint8)
+    first = every[offsets[:-1]]
+    numbers = np.where(first >= 128, np.int64(-1), np.int64(0))
+    for place in range(int(lengths.max())):
+        there = place < lengths
+        at = np.minimum(offsets[:-1] + place, offsets[1:] - 1)
+        numbers = np.where(there, (numbers << 8) | every[at], numbers)
+    mask = data.is_null().to_numpy(zero_copy_only=False)
+    if not pa.types.is_decimal(kind):
+        return pa.array(numbers, pa.int64(), mask=mask)
+    halves = np.stack([numbers, numbers >> 63], axis=1)  # a decimal is 128 bits, the lower ones first
+    wide = pa.Decimal128Array.from_buffers(
+        pa.decimal128(38, kind.scale), len(numbers), [None, pa.py_buffer(halves.tobytes())]
+    )
+    return pc.if_else(pa.array(mask), pa.scalar(None, wide.type), wide) if mask.any() else wide
 
 
 def _times(column: pa.Array, encoding: str, kind: pa.DataType) -> tuple[pa.Array, Ints]:
@@ -78,7 +128,7 @@ def _readers(kind: pa.DataType) -> dict[str, Reader]:
         "base64": lambda value: base64.b64decode(value, validate=True),
         "hex": lambda value: bytes.fromhex(value.removeprefix("0x").removeprefix("\\x")),
         "decimal_bytes": lambda value: Decimal(_signed(value)).scaleb(-scale),
-        "tagged": lambda value: _untagged(json.loads(value)),
+        "tagged": _out_of_object,
     }
 
 
@@ -86,6 +136,14 @@ def _signed(value: str | bytes) -> int:
     """A whole number as big-endian bytes in two's complement; as text, these are in base64."""
     data = base64.b64decode(value, validate=True) if isinstance(value, str) else value
     return int.from_bytes(data, "big", signed=True)
+
+
+def _out_of_object(text: str) -> Any:
+    """A value out of the object that names its type; a number as it is written."""
+    found = _untagged(json.loads(text))
+    if isinstance(found, int | float) and not isinstance(found, bool):
+        return _untagged(json.loads(text, parse_float=str, parse_int=str))
+    return found
 
 
 def _untagged(value: Any) -> Any:
