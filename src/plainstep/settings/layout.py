@@ -142,6 +142,13 @@ class LayoutConfig(BaseModel):
         default=False, description="Rows carry keys only: values are looked up in the table that 'rows' names."
     )
 
+    @property
+    def tagged_paths(self) -> set[str]:
+        """Where values lie that are wrapped in objects."""
+        names = self.columns if isinstance(self.columns, dict) else {}
+        inner = [names.get(name, name) for name, encoding in self.encodings.items() if encoding == "tagged"]
+        return {pattern.replace("*", path) for pattern in (self.now, self.was, "*") if pattern for path in inner}
+
     @field_validator("max_row")
     @classmethod
     def _is_size(cls, value: str) -> str:

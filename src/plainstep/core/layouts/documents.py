@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Collection, Iterator
+from contextlib import suppress
 from typing import Any
 
 from plainstep.core.arrays import Bools
@@ -19,20 +21,29 @@ FIELDS = 4096
 BLOCK = 1 << 20
 
 
-def read(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dict[Path, pa.Array], dict[int, str]]:
+def read(
+    documents: pa.Array, kinds: dict[Path, pa.DataType], whole: Collection[Path] = ()
+) -> tuple[dict[Path, pa.Array], dict[int, str]]:
     """Fields of documents as columns.
 
     Args:
         documents: texts, null where there is no document.
         kinds: the type of each field, by its path. A null or absent field is null.
+        whole: those that are wanted as JSON, as texts, whatever they hold.
 
     Returns:
         The columns by path, and what is wrong with rows that are not documents or hold something else.
     """
+    plain = {path: kind for path, kind in kinds.items() if path not in whole}
+    wrong: dict[int, str] = {}
     try:
-        return _quickly(documents, kinds), {}
+        columns = _quickly(documents, plain)
     except (pa.ArrowException, pa.ArrowNotImplementedError):
-        return _carefully(documents, kinds)
+        columns, wrong = _carefully(documents, plain)
+    asked = [path for path in kinds if path in whole]
+    if asked and not plain:
+        wrong = dict.fromkeys(_invalid(documents), "it is not a JSON object")
+    return columns | (_as_json(_without(documents, wrong), asked) if asked else {}), wrong
 
 
 def _quickly(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> dict[Path, pa.Array]:
@@ -203,20 +214,39 @@ def _texts(documents: pa.Array, paths: list[Path]) -> dict[Path, pa.Array]:
         pa.table({"d": documents}), "json_extract_string(d, ?::VARCHAR[]) AS v", [[_pointer(path) for path in paths]]
     )["v"]
     columns = _columns(found, len(paths), len(documents))
-    long = pc.fill_null(pc.match_substring_regex(documents, LONG_NUMBER), False).to_numpy(zero_copy_only=False)
-    for row in np.flatnonzero(long).tolist():
-        if _is_deep(documents[row].as_py()):
-            continue
-        try:
-            document = json.loads(documents[row].as_py(), parse_float=_Written, parse_int=_Written)
-        except ValueError:
-            continue  # told by whoever looks at the document as a whole
+    for row, document in _with_long_numbers(documents):
         for place, path in enumerate(paths):
             value = _at(document, path)
             if isinstance(value, _Written):
                 mask = pa.array(np.arange(len(documents)) == row)
                 columns[place] = pc.if_else(mask, pa.scalar(str(value), columns[place].type), columns[place])
     return dict(zip(paths, columns, strict=True))
+
+
+def _as_json(documents: pa.Array, paths: list[Path]) -> dict[Path, pa.Array]:
+    """Fields as JSON; null where they are null or absent. Numbers keep their digits."""
+    sql = "json_extract(d, ?::VARCHAR[])::VARCHAR[] AS v"
+    found = evaluated(pa.table({"d": documents}), sql, [[_pointer(path) for path in paths]])["v"]
+    columns = _columns(found, len(paths), len(documents))
+    for row, document in _with_long_numbers(documents):
+        mask = pa.array(np.arange(len(documents)) == row)
+        for place, path in enumerate(paths):
+            written = json.dumps(_marked(_at(document, path)), ensure_ascii=False)
+            text = re.sub(r'"\\u0000([^"]*)"', r"\1", written)
+            columns[place] = pc.if_else(mask, pa.scalar(text, columns[place].type), columns[place])
+    return {
+        path: pc.if_else(pc.equal(column, "null"), pa.scalar(None, column.type), column)
+        for path, column in zip(paths, columns, strict=True)
+    }
+
+
+def _marked(value: Any) -> Any:
+    """A value in which numbers are told from texts, so that they can be written as they were."""
+    if isinstance(value, _Written):
+        return f"\0{value}"
+    if isinstance(value, dict):
+        return {name: _marked(inner) for name, inner in value.items()}
+    return [_marked(inner) for inner in value] if isinstance(value, list) else value
 
 
 # A number of which the evaluator may not keep every digit: it takes those with a fraction or an exponent for floating-point
@@ -226,6 +256,16 @@ LONG_NUMBER = r"[0-9][eE]|(?:[0-9][.]?){16}"
 
 class _Written(str):
     """A number of a document, as it is written there."""
+
+
+def _with_long_numbers(documents: pa.Array) -> Iterator[tuple[int, Any]]:
+    """The documents with numbers of which the evaluator may not keep every digit, by their rows: numbers as they are written."""
+    long = pc.fill_null(pc.match_substring_regex(documents, LONG_NUMBER), False).to_numpy(zero_copy_only=False)
+    for row in np.flatnonzero(long).tolist():
+        text = documents[row].as_py()
+        if not _is_deep(text):
+            with suppress(ValueError):  # told by whoever looks at the document as a whole
+                yield row, json.loads(text, parse_float=_Written, parse_int=_Written)
 
 
 def _at(document: Any, path: Path) -> Any:

@@ -115,7 +115,7 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
     if layout.in_pairs:
         group = raw.column(layout.transaction) if layout.transaction else pairs.shared(raw.column(POSITION))
         found = pairs.paired(np.flatnonzero(codes == OLD), np.flatnonzero(codes == NEW), images.key(), group)
-        unread = _unpaired(found, raw, last)
+        unread = pairs.unpaired(found, raw, last)
         partner = found.partner
     keep = (codes > 0) & (codes != OLD) if layout.in_pairs else codes > 0
     keep[unread:] = False
@@ -179,17 +179,6 @@ def _meant(column: pa.Array, codes: dict[str, int]) -> Codes:
     return np.array([*codes.values(), 0], dtype=np.int8)[found]
 
 
-def _unpaired(found: pairs.Pairs, raw: Raw, last: bool) -> int:
-    """Tell which rows of updates lack their other half; where more rows follow, it may come with them."""
-    for row in found.lone_new.tolist():
-        raw.refuse(row, "it is the new row of an update, and its old row is not before it")
-    if len(found.lone_old) and not last:
-        return int(found.lone_old[0])
-    for row in found.lone_old.tolist():
-        raw.refuse(row, "it is the old row of an update, and its new row is not after it")
-    return len(raw)
-
-
 class _Images:
     """The old and new values of a batch."""
 
@@ -203,7 +192,9 @@ class _Images:
             name: raw_kind(layout.encodings[name]) if name in layout.encodings else kind
             for name, kind in self.kinds.items()
         }
-        raw.read({path: read[name] for side in (self.now, self.was) for name, path in side.items()})
+        paths = {path: name for side in (self.now, self.was) for name, path in side.items()}
+        whole = {path for path, name in paths.items() if layout.encodings.get(name) == "tagged"}
+        raw.read({path: read[name] for path, name in paths.items()}, whole)
         self._decoded: dict[str, pa.Array] = {}
 
     def _side(self, pattern: str) -> dict[str, str]:

@@ -7,6 +7,7 @@ from typing import Any
 
 from plainstep.core.arrays import Ints
 from plainstep.core.changes import keys
+from plainstep.core.layouts.rows import Raw
 from plainstep.deferred import np, npt, pa, pc
 
 
@@ -51,6 +52,17 @@ def paired(old: Ints, new: Ints, key: list[pa.Array], group: pa.Array | None) ->
         _match_in_order(partner, left_old, left_new, groups)
         left_old, left_new = _left(partner, old, new)
     return Pairs(partner, left_old, left_new)
+
+
+def unpaired(found: Pairs, raw: Raw, last: bool) -> int:
+    """Tell which rows of updates lack their other half; where more rows follow, it may come with them."""
+    for row in found.lone_new.tolist():
+        raw.refuse(row, "it is the new row of an update, and its old row is not before it")
+    if len(found.lone_old) and not last:
+        return int(found.lone_old[0])
+    for row in found.lone_old.tolist():
+        raw.refuse(row, "it is the old row of an update, and its new row is not after it")
+    return len(raw)
 
 
 def shared(place: pa.Array) -> pa.Array | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Collection
 from functools import cached_property
 
 from plainstep.core import casting as values
@@ -79,15 +80,15 @@ class Raw:
         column, inner = self._place(path)
         return bool(column and inner) and not pa.types.is_struct(self.rows.schema.field(column).type)
 
-    def read(self, kinds: dict[str, pa.DataType]) -> None:
-        """Read all of these paths at once, which for documents is far cheaper than one by one."""
+    def read(self, kinds: dict[str, pa.DataType], whole: Collection[str] = ()) -> None:
+        """Read all of these paths at once, which for documents is far cheaper than one by one; some of them as JSON."""
         wanted: dict[str, dict[tuple[str, ...], pa.DataType]] = {}
         for path, kind in kinds.items():
             column, inner = self._place(path)
             if self.within(path) and (path, str(kind)) not in self._read:
                 wanted.setdefault(column, {})[inner] = kind
         for column, inside in wanted.items():
-            found, wrong = documents.read(flat(self.rows[column]), inside)
+            found, wrong = documents.read(flat(self.rows[column]), inside, {self._place(path)[1] for path in whole})
             for row, why in wrong.items():
                 self.refuse(row, why)
             for path, kind in kinds.items():

@@ -138,7 +138,8 @@ class Shape:
     def _fields(self, table: pa.Table) -> pa.Table:
         """The fields of JSON lines that are wanted, as columns, read all at once."""
         kinds = {tuple(path.split(".")): kind for path, kind in self._wanted.items()}
-        found, wrong = documents.read(flat(table[LINE]), kinds)
+        whole = {tuple(path.split(".")) for path in self.layout.tagged_paths}
+        found, wrong = documents.read(flat(table[LINE]), kinds, whole)
         columns = {".".join(path): column for path, column in found.items()}
         if wrong:
             columns[WRONG] = pa.array([wrong.get(row) for row in range(table.num_rows)], pa.string())
