@@ -197,6 +197,12 @@ class Postgresql(unittest.TestCase):
             told = town.run("step")
             self.assertEqual((told.exit_code, "the trigger again" in told.output), (4, True), told.output)
             self.assertEqual(town.project.status()[0].health, "refuses")
+            told = town.run("capture", "refresh", "source.public.note")  # what is held is not given up for nothing
+            self.assertEqual((told.exit_code, "DROP TRIGGER" in told.output), (4, True), told.output)
             source.sql("DROP TRIGGER again ON note")
+            source.sql("CREATE TABLE part (a int, b text) PARTITION BY LIST (a)", "CREATE TABLE part_1 PARTITION OF part FOR VALUES IN (1)",
+                       "CREATE TRIGGER again AFTER INSERT ON part_1 FOR EACH ROW EXECUTE FUNCTION again()")  # fmt: skip
+            told = town.run("capture", "on", "source.public.part", "--no-key")
+            self.assertEqual((told.exit_code, "the trigger again" in told.output), (4, True), told.output)
             self.assertEqual(town.run("step").exit_code, 0)
             self.assertTrue(town.project.check()[0].ok)

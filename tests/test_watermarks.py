@@ -330,6 +330,31 @@ class Judgement(Refusing):
             self.assertEqual(town.run("capture", "off", "town.tree", "--yes").exit_code, 0)
 
 
+class Names(unittest.TestCase):
+    def test_a_table_that_has_the_name_of_a_variable(self) -> None:
+        """DuckDB takes a table that is not there for a variable of the program's, if it may."""
+        for name in (
+            "moved",
+            "rows",
+            "sql",
+            "parameters",
+            "connection",
+            "books",
+            "self",
+            "path",
+            "table",
+            "part",
+            "commit",
+        ):
+            with self.subTest(name), Town(TREE, *ROWS) as town:
+                town.config.write_text(town.config.read_text().replace('"house.tree"', f'"house.{name}"'))
+                town.project.capture_on("town.tree")
+                for statement in ("UPDATE tree SET a = 7", "DELETE FROM tree WHERE k = 1"):
+                    self.assertEqual(town.project.step("house")[0].outcome, "stepped")
+                    self.assertTrue(town.project.check("house")[0].ok)
+                    town.sql(statement)
+
+
 class Formats(unittest.TestCase):
     """A4: tables of an earlier format are brought up at the next step; those of a later one are refused."""
 

@@ -18,6 +18,10 @@ LIMIT, SECONDS = "1GB", 60.0
 MEMORY = "400MB"
 
 
+# A table that is not there is not to be taken for a variable of ours, or of whoever calls us, that has its name.
+NO_VARIABLES: dict[str, str | bool | int | float | list[str]] = {"python_enable_replacements": False}
+
+
 def silence(made: duckdb.DuckDBPyConnection) -> None:
     """Keep DuckDB from drawing a bar among what we print, as it does where it takes a program for a person."""
     with suppress(duckdb.Error):  # where it cannot be set, as in a notebook without widgets, none is drawn
@@ -27,7 +31,7 @@ def silence(made: duckdb.DuckDBPyConnection) -> None:
 def connection() -> duckdb.DuckDBPyConnection:
     """This thread's evaluator."""
     if not hasattr(_local, "connection"):
-        made = duckdb.connect(config={"enable_external_access": False, "memory_limit": LIMIT})
+        made = duckdb.connect(config=NO_VARIABLES | {"enable_external_access": False, "memory_limit": LIMIT})
         silence(made)
         made.execute("SET GLOBAL TimeZone = 'UTC'; SET lock_configuration = true")
         _local.connection = made
@@ -54,7 +58,7 @@ def spilling() -> Iterator[duckdb.DuckDBPyConnection]:
             "temp_directory": directory,
             "preserve_insertion_order": False,
         }
-        evaluator = duckdb.connect(config=settings)
+        evaluator = duckdb.connect(config=settings | NO_VARIABLES)
         try:
             evaluator.execute("SET TimeZone = 'UTC'; SET enable_external_access = false")
             silence(evaluator)

@@ -16,11 +16,11 @@ from typing import Any
 
 from plainstep.deferred import duckdb
 from plainstep.errors import PlainStepError, StoreError
-from plainstep.sql.engine import silence
+from plainstep.sql.engine import NO_VARIABLES, silence
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.urls import locked
 
-CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False}
+CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False} | NO_VARIABLES
 _guard = threading.Lock()
 _instances: dict[int, duckdb.DuckDBPyConnection] = {}
 _busy: dict[Path, threading.RLock] = {}
@@ -106,6 +106,9 @@ def _shared(path: Path) -> duckdb.DuckDBPyConnection:
     try:
         shared = duckdb.connect(str(path))
         silence(shared)
+        shared.execute(
+            "SET python_enable_replacements = false"
+        )  # of this connection alone: the file is open for others, too
         return shared
     except duckdb.Error as error:
         raise StoreError(

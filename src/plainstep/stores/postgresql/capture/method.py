@@ -98,7 +98,7 @@ class CaptureMethod(ABC):
         if state.lost_partitions:
             state.problem = f"a partition of {found.name} was detached or dropped, and its rows with it"
         if state.problem or state.stale:
-            state.remedy = self.command("refresh", table)
+            state.remedy = state.remedy or self.command("refresh", table)
 
     def _renamed(self, connection: Connection, table: str) -> None:
         for state in registered(connection, self.how):

@@ -36,7 +36,8 @@ ORDER BY 1"""
 # A trigger of the application's that writes, or has others write, while a row of a table is recorded.
 ROW_TRIGGERS = """
 SELECT tgname::text FROM pg_trigger
-WHERE tgrelid = %s AND NOT tgisinternal AND tgenabled <> 'D' AND tgname NOT IN (%s, %s) ORDER BY 1 LIMIT 1"""
+WHERE tgrelid IN (SELECT relid FROM pg_partition_tree(%s) UNION SELECT %s) AND NOT tgisinternal AND tgenabled <> 'D'
+  AND tgname NOT IN (%s, %s) ORDER BY 1 LIMIT 1"""
 
 # A capture's function, and whether its changes are kept as JSON, as earlier releases kept them.
 MADE_FOR = """
@@ -71,7 +72,14 @@ class Capture(CaptureMethod):
         if found:
             state.early = next(iter(found))
             return f"the trigger {state.early} fires before capture's, so what it does is recorded too early"
-        if not state.key and (row := connection.execute(ROW_TRIGGERS, [table.oid, RECORD, TRUNCATE]).fetchone()):
+        ids = [table.oid, table.oid, RECORD, TRUNCATE]
+        row = None if state.key else connection.execute(ROW_TRIGGERS, ids).fetchone()
+        if row:
+            place = f"{self.database.name}.{table.schema}.{table.name}"
+            state.remedy = (
+                f"DROP TRIGGER {quoted(row[0])}; or follow the log, which knows: plainstep capture off {place} --yes, "
+                f"then plainstep capture on {place} --no-key --how log"
+            )
             return f"{table.name} has no key, and the trigger {row[0]}: nothing tells in which order what it does to a row came"
         if not catalog.exists(connection, state.change_table):
             return f"its change table {state.change_table} is gone"
@@ -155,6 +163,7 @@ class Capture(CaptureMethod):
                     f"begun anew, because {state.problem}; changes may have been missed, "
                     "so every load of it must be reloaded: plainstep reload LOAD"
                 )
+                self._refuse_what_remains(connection, table, found)
             elif state.stale:
                 done = _take_in(connection, state, found)
             else:
@@ -165,10 +174,16 @@ class Capture(CaptureMethod):
             )
             return self.told(connection, table), done
 
+    def _refuse_what_remains(self, connection: Connection, table: str, found: catalog.Table) -> None:
+        """Refuse to begin a capture anew that could not be trusted either: what is held stays."""
+        state = self.inspect(connection, table)
+        if state and state.problem:
+            raise Refused(
+                f"{self.database.name}.{table} cannot be captured: {state.problem}.", "", _way_out(state, found)
+            )
+
 
 def _way_out(state: State, table: catalog.Table) -> str:
-    if not state.key:
-        return f"Give it a key; or follow the log: plainstep capture on STORE.{table.name} --no-key --how log."
     if state.early:
         return f"ALTER TRIGGER {quoted(state.early)} ON {table.sql} RENAME TO {quoted('a_' + state.early)};"
     return state.remedy
