@@ -93,20 +93,14 @@ class Laws(unittest.TestCase):
 
     # Law 9: whatever happened to the source, the step refuses, writes nothing, and reload fixes it.
 
+    # What a source looks like that was restored from a copy, and then changed.
+    RESTORED = ("DELETE FROM plainstep_changes_tree WHERE seq > 1", "UPDATE tree SET a = 1 WHERE k = 2")
+
     def test_a_restored_source(self) -> None:
-        self.refuses(
-            "ahead of the source's head",
-            "DELETE FROM plainstep_changes_tree WHERE seq > 1",
-            "UPDATE tree SET a = 1 WHERE k = 2",
-        )
+        self.refuses("ahead of the source's head", *self.RESTORED)
 
     def test_a_restored_source_that_went_on(self) -> None:
-        self.refuses(
-            "has another time",
-            "DELETE FROM plainstep_changes_tree WHERE seq > 1",
-            "UPDATE tree SET a = 1 WHERE k = 2",
-            *["UPDATE tree SET a = a + 1 WHERE k = 1"] * 5,
-        )
+        self.refuses("has another time", *self.RESTORED, *["UPDATE tree SET a = a + 1 WHERE k = 1"] * 5)
 
     def test_changes_that_were_trimmed(self) -> None:
         def trim(town: Town) -> None:

@@ -130,7 +130,7 @@ def told_apart(rows: Iterable[pa.RecordBatch], schema: pa.Schema) -> Iterator[pa
     Two tables have the same of these keys if they hold the same rows, each as often.
     """
     names = [quoted(name) for name in schema.names]
-    held = " || ".join(f"coalesce(length({name}::VARCHAR) || ':' || {name}::VARCHAR, 'n')" for name in names)
+    held = ", ".join(f"coalesce(length({name}::VARCHAR) || ':' || {name}::VARCHAR, 'n')" for name in names)
     listed = ", ".join(names)
     with spilling() as evaluator:
         evaluator.register("part", schema.empty_table())
@@ -138,9 +138,7 @@ def told_apart(rows: Iterable[pa.RecordBatch], schema: pa.Schema) -> Iterator[pa
         for some in in_tables(schema, (batch.cast(schema) for batch in rows), AT_ONCE):
             evaluator.register("part", some)
             evaluator.execute("INSERT INTO r SELECT * FROM part")
-        sql = (
-            f"SELECT {listed}, md5({held}) || '-' || row_number() OVER (PARTITION BY {listed}) AS {quoted(ROW)} FROM r"
-        )
+        sql = f"SELECT {listed}, md5(concat({held})) || '-' || row_number() OVER (PARTITION BY {listed}) AS {quoted(ROW)} FROM r"
         yield from (batch.cast(keyed(schema)) for batch in evaluator.sql(sql).to_arrow_reader(1 << 16))
 
 

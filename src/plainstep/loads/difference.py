@@ -42,7 +42,7 @@ def differences_of(
     shape, held = state.shape, state.held
     if not shape.keeps_rows:
         return _groups_of(state, rows)
-    with _both(shape, shape.living(held), rows) as found:
+    with _both(state.load, shape, shape.living(held), rows) as found:
         net = net_of(found).standing_at(now.position, now.changed_at)
     edits = shape.edits(WindowChanges(net), now, held)
     for one in edits:
@@ -51,11 +51,27 @@ def differences_of(
 
 
 def _both(
-    shape: Shape, target: Iterable[pa.RecordBatch], source: Iterable[pa.RecordBatch], scope: Scope | None = None
+    load: Load,
+    shape: Shape,
+    target: Iterable[pa.RecordBatch],
+    source: Iterable[pa.RecordBatch],
+    waiting: NetChanges | None = None,
+    undo: bool = True,
+    scope: Scope | None = None,
 ) -> AbstractContextManager[Comparison]:
-    """What a target keeps beside its source, told apart by their key; or, where they have none, by what they hold."""
+    """What a target keeps beside its source, told apart by their key; or, where they have none, by what they hold.
+
+    Raises:
+        Refused: they have none, and changes wait.
+    """
     if shape.key:
-        return compared(shape.key, shape.schema, target, source, scope=scope)
+        return compared(shape.key, shape.schema, target, source, waiting, undo, scope)
+    if waiting is not None and len(waiting):
+        raise Refused(
+            f"Changes wait, and {load.config.source} is captured without a key.",
+            "Which rows they are of is not known, so the target cannot be compared as it stands.",
+            f"plainstep step {load.name}, then plainstep check {load.name}",
+        )
     target, source = (told_apart(rows, shape.schema) for rows in (target, source))
     return compared((ROW,), keyed(shape.schema), target, source, scope=scope)
 
@@ -110,12 +126,7 @@ def compared_at_watermark(
     undo = waiting.has_before_images and load.source.has_before_images
     if shape.keeps_rows:
         target = counted(shape.living(held), f"{load.name}: target rows")
-        if not shape.key:
-            _refuse_waiting(load, waiting)
-            with _both(shape, target, source, scope) as found:
-                yield found
-            return
-        with compared(shape.key, shape.schema, target, source, waiting, undo, scope) as found:
+        with _both(load, shape, target, source, waiting, undo, scope) as found:
             yield found
         return
     rollup, table = _rollup(state), shape.tables()[0]
@@ -134,15 +145,6 @@ def compared_at_watermark(
             beside = zip(shape.tables()[1:], whole[1:], strict=True)
             found.beside = [_difference(held, table, one) for table, one in beside]
         yield found
-
-
-def _refuse_waiting(load: Load, waiting: NetChanges) -> None:
-    if len(waiting):
-        raise Refused(
-            f"Changes wait, and {load.config.source} is captured without a key.",
-            "Which rows they are of is not known, so the target cannot be compared as it stands.",
-            f"plainstep step {load.name}, then plainstep check {load.name}",
-        )
 
 
 def repairing_edits(state: LoadState, found: Comparison, watermark: Watermark) -> list[Edits]:

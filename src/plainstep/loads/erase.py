@@ -9,9 +9,6 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, Literal
 
-from plainstep.core.changes.batch import Changes
-from plainstep.core.changes.filter import key_values
-from plainstep.core.changes.ops import NOW
 from plainstep.core.json_values import ready
 from plainstep.core.positions import Window
 from plainstep.core.schema_drift import Fit
@@ -19,9 +16,10 @@ from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import pa
 from plainstep.display.results import Results
 from plainstep.errors import ConfigError, Refused
+from plainstep.loads.asked_key import asked_key, source_names
 from plainstep.loads.commit import entry_of
 from plainstep.loads.delivery import outbox
-from plainstep.loads.quarantine import rows_of
+from plainstep.loads.shown_key import ShownKey
 from plainstep.loads.states import LoadState, state_of
 from plainstep.loads.target_rows import beside
 from plainstep.stores.api import ErasableChanges
@@ -32,6 +30,8 @@ from plainstep.stores.rows_by_key import matching
 if TYPE_CHECKING:
     from plainstep.core.positions import Position
     from plainstep.loads.load import Load
+    from plainstep.stores.api import Source
+    from plainstep.stores.records import Reader
 
 # What is left to whoever asked.
 YOURS: Literal["yours"] = "yours"
@@ -98,14 +98,17 @@ def erase(load: Load, key: tuple[str, ...], others: Sequence[Load] = (), really:
         Refused: the row is still in its table, or a load has changes of it to merge. Nothing was erased.
     """
     began = time.perf_counter()
-    source = _Source(load.unfiltered, key)
-    targets = [_AtTarget(one, key) for one in (load, *others) if one.target.watermark(one.name) is not None]
+    asked = _by_source_names(load, key)
+    source = _Source(load.unfiltered, asked)
+    stepped = [one for one in (load, *others) if one.target.watermark(one.name) is not None]
+    targets = [_AtTarget(one, asked) for one in stepped if {*source_names(one).values()} == {*asked}]
     result = EraseResult(load.name, source.key)
     if really:
         source.refuse_too_early([one.load.name for one in targets if one.waits()])
     for one in targets:
         result.places.extend(one.places())
-    result.places.extend(source.places())
+    result.places.extend(_by_another_key(one) for one in stepped if one not in [there.load for there in targets])
+    result.places.extend(source.places({one.reader for one in (load, *others)}))
     if really:
         for one in targets:
             one.erase(began)
@@ -116,13 +119,38 @@ def erase(load: Load, key: tuple[str, ...], others: Sequence[Load] = (), really:
     return result
 
 
-class _Source:
-    """A row's values in its own table, and in the changes that are held of it."""
+def _by_source_names(load: Load, key: tuple[str, ...]) -> dict[str, str]:
+    """What a person wrote for each column of a load's key, by its name at the source."""
+    state = state_of(load)
+    if not state.key:
+        raise ConfigError(f"{load.config.source} is captured without a key.", "Nothing tells which rows are meant.")
+    asked_key(state, key)  # as many as there are columns
+    names = source_names(load)
+    return {names[name]: value for name, value in zip(state.key, key, strict=True)}
 
-    def __init__(self, load: Load, key: tuple[str, ...]) -> None:
-        self.load, self.state = load, state_of(load)
-        self.keys = _keys(self.state, key)
+
+def _by_another_key(load: Load) -> ErasedPlace:
+    hint = f"its key is another: plainstep erase {load.name} KEY"
+    return ErasedPlace(load.config.into, f"{load.name} ({load.config.shape})", None, YOURS, hint)
+
+
+class _Source:
+    """A row's values in its own table, and in the changes that are held of it.
+
+    Which changes those are is found at once: only what was made by then is erased, and none that comes while it is looked
+    whether all of them are merged.
+    """
+
+    def __init__(self, load: Load, asked: dict[str, str]) -> None:
+        self.load, self.source = load, load.source
+        state = state_of(load)
+        self.identity = state.span.identity
+        self.keys = asked_key(state, tuple(asked[name] for name in state.key))
         self.key: dict[str, Any] = self.keys.to_pylist()[0]
+        self.numbers = self.source.changes_of(self.keys) if isinstance(self.source, ErasableChanges) else []
+        self.state = state_of(
+            load
+        )  # as it is now: up to here, everything that was found is told by whoever waits for it
 
     def refuse_too_early(self, waiting: list[str]) -> None:
         """Refuse while the row is there, or changes of it are yet to be merged: they would bring it back."""
@@ -148,19 +176,27 @@ class _Source:
 
     def _waiting(self) -> list[str]:
         """The readers of the table's capture, of whatever project, that have changes of the row to merge."""
-        source = self.load.source
-        if not isinstance(source, ErasableChanges):
-            return []
-        readers = with_capture(self.load.from_store).readers(self.load.from_table)
-        behind = {one.name: one.watermark for one in readers if one.how == self.load.config.changes}
+        behind = {one.name: one.watermark for one in self._readers()}
         return [name for name, watermark in behind.items() if _waits(self.state, watermark, self.keys)]
 
-    def places(self) -> list[ErasedPlace]:
-        """The table itself, and what keeps its changes."""
-        name, source = self.load.config.source, self.load.source
+    def _readers(self) -> list[Reader]:
+        """Who reads the table's capture, in whatever project."""
+        if not isinstance(self.source, ErasableChanges):
+            return []
+        readers = with_capture(self.load.from_store).readers(self.load.from_table)
+        return [one for one in readers if one.how == self.load.config.changes]
+
+    def places(self, known: set[str]) -> list[ErasedPlace]:
+        """The table itself, what keeps its changes, and who else has read them; ``known`` are the readers of this project."""
+        name, source = self.load.config.source, self.source
+        others = [one.name for one in self._readers() if one.name not in known]
+        read = [ErasedPlace(one, "a reader of another project", None, YOURS, "erase it there, too") for one in others]
+        return [*self._kept(name, source), *read]
+
+    def _kept(self, name: str, source: Source) -> list[ErasedPlace]:
         there = [ErasedPlace(name, "the row itself", 1, YOURS, "delete it there first")] if self._there() else []
         if isinstance(source, ErasableChanges):
-            return [*there, ErasedPlace(name, "captured changes", len(source.changes_of(self.keys)))]
+            return [*there, ErasedPlace(name, "captured changes", len(self.numbers))]
         if source.is_managed:
             return [
                 *there,
@@ -172,17 +208,25 @@ class _Source:
 
     def erase(self) -> None:
         """Take the values out of the changes that are held."""
-        if isinstance(self.load.source, ErasableChanges):
-            self.load.source.erase(self.load.source.changes_of(self.keys))
+        if isinstance(self.source, ErasableChanges) and not self.source.erase(self.identity, self.numbers):
+            raise Refused(
+                f"{self.load.config.source} was captured anew while its changes were looked through.",
+                "Those of the capture before are gone; what the new one holds was not looked at.",
+                f"plainstep erase {self.load.name} ... again.",
+            )
 
 
 class _AtTarget:
     """A row's values at one load's target: in its table, among its events, and in quarantine."""
 
-    def __init__(self, load: Load, key: tuple[str, ...]) -> None:
+    def __init__(self, load: Load, asked: dict[str, str]) -> None:
         self.load, self.state = load, state_of(load)
-        self.keys = _keys(self.state, key)
-        self.quarantined = [row.place for row in rows_of(load) if self._named_by(json.loads(row.row))]
+        names = source_names(load)
+        self.keys = asked_key(self.state, tuple(asked[names[name]] for name in self.state.key))
+        shown = ShownKey(self.keys.rename_columns([names[name] for name in self.state.key]), load.config.layout)
+        told = {row.place: shown.tell(json.loads(row.row)) for row in load.target.quarantined(load.name)}
+        self.quarantined = [place for place, mine in told.items() if mine]
+        self.unclear = sum(mine is None for mine in told.values())
         self.events = self._events() if load.config.shape == "events" else []
 
     def waits(self) -> bool:
@@ -192,14 +236,10 @@ class _AtTarget:
             return False
         return _waits(self.state, before.reached, self.keys)
 
-    def _named_by(self, row: Any) -> bool:
-        """Whether a quarantined row, or an event's data, is of this key; values are compared as JSON writes them."""
-        values = row.get("key", row) if isinstance(row, dict) else {}
-        [wanted] = ready(self.keys.to_pylist())
-        return isinstance(values, dict) and all(str(values.get(name)) == str(value) for name, value in wanted.items())
-
     def _events(self) -> list[str]:
-        return [row["id"] for row in outbox.every(self.load) if self._named_by(json.loads(row["data"]))]
+        """The events that tell of the row: by their key, or by what it was or is."""
+        wanted = {name: str(value) for name, value in ready(self.keys.to_pylist()[0]).items()}
+        return [row["id"] for row in outbox.every(self.load) if _tells_of(json.loads(row["data"]), wanted)]
 
     def _ways(self) -> list[pa.Table]:
         """By which values rows of the main table hold the row's: by each of the columns that hold its key."""
@@ -242,6 +282,9 @@ class _AtTarget:
                 found.append(ErasedPlace(load.name, "events that were sent", None, YOURS, "ask whoever received them"))
         if self.quarantined:
             found.append(ErasedPlace(into, f"{load.name}: quarantined rows", len(self.quarantined)))
+        if self.unclear:
+            what, hint = "quarantined rows that show no key", f"plainstep quarantine {load.name} shows them"
+            found.append(ErasedPlace(into, f"{load.name}: {what}", self.unclear, YOURS, hint))
         return found
 
     def erase(self, began: float) -> None:
@@ -273,18 +316,14 @@ class _AtTarget:
         return Part(name, schema, table.key, Edits(purge=purge, strict=False), lambda info: Fit(), counted=not suffix)
 
 
+def _tells_of(data: dict[str, Any], key: dict[str, str]) -> bool:
+    rows = (data["key"], data["was"], data["now"])
+    return any(row and all(str(row.get(name)) == value for name, value in key.items()) for row in rows)
+
+
 def _waits(state: LoadState, watermark: Position, keys: pa.Table) -> bool:
     """Whether there are changes of a row after a position."""
     if watermark.number > state.span.head:
         return False
     window = Window.between(watermark, state.span.end)
     return any(len(changes.among(keys)) for changes in state.load.source.read(window))
-
-
-def _keys(state: LoadState, key: tuple[str, ...]) -> pa.Table:
-    if not state.key:
-        raise ConfigError(
-            f"{state.load.config.source} is captured without a key.", "Nothing tells which rows are meant."
-        )
-    nothing = Changes(pa.table({NOW + one.name: pa.array([], one.type) for one in state.schema}))
-    return key_values(nothing, state.key, key)

@@ -239,8 +239,16 @@ class ErasableChanges(Source, Protocol):
         """The numbers of all changes that are held of the rows with some keys, before or after."""
         ...
 
-    def erase(self, numbers: Sequence[int]) -> None:
-        """Forget what these changes held, and that they were made; all of them are merged by every reader."""
+    def erase(self, identity: str, numbers: Sequence[int]) -> bool:
+        """Forget what these changes held, and that they were made; all of them are merged by every reader.
+
+        Args:
+            identity: that of the capture whose changes they are.
+            numbers: theirs.
+
+        Returns:
+            False if another capture has taken its place, whose changes have the same numbers: then nothing was done.
+        """
         ...
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import asdict, dataclass, fields, replace
+from dataclasses import asdict, dataclass, fields
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
@@ -27,7 +27,7 @@ WATERMARK_COLUMNS = [
 ]
 # The format of these tables. Format 1 kept no number of its own, and no tables with its watermarks; up to format 2 two of
 # the tables had other names, and no watermark knew that another load had taken its table over.
-FORMAT = 3
+FORMAT = RENAMED = 3
 EARLIER_NAMES = {"watermarks": "marks", "quarantine": "aside"}
 # What a watermark of an earlier format does not hold, and what that means.
 LACKING = {1: {"tables": "'[]'"}}
@@ -54,51 +54,39 @@ class Books:
 
     Attributes:
         prefix: what the tables' names begin with, as SQL writes them.
+        watermarks, ledger, refusals, quarantine, formats: the tables' names.
         dialect: how the store writes SQL.
         version: the format that the tables have.
     """
 
-    prefix: str = "plainstep_"
+    prefix: str
+    watermarks: str
+    ledger: str
+    refusals: str
+    quarantine: str
+    formats: str
     dialect: Dialect = STANDARD
     version: int = FORMAT
 
-    def _named(self, name: str) -> str:
-        return self.prefix + (EARLIER_NAMES.get(name, name) if self.version < FORMAT else name)
+    @staticmethod
+    def under(prefix: str, dialect: Dialect = STANDARD, version: int = FORMAT) -> Books:
+        """The tables whose names begin so, as they are called in a format."""
+        earlier = EARLIER_NAMES if version < RENAMED else {}
 
-    @property
-    def watermarks(self) -> str:
-        """The table of watermarks, as SQL writes its name."""
-        return self._named("watermarks")
+        def table(name: str) -> str:
+            return prefix + earlier.get(name, name)
 
-    @property
-    def ledger(self) -> str:
-        """The table of steps."""
-        return self._named("ledger")
+        names = table("watermarks"), table("ledger"), table("refusals"), table("quarantine"), table("formats")
+        return Books(prefix, *names, dialect, version)
 
-    @property
-    def refusals(self) -> str:
-        """The table of steps that were refused."""
-        return self._named("refusals")
-
-    @property
-    def quarantine(self) -> str:
-        """The table of quarantined rows."""
-        return self._named("quarantine")
-
-    @property
-    def formats(self) -> str:
-        """The table of the formats of these tables."""
-        return self._named("formats")
+    def in_format(self, version: int) -> Books:
+        """The same tables as they are called in another format."""
+        return Books.under(self.prefix, self.dialect, version)
 
     @property
     def tables(self) -> tuple[str, ...]:
         """The tables' names."""
         return self.watermarks, self.ledger, self.refusals, self.quarantine, self.formats
-
-    @property
-    def before(self) -> Books:
-        """The tables under the names that they had in earlier formats."""
-        return replace(self, version=FORMAT - 1)
 
     @property
     def parameter(self) -> str:
@@ -129,7 +117,7 @@ class Books:
                 "A later release of Plain Step wrote them.",
                 "Use that release: pip install --upgrade plainstep.",
             )
-        return replace(self, version=version)
+        return self.in_format(version)
 
     @cached_property
     def find_version(self) -> str:
@@ -139,7 +127,7 @@ class Books:
     @cached_property
     def migrations(self) -> tuple[str, ...]:
         """Statements that bring tables of this format to the present one."""
-        now = replace(self, version=FORMAT)
+        now = self.in_format(FORMAT)
         with_tables = (
             self.create_formats,
             f"ALTER TABLE {self.watermarks} ADD COLUMN tables {self.dialect.text} DEFAULT '[]'",
@@ -148,9 +136,9 @@ class Books:
         renamed = (
             f"ALTER TABLE {self.watermarks} RENAME TO {now.watermarks.rpartition('.')[2]}",
             f"ALTER TABLE {self.quarantine} RENAME TO {now.quarantine.rpartition('.')[2]}",
-            f"UPDATE {self.formats} SET version = 3 WHERE part = 'target'",
+            f"UPDATE {self.formats} SET version = {RENAMED} WHERE part = 'target'",
         )
-        return (*(with_tables if self.version < 2 else ()), *(renamed if self.version < 3 else ()))
+        return (*(with_tables if self.version < 2 else ()), *(renamed if self.version < RENAMED else ()))
 
     @cached_property
     def create_formats(self) -> str:
@@ -255,7 +243,7 @@ class Books:
         return sql, [load] if load is not None else []
 
 
-EMBEDDED = Books()
+EMBEDDED = Books.under("plainstep_")
 
 
 class FoundBooks:
@@ -299,12 +287,12 @@ def version_of(books: Books, there: Collection[str], first: Callable[[str], Sequ
     row = first(books.find_version) if books.formats in there else None
     if row:
         return int(row[0])
-    return 1 if books.before.watermarks in there else None
+    return 1 if books.in_format(1).watermarks in there else None
 
 
 def telling(books: Books) -> list[str]:
     """The tables by which the format of a target's tables is told."""
-    return [books.formats, books.before.watermarks]
+    return [books.formats, books.in_format(1).watermarks]
 
 
 def written(time: datetime | None) -> str | None:

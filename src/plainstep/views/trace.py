@@ -7,9 +7,6 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.changes.batch import Changes
-from plainstep.core.changes.filter import key_values
-from plainstep.core.changes.ops import NOW
 from plainstep.core.changes.row_history import life
 from plainstep.core.json_values import ready
 from plainstep.core.positions import Position, Window
@@ -20,6 +17,7 @@ from plainstep.display.records import changes as as_rows
 from plainstep.display.text import row_told, what_changed
 from plainstep.display.text import shown as value_shown
 from plainstep.errors import PlainStepError, Refused
+from plainstep.loads.asked_key import asked_key
 from plainstep.loads.states import LoadState, state_of
 from plainstep.loads.windows import label, resolve
 from plainstep.sources.projected import scope_of
@@ -128,7 +126,7 @@ def trace(load: Load, key: tuple[str, ...], at: Point | None = None, beside: Seq
     """
     state = state_of(load)
     span, columns = state.span, state.key
-    wanted = key_values(_nothing(state), columns, key)
+    wanted = asked_key(state, key)
     start = Position(span.oldest)
     upto = resolve(load, span, at) if at is not None else span.end
     if load.config.shape == "history" and upto.number < start.number:  # the history knows what was trimmed
@@ -179,11 +177,6 @@ def _own(rows: Iterable[dict[str, Any]], key: dict[str, Any]) -> dict[str, Any] 
 
 def _of(image: dict[str, Any] | None, key: dict[str, Any]) -> bool:
     return image is not None and all(image.get(name) == value for name, value in key.items())
-
-
-def _nothing(state: LoadState) -> Changes:
-    """No changes, with the columns of the load's."""
-    return Changes(pa.table({NOW + field.name: pa.array([], field.type) for field in state.schema}))
 
 
 def _merged_by(steps: list[LedgerEntry], position: int | str) -> LedgerEntry | None:

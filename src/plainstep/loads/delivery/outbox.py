@@ -40,9 +40,9 @@ def quarantined(load: Load) -> list[QuarantinedRow]:
     return [QuarantinedRow(row["id"], row["problem"], row["data"], row["step_number"]) for row in rows]
 
 
-def every(load: Load) -> list[dict[str, Any]]:
+def every(load: Load) -> Iterator[dict[str, Any]]:
     """Every event that is kept, sent ones among them: its id and its data."""
-    return _rows(load, "id IS NOT NULL", ["id", "data"])
+    return _read(load, "id IS NOT NULL", ["id", "data"])
 
 
 def wake(load: Load) -> int:
@@ -87,10 +87,14 @@ def amend(load: Load, rows: Sequence[dict[str, Any]]) -> None:
 
 def _rows(load: Load, condition: str, names: Sequence[str] = ()) -> list[dict[str, Any]]:
     """Events, or some of their columns."""
+    return list(_read(load, condition, names))
 
+
+def _read(load: Load, condition: str, names: Sequence[str] = ()) -> Iterator[dict[str, Any]]:
+    """The same, without holding more than a batch."""
     if load.target.table(load.into_table, ()) is None:
-        return []
+        return
     schema: pa.Schema = pa.schema([outbox_schema().field(name) for name in names]) if names else outbox_schema()
     with with_tables(load.into_store).table(load.into_table, {}).reading() as reading:
-        batches = reading.select(schema.names, {}, f"WHERE {condition}")
-        return [row for batch in batches for row in batch.cast(schema).to_pylist()]
+        for batch in reading.select(schema.names, {}, f"WHERE {condition}"):
+            yield from batch.cast(schema).to_pylist()

@@ -106,9 +106,8 @@ def _shared(path: Path) -> duckdb.DuckDBPyConnection:
     try:
         shared = duckdb.connect(str(path))
         silence(shared)
-        shared.execute(
-            "SET python_enable_replacements = false"
-        )  # of this connection alone: the file is open for others, too
+        # Of this connection alone: the file is open for others, too.
+        shared.execute("SET python_enable_replacements = false")
         return shared
     except duckdb.Error as error:
         raise StoreError(

@@ -57,13 +57,15 @@ class Order:
                 if pc.any(odd).as_py():
                     row = pc.index(odd, True).as_py()
                     raise unordered(f"{told(row)}: {path}", column[row].as_py(), length)
-            if column.null_count:
-                row = pc.index(column.is_null(), True).as_py()
-                raw.refuse(row, f"it has no position: {path} is not there")
-        if raw.bad:
-            row = min(raw.bad)
+        lacking = [
+            (pc.index(column.is_null(), True).as_py(), path)
+            for path, column in zip(self.paths, columns, strict=True)
+            if column.null_count
+        ]
+        if lacking:  # whatever else is wrong with a row, that is told where it is read as a change
+            row, path = min(lacking)
             raise DataError(
-                f"{told(row)}: {raw.bad[row]}.",
+                f"{told(row)}: {raw.bad.get(row, f'it has no position: {path} is not there')}.",
                 "Its place in the order is not known, so it could not be merged in order.",
                 "Fix the row, or 'position' in the layout.",
             )

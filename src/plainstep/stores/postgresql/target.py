@@ -31,8 +31,8 @@ from plainstep.stores.sql_target import SqlTarget
 if TYPE_CHECKING:
     from plainstep.stores.postgresql.database import PostgresqlDatabase
 
-BOOKS = bookkeeping.Books("plainstep.", DIALECT)
-KEPT = tuple(dict.fromkeys((*BOOKS.tables, *BOOKS.before.tables)))
+BOOKS = bookkeeping.Books.under("plainstep.", DIALECT)
+KEPT = tuple(dict.fromkeys((*BOOKS.tables, *BOOKS.in_format(1).tables)))
 # Whoever makes the schema and tables of watermarks holds this lock, so that two at once do not both try.
 MAKING = 7_025_961_184
 # Numbers for temporary tables: commits of several loads share a transaction.

@@ -171,14 +171,17 @@ FROM newest""",
         held = self.recorded(Window.between(Position(0), self.end()))
         return [number for changes in held for number in changes.among(keys).seq().tolist()]
 
-    def erase(self, numbers: Sequence[int]) -> None:
+    def erase(self, identity: str, numbers: Sequence[int]) -> bool:
         """Forget what these changes held. Their rows stay, without values: they tell where each transaction stood."""
         changes = self.state.change_table
         with self.database.opened() as connection, connection.transaction():
             registry.held_to_write(connection, changes)
+            if not connection.execute("SELECT 1 FROM plainstep.captures WHERE identity = %s", [identity]).fetchone():
+                return False
             connection.execute(
                 f"UPDATE {changes} SET op = '{ERASED}', was = NULL, now = NULL WHERE seq = ANY(%s)", [list(numbers)]
             )
+            return True
 
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.

@@ -35,9 +35,9 @@ ORDER BY 1"""
 
 # A trigger of the application's that writes, or has others write, while a row of a table is recorded.
 ROW_TRIGGERS = """
-SELECT tgname::text FROM pg_trigger
+SELECT quote_ident(tgname), tgrelid::regclass::text FROM pg_trigger
 WHERE tgrelid IN (SELECT relid FROM pg_partition_tree(%s) UNION SELECT %s) AND NOT tgisinternal AND tgenabled <> 'D'
-  AND tgname NOT IN (%s, %s) ORDER BY 1 LIMIT 1"""
+  AND tgname NOT IN (%s, %s) ORDER BY tgparentid <> 0, 1 LIMIT 1"""
 
 # A capture's function, and whether its changes are kept as JSON, as earlier releases kept them.
 MADE_FOR = """
@@ -77,8 +77,8 @@ class Capture(CaptureMethod):
         if row:
             place = f"{self.database.name}.{table.schema}.{table.name}"
             state.remedy = (
-                f"DROP TRIGGER {quoted(row[0])}; or follow the log, which knows: plainstep capture off {place} --yes, "
-                f"then plainstep capture on {place} --no-key --how log"
+                f"DROP TRIGGER {row[0]} ON {row[1]}; or follow the log, which knows: plainstep capture on {place} --no-key "
+                f'--how log, with changes = "log" in its loads (plainstep capture off {place} then ends capture by triggers)'
             )
             return f"{table.name} has no key, and the trigger {row[0]}: nothing tells in which order what it does to a row came"
         if not catalog.exists(connection, state.change_table):
@@ -124,13 +124,7 @@ class Capture(CaptureMethod):
                 raise self.policies(table)
             registry.ready(connection)
             _install(connection, found, catalog.key_of(found, key, f"{self.database.name}.{table}"), table)
-            state = self.inspect(connection, table)
-            assert state is not None
-            if state.problem:
-                raise Refused(
-                    f"{self.database.name}.{table} cannot be captured: {state.problem}.", "", _way_out(state, found)
-                )
-            return self.info(connection, state), True
+            return self.info(connection, self._sound(connection, table, found)), True
 
     def turn_off(self, table: str) -> CaptureInfo:
         """Turn capture off, and forget what it holds, whatever became of the table."""
@@ -163,7 +157,7 @@ class Capture(CaptureMethod):
                     f"begun anew, because {state.problem}; changes may have been missed, "
                     "so every load of it must be reloaded: plainstep reload LOAD"
                 )
-                self._refuse_what_remains(connection, table, found)
+                self._sound(connection, table, found)
             elif state.stale:
                 done = _take_in(connection, state, found)
             else:
@@ -174,13 +168,15 @@ class Capture(CaptureMethod):
             )
             return self.told(connection, table), done
 
-    def _refuse_what_remains(self, connection: Connection, table: str, found: catalog.Table) -> None:
-        """Refuse to begin a capture anew that could not be trusted either: what is held stays."""
+    def _sound(self, connection: Connection, table: str, found: catalog.Table) -> State:
+        """A capture that was begun just now; refused, and so undone, if it could not be trusted."""
         state = self.inspect(connection, table)
-        if state and state.problem:
+        assert state is not None
+        if state.problem:
             raise Refused(
                 f"{self.database.name}.{table} cannot be captured: {state.problem}.", "", _way_out(state, found)
             )
+        return state
 
 
 def _way_out(state: State, table: catalog.Table) -> str:

@@ -21,7 +21,7 @@ from plainstep.sql.literals import quoted
 from plainstep.stores.records import Batches, CaptureInfo, LeftOut, Snapshot
 from plainstep.stores.sqlite.capture import readers
 from plainstep.stores.sqlite.capture import state as capture
-from plainstep.stores.sqlite.capture.change_table import ChangeTable
+from plainstep.stores.sqlite.capture.held_changes import HeldChanges
 from plainstep.stores.sqlite.capture.spellings import Spellings, has_spellings
 from plainstep.stores.sqlite.connection import begin, fetched
 from plainstep.stores.sqlite.misfits import Misfits
@@ -44,14 +44,15 @@ else:  # what has nothing to read needs none of them
 BATCH = 1 << 11
 
 
-class SqliteSource(ChangeTable):
-    """The changes of one captured table, and its rows, in the types of its columns; see ``ChangeTable``."""
+class SqliteSource(HeldChanges):
+    """The changes of one captured table, and its rows, in the types of its columns; see ``HeldChanges``."""
 
     is_managed = True
     overlaps = False
     has_before_images = True
     has_exact_operations = True
     on_bad_value = "refuse"
+    follows_state = ("_columns", "misfits", "_spellings")
 
     def warnings(self) -> list[str]:
         """Columns that were added to the table and are not captured."""
@@ -118,17 +119,22 @@ class SqliteSource(ChangeTable):
         held = self._rows("op NOT IN ('begin', 'erased')", [], images)
         return [number for changes in held for number in changes.among(keys).seq().tolist()]
 
-    def erase(self, numbers: Sequence[int]) -> None:
+    def erase(self, identity: str, numbers: Sequence[int]) -> bool:
         """Forget what these changes held. Their rows stay, without values, so that positions have no gaps."""
         names = [quoted(side + name) for side in (WAS, NOW) for name in self._state.what.columns]
         sets = ", ".join(f"{name} = NULL" for name in names)
         with self.database.opened("rw") as connection:
             connection.execute("PRAGMA secure_delete = ON")
-            connection.execute(
-                f"UPDATE {quoted(self._state.what.changes)} SET op = 'erased', {sets} "
-                "WHERE seq IN (SELECT value FROM json_each(?))",
-                [json.dumps(list(numbers))],
-            )
+            with capture.writing(connection):
+                there = "SELECT 1 FROM plainstep_captures WHERE identity = ?"
+                if not connection.execute(there, [identity]).fetchone():
+                    return False
+                connection.execute(
+                    f"UPDATE {quoted(self._state.what.changes)} SET op = 'erased', {sets} "
+                    "WHERE seq IN (SELECT value FROM json_each(?))",
+                    [json.dumps(list(numbers))],
+                )
+            return True
 
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.

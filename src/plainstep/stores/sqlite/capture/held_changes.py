@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from plainstep.stores.sqlite.database import SqliteDatabase
 
 
-class ChangeTable:
+class HeldChanges:
     """The changes of one captured table, by their positions.
 
     Args:
@@ -30,6 +30,9 @@ class ChangeTable:
     Raises:
         Refused: capture is off, or may have missed changes.
     """
+
+    # What a subclass knows of the state, and finds anew with it.
+    follows_state: tuple[str, ...] = ()
 
     def __init__(self, database: SqliteDatabase, table: str, types: dict[str, str], reader: str = "") -> None:
         self.database, self.name, self.types, self.reader = database, table, types, reader
@@ -80,7 +83,7 @@ class ChangeTable:
     def _renewed_span(self, connection: sqlite3.Connection) -> Span:
         """The span, and with it the state of the capture and the columns, as they are now."""
         self.__dict__["_state"] = self._look(connection)
-        for one in ("_columns", "misfits", "_spellings"):
+        for one in self.follows_state:
             self.__dict__.pop(one, None)
         oldest, head, at = capture.bounds(connection, self._state)
         when = None if at is None else capture.since_epoch(at)
