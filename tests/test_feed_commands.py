@@ -274,6 +274,7 @@ class Refusals(unittest.TestCase):
             ("pairs", ('update_now = ["after"]', ""), "both update_was and update_now"),
             ("flags", ('operation = "what"', ""), "codes but no 'operation'"),
             ("column", ("overlap = 3", 'overlap = "1h"'), "The overlap is a time"),
+            ("flags", ('operation = "what"', 'operation = "what"\ncsv = { separator = ";" }'), "Take csv out of"),
             ("csv", ('from = "landing.csv"', 'from = "landing.nothing"'), "There is no file"),
             ("diff", ('key = ["k"]', 'key = ["b"]'), "Two rows of town.tree have the key"),
         ):

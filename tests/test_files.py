@@ -282,6 +282,11 @@ class Landings(unittest.TestCase):
             self.assertEqual(town.rows(), {1: 1, 2: 2, 3: None})
             (town.folder / "4.csv").write_text("k,a\n4,4\n")
             self.assertIn("4.csv", town.step())
+        with Landing("*.csv", 'position = ["seq"]\nskip = "b = \'beat\'"') as town:
+            town.land("1.csv", (1, 1, 1))
+            self.assertEqual(town.step(), "stepped 1 ")
+            (town.folder / "2.csv").write_text("seq,k,a\n2,2,2\n")  # which of its rows to leave out, nothing tells
+            self.assertIn("2.csv has no column 'b', which the layout needs", town.step())
 
     @settings(max_examples=examples(25), deadline=None)
     @given(st.lists(st.lists(st.integers(1, 60), max_size=12, unique=True), min_size=1, max_size=5), st.integers(1, 4))

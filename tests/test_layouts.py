@@ -218,6 +218,23 @@ class Wrong(unittest.TestCase):
         said = self.refused("mixed", (skip + "\n", ""))  # what should have been skipped has no code
         self.assertIn("which is not a code of the layout", said)
 
+    def test_pairs_at_one_position_that_sql_tells(self) -> None:
+        """The store does not evaluate it, so what comes first at one position is for a further column to say."""
+        with Town("docs") as town:
+            town.play(list(HISTORY))
+            with contextlib.closing(sqlite3.connect(town.path / "town.db")) as connection:
+                connection.executescript(
+                    "CREATE TABLE tied AS SELECT CASE WHEN action = 'add' AND half THEN n - 1 ELSE n END AS n, n AS row, kind, action, "
+                    "half, k, a, b FROM mixed ORDER BY 1, 2 DESC"
+                )
+            text = layouts.config("mixed").replace("town.mixed", "town.tied").replace('["kind"', '["row", "kind"')
+            town.config.write_text(text)
+            with self.assertRaisesRegex(plainstep.DataError, "half|before it|after it"):
+                town.project.step()
+            town.config.write_text(text.replace('["n"]', '["n", "row"]'))
+            town.project.step()
+            self.assertEqual(town.target("mixed"), town.truth)
+
     def test_messages_of_a_kind_that_has_not_come_yet(self) -> None:
         skip = "skip = \"doc.kind = 'beat'\""
         text = layouts.config("coded").replace(skip, "skip = \"doc.progress is not null or doc.kind = 'beat'\"")
@@ -258,6 +275,7 @@ class Wrong(unittest.TestCase):
             "how many places",
             self.refused("coded", ('a = "INTEGER", b', "b"), ("types = { k", 'types = { a = "TEXT", k')),
         )
+        self.assertIn("Did you mean 'b'?", self.refused("coded", ('b = "tagged"', 'b = "tagged", bb = "hex"')))
         for old, new in (('"decimal_bytes"', '"hex"'), ('b = "tagged"', 'b = "base64"'), ('"decimal_bytes"', '"days"')):
             self.assertRegex(self.refused("coded", (old, new)), "is not a valid|does not fit|is not valid")
 

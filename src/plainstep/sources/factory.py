@@ -115,6 +115,12 @@ def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Fe
     store = load.from_store
     if isinstance(store, HasFeed):
         return store.feed(load.from_table, said, overlap)
+    if said.csv is not None:
+        raise ConfigError(
+            f"The layout of {load.name} says how CSV is written, and what it reads is no file.",
+            "",
+            f"Take csv out of [loads.{load.name}.layout].",
+        )
     if not said.position:
         raise ConfigError(
             f"The layout of {load.name} names no position.",
@@ -131,10 +137,9 @@ def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Fe
 
 
 def _old_first(table: Table, said: LayoutConfig) -> str:
-    """Of two rows of an update at one position, the old one comes first."""
-    if not said.update_was:
+    """Of two rows of an update at one position, the old one comes first, if a column tells which it is."""
+    if not said.update_was or not said.operation:
         return ""
-
     codes = ", ".join(table.dialect.string(str(code)) for code in said.update_now)
     return f"CASE WHEN {table.text(said.operation)} IN ({codes}) THEN 1 ELSE 0 END"
 

@@ -8,7 +8,7 @@ from collections.abc import Collection
 from typing import TYPE_CHECKING
 
 from plainstep.core.changes.ops import Op
-from plainstep.core.layouts.encodings import raw_kind, usual_kind
+from plainstep.core.layouts.encodings import usual_kind
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.layout import NEW, OLD, ROLES, Layout
 from plainstep.core.layouts.raw_sql import computed_of, fields_named
@@ -42,6 +42,14 @@ def bound(
     fields = fields_of(sample, (said.now, said.was))
     columns, paths = _columns(name, said, fields, rows)
     schema = pa.schema([(column, _kind(name, column, config, paths, said, fields, rows)) for column in columns])
+    for column in said.encodings:
+        if column not in columns:
+            near = difflib.get_close_matches(column, columns, 1)
+            raise ConfigError(
+                f"The layout of {name} says how the column {column!r} is written, and its rows have none of this name.",
+                f"Did you mean {near[0]!r}?" if near else f"Their columns: {', '.join(columns)}.",
+                f"Fix 'encodings' in [loads.{name}.layout].",
+            )
     for column in columns:
         if said.encodings.get(column) == "decimal_bytes" and not _counts(schema.field(column).type):
             raise ConfigError(
@@ -124,8 +132,7 @@ def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
             paths = [layout.path(one, name) for one in (pattern, "*") if pattern]
             there = next((path for path in paths if raw.has(path)), None)
             if there:
-                encoding = layout.encodings.get(name)
-                found[there] = raw_kind(encoding) if encoding else layout.schema.field(name).type
+                found[there] = layout.read_as(name)
     return found
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Iterator
 from contextlib import suppress
 from typing import Any
 
@@ -210,43 +210,55 @@ def _without(documents: pa.Array, wrong: dict[int, str]) -> pa.Array:
 
 
 def _texts(documents: pa.Array, paths: list[Path]) -> dict[Path, pa.Array]:
-    found = evaluated(
-        pa.table({"d": documents}), "json_extract_string(d, ?::VARCHAR[]) AS v", [[_pointer(path) for path in paths]]
-    )["v"]
-    columns = _columns(found, len(paths), len(documents))
-    for row, document in _with_long_numbers(documents):
-        for place, path in enumerate(paths):
-            value = _at(document, path)
-            if isinstance(value, _Written):
-                mask = pa.array(np.arange(len(documents)) == row)
-                columns[place] = pc.if_else(mask, pa.scalar(str(value), columns[place].type), columns[place])
-    return dict(zip(paths, columns, strict=True))
+    return _evaluated("json_extract_string(d, ?::VARCHAR[]) AS v", documents, paths, _number)
+
+
+def _number(value: Any) -> str | None:
+    return str(value) if isinstance(value, _Written) else None
 
 
 def _as_json(documents: pa.Array, paths: list[Path]) -> dict[Path, pa.Array]:
     """Fields as JSON; null where they are null or absent. Numbers keep their digits."""
-    sql = "json_extract(d, ?::VARCHAR[])::VARCHAR[] AS v"
-    found = evaluated(pa.table({"d": documents}), sql, [[_pointer(path) for path in paths]])["v"]
-    columns = _columns(found, len(paths), len(documents))
-    for row, document in _with_long_numbers(documents):
-        mask = pa.array(np.arange(len(documents)) == row)
-        for place, path in enumerate(paths):
-            written = json.dumps(_marked(_at(document, path)), ensure_ascii=False)
-            text = re.sub(r'"\\u0000([^"]*)"', r"\1", written)
-            columns[place] = pc.if_else(mask, pa.scalar(text, columns[place].type), columns[place])
+    found = _evaluated("json_extract(d, ?::VARCHAR[])::VARCHAR[] AS v", documents, paths, _json)
     return {
         path: pc.if_else(pc.equal(column, "null"), pa.scalar(None, column.type), column)
-        for path, column in zip(paths, columns, strict=True)
+        for path, column in found.items()
     }
 
 
-def _marked(value: Any) -> Any:
-    """A value in which numbers are told from texts, so that they can be written as they were."""
+def _json(value: Any) -> str:
+    """A value as JSON in which numbers are as they were written."""
     if isinstance(value, _Written):
-        return f"\0{value}"
+        return str(value)
     if isinstance(value, dict):
-        return {name: _marked(inner) for name, inner in value.items()}
-    return [_marked(inner) for inner in value] if isinstance(value, list) else value
+        return "{" + ", ".join(f"{_json(name)}: {_json(inner)}" for name, inner in value.items()) + "}"
+    if isinstance(value, list):
+        return "[" + ", ".join(map(_json, value)) + "]"
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _evaluated(
+    sql: str, documents: pa.Array, paths: list[Path], exactly: Callable[[Any], str | None]
+) -> dict[Path, pa.Array]:
+    """Fields as texts, by the evaluator; and where this may not keep every digit of a number, by ``exactly``, if that is not None."""
+    found = evaluated(pa.table({"d": documents}), sql, [[_pointer(path) for path in paths]])["v"]
+    columns = _columns(found, len(paths), len(documents))
+    exact: list[dict[int, str]] = [{} for _ in paths]
+    for row, document in _with_long_numbers(documents):
+        for place, path in enumerate(paths):
+            text = exactly(_at(document, path))
+            if text is not None:
+                exact[place][row] = text
+    return {
+        path: _replaced(column, texts) if texts else column
+        for path, column, texts in zip(paths, columns, exact, strict=True)
+    }
+
+
+def _replaced(column: pa.Array, texts: dict[int, str]) -> pa.Array:
+    mask = np.zeros(len(column), dtype=np.bool_)
+    mask[list(texts)] = True
+    return pc.replace_with_mask(column, pa.array(mask), pa.array(list(texts.values()), column.type))
 
 
 # A number of which the evaluator may not keep every digit: it takes those with a fraction or an exponent for floating-point

@@ -16,7 +16,6 @@ from plainstep.errors import DataError
 from plainstep.sql.expressions import computed
 
 UNITS = ("seconds", "milliseconds", "microseconds", "nanoseconds")
-NAMES = ("base64", "hex", "decimal_bytes", "days", *UNITS, "tagged")
 
 
 def raw_kind(encoding: str) -> pa.DataType:
@@ -37,7 +36,7 @@ def decoded(encoding: str, column: pa.Array, kind: pa.DataType) -> tuple[pa.Arra
     """Values as what they are, and the rows whose values are not of the encoding, or do not fit (null in the result).
 
     Args:
-        encoding: one of ``NAMES``.
+        encoding: its name.
         column: the values, in the type that ``raw_kind`` gives, or as bytes.
         kind: the type that is wanted.
     """
@@ -169,7 +168,7 @@ def _one_by_one(column: pa.Array, read: Reader, kind: pa.DataType) -> tuple[pa.A
         except (ValueError, TypeError, binascii.Error, ArithmeticError):
             wrong.append(place)
             values.append(None)
-    made = pa.array(values, _type_of(values, kind))
+    made = pa.array(values, _type_of(values))
     done, worse = fitted(made, kind)
     indices = coded.indices
     bad = np.isin(indices.fill_null(-1).to_numpy(zero_copy_only=False), np.union1d(wrong, worse))
@@ -180,14 +179,10 @@ def _written(value: Any) -> Any:
     """What is no plain value as JSON; numbers as they are written, so that no digit is lost."""
     if isinstance(value, dict | list):
         return json.dumps(value, ensure_ascii=False)
-    return (
-        str(value).lower()
-        if isinstance(value, bool)
-        else str(value)
-        if isinstance(value, int | float | Decimal)
-        else value
-    )
+    if isinstance(value, bool):
+        return str(value).lower()
+    return str(value) if isinstance(value, int | float | Decimal) else value
 
 
-def _type_of(values: list[Any], kind: pa.DataType) -> pa.DataType:
+def _type_of(values: list[Any]) -> pa.DataType:
     return pa.binary() if any(isinstance(value, bytes) for value in values) else pa.string()

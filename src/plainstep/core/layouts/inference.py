@@ -293,17 +293,24 @@ def _by_images(rows: _Rows, seen: Proposal, sides: tuple[str, str]) -> None:
     )
     if not (old | new).all() or not (old & ~new).any() or not (new & ~old).any() or seen.key is None:
         return
-    path = sides[1].replace("*", seen.key.value[0])
+    was, now = (_place(rows, side, seen.key.value[0]) for side in sides)
+    lives = was in rows.fields and now in rows.fields
     there: set[str | None] = set()
     again = False
-    if path in rows.fields:
-        gone = rows.texts(sides[0].replace("*", seen.key.value[0]))
-        for key, before, had, has in zip(rows.texts(path), gone, old, new, strict=True):
+    if lives:
+        for key, before, had, has in zip(rows.texts(now), rows.texts(was), old, new, strict=True):
             again |= bool(has and not had and key in there)
             there = (there - {before} if had else there) | ({key} if has else set())
     told = ("put", "come again while they are there") if again else ("insert", "never come while they are there")
-    why = f"rows hold new values alone, old values alone, or both; rows with new values alone {told[1]}"
-    seen.guesses.append(Guess("only_new", told[0], why, True))
+    seen_so = f"; rows with new values alone {told[1]}" if lives else ""
+    why = f"rows hold new values alone, old values alone, or both{seen_so}"
+    seen.guesses.append(Guess("only_new", told[0], why, lives))
+
+
+def _place(rows: _Rows, side: str, column: str) -> str:
+    """Where a column lies on one side: under its pattern, or once for both."""
+    path = side.replace("*", column)
+    return path if path in rows.fields else column
 
 
 def _by_turns(
@@ -313,8 +320,7 @@ def _by_turns(
     found: dict[str, str] = {}
     if seen.key is None:
         return found
-    path = sides[1].replace("*", seen.key.value[0])
-    keys = rows.texts(path if path in rows.fields else seen.key.value[0])
+    keys = rows.texts(_place(rows, sides[1], seen.key.value[0]))
     counts = Counter(texts)
     firsts: Counter[str | None] = Counter()
     lasts: Counter[str | None] = Counter()

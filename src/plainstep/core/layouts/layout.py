@@ -83,6 +83,11 @@ class Layout:
         """Where a column's value lies on one side."""
         return pattern.replace("*", self.paths.get(column, column))
 
+    def read_as(self, column: str) -> pa.DataType:
+        """The type in which a column's values are read, before they are decoded."""
+        encoding = self.encodings.get(column)
+        return raw_kind(encoding) if encoding else self.schema.field(column).type
+
 
 @dataclass
 class Interpreted:
@@ -188,13 +193,9 @@ class _Images:
         self.kinds = {name: layout.schema.field(name).type for name in columns}
         self.now = self._side(layout.now)
         self.was = self._side(layout.was) if layout.was else {}
-        read = {
-            name: raw_kind(layout.encodings[name]) if name in layout.encodings else kind
-            for name, kind in self.kinds.items()
-        }
         paths = {path: name for side in (self.now, self.was) for name, path in side.items()}
         whole = {path for path, name in paths.items() if layout.encodings.get(name) == "tagged"}
-        raw.read({path: read[name] for path, name in paths.items()}, whole)
+        raw.read({path: layout.read_as(name) for path, name in paths.items()}, whole)
         self._decoded: dict[str, pa.Array] = {}
 
     def _side(self, pattern: str) -> dict[str, str]:
@@ -225,7 +226,7 @@ class _Images:
         if encoding is None:
             return self.raw.typed(path, kind)
         if path not in self._decoded:
-            source = self.raw.column(path) if self._has_bytes(path) else self.raw.typed(path, raw_kind(encoding))
+            source = self.raw.column(path) if self._has_bytes(path) else self.raw.typed(path, self.layout.read_as(name))
             self._decoded[path], bad = decoded(encoding, source, kind)
             for row in bad.tolist():
                 self.raw.refuse(

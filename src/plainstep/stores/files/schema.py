@@ -17,6 +17,7 @@ from plainstep.formats.lines import Rows
 from plainstep.formats.prefetch import ahead, fetched
 from plainstep.formats.reader import columns_of, read
 from plainstep.formats.sniff import typed
+from plainstep.sql.expressions import paths_in
 from plainstep.stores.files.listing import File
 from plainstep.stores.files.merge_order import Order
 
@@ -147,6 +148,14 @@ class Shape:
             columns[LINE] = table[LINE]
         return pa.table(columns)
 
+    @cached_property
+    def _needed(self) -> set[str]:
+        """The columns without which rows would say something else."""
+        layout = self.layout
+        sql = {"skip": layout.skip, "operation_sql": layout.operation_sql}
+        named = {path[0] for where, one in sql.items() if one for path in paths_in(one, where)}
+        return named | {*layout.position, layout.operation, layout.transaction, layout.deleted, layout.sent_columns}
+
     def whole(self, table: pa.Table, file: File) -> pa.Table:
         """The rows with every column that some file has: null where this one lacks it.
 
@@ -154,10 +163,8 @@ class Shape:
             Refused: it lacks a column that the layout needs.
         """
         missing = [name for name in self._schema.names if name not in {*table.column_names, POSITION}]
-        layout = self.layout
-        needed = {*layout.position, layout.operation, layout.transaction, layout.deleted, layout.sent_columns}
         for name in missing:
-            if name in needed:
+            if name in self._needed:
                 raise Refused(
                     f"{file.name} has no column {name!r}, which the layout needs.",
                     f"Its columns: {', '.join(table.column_names)}.",
