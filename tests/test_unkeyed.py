@@ -96,6 +96,7 @@ class Sqlite(unittest.TestCase):
                 (("look", "house_journal", "--key", "1"), 2),
                 (("restore", "house_journal", "--after", "start", "-o", "back.sql"), 4),
                 (("check", "house_journal"), 4),  # changes wait
+                (("look", "house_journal", "--where", "now.b = 'elm'"), 0),  # as look --key says
                 (("look", "house_journal"), 0),
                 (("net", "house_journal"), 0),
             ):
@@ -126,6 +127,31 @@ class Sqlite(unittest.TestCase):
             with self.assertRaisesRegex(plainstep.Refused, "has columns named rowid, _rowid_, oid"):
                 town.project.capture_on("town.odd", None)
             self.assertEqual(town.project.capture_on("town.named", None)[0].columns, ("rowid",))
+            town.sql("ALTER TABLE odd RENAME COLUMN oid TO other")
+            self.assertEqual(town.project.capture_on("town.odd", None)[0].key, ())
+
+    def test_the_ways_out_of_a_shape_that_needs_a_key(self) -> None:
+        with Town("CREATE TABLE tag (k INTEGER NOT NULL UNIQUE, b TEXT)", "INSERT INTO tag VALUES (1, 'oak')") as town:
+            load = '[loads.tag]\nfrom = "town.tag"\ninto = "house.tag"\non_bad_value = "quarantine"\n'
+            town.config.write_text(
+                '[stores.town]\nurl = "sqlite:///town.db"\n[stores.house]\nurl = "duckdb:///house.duckdb"\n' + load
+            )
+            self.assertEqual(town.run("capture", "on", "town.tag", "--no-key").exit_code, 0)
+            told = town.run("step")
+            self.assertEqual((told.exit_code, "Set on_bad_value to refuse, round or null" in told.output), (4, True))
+            town.config.write_text(town.config.read_text().replace("quarantine", "null"))
+            told = town.run("step")
+            self.assertEqual((told.exit_code, 'Set shape = "journal"' in told.output), (4, True), told.output)
+            words = " ".join(told.output.split())
+            off, on = (one.split() for one in re.findall(r"capture (?:off [^,]+|on [^ ]+ --key)", words))
+            whole = town.config.read_text()
+            town.config.write_text(whole + 'shape = "journal"\n')
+            self.assertEqual(town.run("step").exit_code, 0)
+            town.config.write_text(whole.replace("house.tag", "house.tags").replace("loads.tag", "loads.tags"))
+            for command in (off, [*on, "k"]):
+                self.assertEqual((done := town.run(*command)).exit_code, 0, done.output)
+            self.assertEqual(town.run("step").exit_code, 0)
+            self.assertEqual(town.rows("house", "tags"), [(1, "oak")])
 
     def test_columns_that_come_and_go_by_another_name(self) -> None:
         with Notes() as town:
