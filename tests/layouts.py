@@ -40,6 +40,8 @@ CREATE TABLE images (n INTEGER PRIMARY KEY, old_k INTEGER, old_a INTEGER, old_b 
 CREATE TABLE mixed (n INTEGER PRIMARY KEY, kind TEXT, action TEXT, half INTEGER, k INTEGER, a INTEGER, b TEXT);
 CREATE TABLE puts (n INTEGER PRIMARY KEY, what TEXT, k INTEGER, a INTEGER, b TEXT);
 CREATE TABLE coded (n INTEGER PRIMARY KEY, doc TEXT);
+CREATE TABLE marked (n INTEGER PRIMARY KEY, change INTEGER, what TEXT, k INTEGER, a INTEGER, b TEXT);
+CREATE TABLE alike (n INTEGER PRIMARY KEY, doc TEXT);
 CREATE TABLE latest (n INTEGER PRIMARY KEY, k INTEGER, a INTEGER, b TEXT, gone TIMESTAMP);
 """
 WORDS = 'operation = "what"\ninsert = ["planted"]\nupdate = ["grew"]\ndelete = ["felled"]\ntruncate = ["cleared"]\n'
@@ -84,6 +86,24 @@ LOADS = {
         'types = { k = "INTEGER", a = "INTEGER", b = "TEXT" }',
         'position = ["n"]\nskip = "doc.kind = \'beat\'"\nwas = "doc.before.*"\nnow = "doc.after.*"\nonly_new = "put"\n'
         'missing_field = "null"\nencodings = { a = "decimal_bytes", b = "tagged" }\n',
+    ),
+    "marked": (  # the new row before the old one
+        "town.marked",
+        "",
+        'position = ["n"]\npair = ["change"]\noperation = "what"\ninsert = ["planted"]\ndelete = ["felled"]\n'
+        'update_was = ["before"]\nupdate_now = ["after"]\n',
+    ),
+    "alike": (  # a list of keys, and the values that all of them got
+        "town.alike",
+        "",
+        'position = ["n"]\neach = "doc.trees"\noperation = "doc.what"\nput = ["set"]\ndelete = ["unset"]\nnow = "doc.*"\n'
+        'missing_field = "null"\ncolumns = { k = "trees", a = "a", b = "b" }\n',
+    ),
+    "many": (  # a list of rows
+        "landing.many",
+        "",
+        'position = ["n"]\neach = "trees"\noperation = "what"\nput = ["set"]\ndelete = ["unset"]\nnow = "trees.*"\n'
+        'bookkeeping = ["about"]\nmissing_field = "null"\n',
     ),
     "latest": ("town.latest", "", 'position = ["n"]\ndeleted = "gone"\n'),
     "column": ("town.dated", 'changes = "column"\ncolumn = ["version"]\noverlap = 3', ""),
@@ -134,7 +154,7 @@ class Writers:
         connection = sqlite3.connect(folder / "town.db")
         connection.executescript(TABLES)
         connection.close()
-        for name in ("json", "csv", "parquet", "avro"):
+        for name in ("json", "csv", "parquet", "avro", "many"):
             (folder / "landing" / name).mkdir(parents=True)
 
     def write(self, changes: list[Change]) -> None:
@@ -155,10 +175,23 @@ class Writers:
             self._both_images(connection, one)
         for one in plain:
             self._by_images(connection, one)
+        messages = _grouped(plain)
+        for n, word, rows in messages:
+            for values in {(row["a"], row["b"]): None for row in rows}:
+                told = [row["k"] for row in rows if (row["a"], row["b"]) == values]
+                document = {"what": word, "trees": told} | (
+                    dict(zip("ab", values, strict=True)) if word == "set" else {}
+                )
+                connection.execute("INSERT INTO alike VALUES (?, ?)", (n, json.dumps(document)))
+                n += 1
         connection.commit()
         connection.close()
         if changes:
             self._files(whole, simple)
+            lines = [{"n": n, "about": None, "what": word, "trees": rows} for n, word, rows in messages]
+            (self.folder / f"landing/many/{self.batches:04}.jsonl").write_text(
+                "".join(json.dumps(one) + "\n" for one in lines)
+            )
 
     def _next(self) -> int:
         self.count += 10
@@ -235,6 +268,9 @@ class Writers:
                  for place, word, side in ((1, "remove", was), (2, "add", now)) if side]  # fmt: skip
         connection.executemany(f"INSERT INTO mixed VALUES ({', '.join('?' * 7)})", rows)
         assert not moved or rows
+        words = [(n + 1, "after", now), (n + 2, "before", was)] if half else [(n, WORD[one["op"]], now or was)]
+        connection.executemany("INSERT INTO marked VALUES (?, ?, ?, ?, ?, ?)",
+                               [(place, n, word, *(side[x] for x in "kab")) for place, word, side in words])  # fmt: skip
         documents = [{"kind": "beat"}, {"before": _encoded(was), "after": _encoded(now)}]
         connection.executemany(
             "INSERT INTO coded VALUES (?, ?)", [(n + place, json.dumps(one)) for place, one in enumerate(documents)]
@@ -258,6 +294,20 @@ class Writers:
         pq.write_table(pa.Table.from_pylist(rows, schema), landing / f"parquet/{name}.parquet")
         with (landing / f"avro/{name}.avro").open("wb") as stream:
             fastavro.writer(stream, AVRO, rows, codec="deflate")
+
+
+def _grouped(changes: list[Change]) -> list[tuple[int, str, list[dict[str, Any]]]]:
+    """Messages of several rows: changes in a row of one kind, of which none is of a row that another is of."""
+    messages: list[tuple[int, str, list[dict[str, Any]]]] = []
+    for one in changes:
+        was, now = one["was"], one["now"]
+        moved = was and now and was["k"] != now["k"]
+        for word, row in [("unset", was)] * bool(moved) + [("set", now) if now else ("unset", was)]:
+            keys = [row["k"] for row in messages[-1][2]] if messages and messages[-1][1] == word else [row["k"]]
+            if row["k"] in keys:
+                messages.append((one["n"] + 5 * (word == "set"), word, []))
+            messages[-1][2].append(row)
+    return messages
 
 
 def _encoded(row: dict[str, Any] | None) -> dict[str, Any] | None:

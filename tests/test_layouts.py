@@ -5,9 +5,7 @@ from __future__ import annotations
 import base64
 import contextlib
 import json
-import re
 import sqlite3
-import tomllib
 import unittest
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -24,6 +22,8 @@ from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts.encodings import decoded, raw_kind
 from plainstep.core.layouts.plausibility import doubt
+from plainstep.core.layouts.records import by_record
+from plainstep.core.layouts.rows import WRONG
 from tests import layouts
 from tests.feed_town import HISTORY, Town
 from tests.histories import histories
@@ -250,6 +250,45 @@ class Wrong(unittest.TestCase):
             "Did you mean 'doc.kind'", self.refused("coded", (skip, "skip = \"doc.knd = 'beat'\"")).replace("\n", " ")
         )
 
+    def test_halves_of_an_update_in_any_order(self) -> None:
+        pair = 'pair = ["change"]'
+        self.assertIn("not before it", self.refused("marked", (pair, "")))
+        self.assertIn("Did you mean 'change'", self.refused("marked", (pair, 'pair = ["chagne"]')).replace("\n", " "))
+        self.assertIn("no codes of such rows", self.refused("puts", ('put = ["set"]', 'put = ["set"]\npair = ["n"]')))
+        for spoiled, words in (
+            ("UPDATE marked SET change = 0 WHERE what = 'after'", "same values in what pairs it"),
+            ("UPDATE marked SET change = NULL WHERE what = 'after'", "has no value in change"),
+            (
+                "DELETE FROM marked WHERE what = 'before' AND n = (SELECT max(n) FROM marked)",
+                "its other half is not there",
+            ),
+        ):
+            with Town("marked") as town:
+                town.play(list(HISTORY))
+                with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
+                    connection.execute(spoiled)
+                self.assertRegex(str(town.project.step(raise_errors=False)[0].error), words)
+
+    def test_messages_of_several_records(self) -> None:
+        self.assertIn("no such field", self.refused("alike", ('each = "doc.trees"', 'each = "doc.tress"')))
+        self.assertIn("is not a list of records", self.refused("alike", ('each = "doc.trees"', 'each = "doc.what"')))
+        self.assertIn(
+            "is not a valid",
+            self.refused(
+                "alike", ('k = "trees"', 'k = "what"'), ('key = ["k"]', 'key = ["k"]\ntypes = { k = "INTEGER" }')
+            ),
+        )
+        rows = pa.table({"n": [1, 2, 3, 4], "x": pa.array([[{"k": 7}, {"k": 8}], [], None, [{"k": 9}]])})
+        found = by_record(rows, "x")
+        self.assertEqual(
+            (found["n"].to_pylist(), [bool(one) for one in found["x"].to_pylist()]),
+            ([1, 1, 3, 4], [True, True, False, True]),
+        )
+        self.assertEqual([bool(why) for why in found[WRONG].to_pylist()], [False, False, True, False])
+        texts = pa.table({"x": ['["a", null, 12345678901234567890.10, {"b": [1.50]}]', "[]", "{}", "7"]})
+        found = by_record(texts, "x")["x"].to_pylist()
+        self.assertEqual(found, ["a", None, "12345678901234567890.10", '{"b": [1.50]}', None, None])
+
     def test_operations_by_images(self) -> None:
         said = self.refused("images", ('only_new = "insert"', 'only_new = "insert"\noperation = "n"'))
         self.assertIn("has both operation and only_new", said)
@@ -319,65 +358,6 @@ class Wrong(unittest.TestCase):
         for old, new in turns:
             text = text.replace(old, new)
         return text
-
-
-class Proposals(unittest.TestCase):
-    """What init proposes can be stepped as it is, and is right."""
-
-    def test_every_feed_is_understood(self) -> None:
-        with Town() as town:
-            town.play(list(HISTORY[:9]))
-            town.play(list(HISTORY[9:]))
-            asking = ("mixed", "coded")  # nothing is merged before somebody has looked at what was guessed
-            for name in asking:
-                self.assertIn("\nguessed = ", town.project.propose(layouts.LOADS[name][0], "house", ("k",)))
-            others = ("capture", "column", "diff", "keys", *asking)
-            names = [name for name in layouts.LOADS if name not in others]
-            found = {name: town.project.propose(layouts.LOADS[name][0], "house", ("k",)) for name in names}
-            for text in found.values():
-                town.config.write_text(layouts.STORES + text)
-                self.assertEqual(town.project.status()[0].health, "refuses" if "\nguessed = " in text else "new", text)
-                town.config.write_text(layouts.STORES + re.sub("\nguessed = .*", "", text))
-                [load] = town.project.loads
-                town.project.step()
-                self.assertEqual(town.target(load), town.truth, text)
-            self.assertIn('guessed = ["deleted"]', found["latest"])
-            self.assertIn("sure: its rows hold old values only", found["sides"])
-            self.assertRegex(found["images"], 'only_new = "insert" *# sure')
-            self.assertIn('sent_columns = "has_*"', found["flags"])
-            self.assertIn('missing_field = "unsent"', found["json"])
-
-    def test_whatever_the_rows_hold(self) -> None:
-        """E21: a proposal is TOML, is never sure of what tells nothing, and is not merged before somebody looked at it."""
-        odd = (
-            "CREATE TABLE feed (n INTEGER PRIMARY KEY, tab TEXT, watermark TEXT, id INTEGER, b TEXT)",
-            "INSERT INTO feed VALUES (1, 't', 'N', 2, 'a\nkey = [\"b\"]'), (2, 't', 'N', 1, char(127, 0x2028)), (3, 't', 'E', 1, 'x')",
-            'CREATE TABLE "grün" (n INTEGER, "new\nline" INTEGER)',
-            'INSERT INTO "grün" VALUES (1, NULL), (2, NULL)',
-        )
-        with Town() as town:
-            with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
-                for statement in odd:
-                    connection.execute(statement)
-            text = town.project.propose("town.feed", "house")
-            load = tomllib.loads(text)["loads"]["feed"]
-            self.assertEqual((load["key"], load["layout"]["guessed"]), (["id"], ["operation", "key"]))
-            self.assertIn("might tell it: watermark (E, N)", text)
-            empty = town.project.propose("town.grün", "house", ("new\nline",))
-            self.assertIn("guessed", tomllib.loads(empty)["loads"]["grün"]["layout"])
-            self.assertIn("2 rows contradict it", empty)
-            town.config.write_text(layouts.STORES + text)
-            [outcome] = town.project.step(raise_errors=False)
-            self.assertIn("guessed in part: operation, key", str(outcome.error))
-            self.assertEqual(town.project.net("feed").counts["put"], 2)
-            repaired = text.replace(
-                'guessed = ["operation", "key"]', 'operation = "watermark"\ninsert = ["N"]\ndelete = ["E"]'
-            )
-            town.config.write_text(layouts.STORES + repaired)
-            town.project.step()
-            self.assertEqual([one.health for one in town.project.status()], ["ok"])
-            town.config.write_text(layouts.STORES + text)
-            self.assertRaisesRegex(plainstep.PlainStepError, "guessed in part", town.project.reload, "feed")
 
 
 class QuarantinedRow(unittest.TestCase):

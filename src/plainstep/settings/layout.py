@@ -92,6 +92,16 @@ class LayoutConfig(BaseModel):
     truncate: Codes = Field(default=[], description="The codes of a truncate.")
     update_was: Codes = Field(default=[], description="The codes of the old row of an update that comes as two.")
     update_now: Codes = Field(default=[], description="The codes of the new row of an update that comes as two.")
+    pair: Names = Field(
+        default=[],
+        description="The columns that the two rows of an update share with no other row, such as a number of the change, or a "
+        "version and the key; they may then come in any order. Default: the old row comes first, and their key or order pairs them.",
+    )
+    each: str = Field(
+        default="",
+        description="Where one message tells of several records: the list that holds them. Each is read as a row of its own, and "
+        "its values lie below this path; a value that is not an object is the path's own.",
+    )
     now: str = Field(
         default="*", description="Where new values lie: * stands for a column's name, as in new_* or doc.after.*"
     )

@@ -130,7 +130,7 @@ def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Fe
     tables = with_tables(store)
     table = tables.table(load.from_table, load.config.types)
     times = None if isinstance(said.time, str) else tables.table(said.time.table, {})
-    quarantined = frozenset(layout_binding.bookkeeping(said)) - set(load.config.key)
+    quarantined = frozenset(layout_binding.bookkeeping(said, load.config.key)) - set(load.config.key)
     return sql_feed.SqlFeed(
         table, tuple(said.position), said.time, times, _old_first(table, said), overlap, quarantined
     )
@@ -138,7 +138,7 @@ def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Fe
 
 def _old_first(table: Table, said: LayoutConfig) -> str:
     """Of two rows of an update at one position, the old one comes first, if a column tells which it is."""
-    if not said.update_was or not said.operation:
+    if not said.update_was or not said.operation or said.pair:
         return ""
     codes = ", ".join(table.dialect.string(str(code)) for code in said.update_now)
     return f"CASE WHEN {table.text(said.operation)} IN ({codes}) THEN 1 ELSE 0 END"

@@ -11,7 +11,7 @@ from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.ops import Op
 from plainstep.core.layouts.layout import interpret
 from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
-from plainstep.core.layouts.raw_sql import without_skipped
+from plainstep.core.layouts.records import prepared
 from plainstep.core.layouts.rows import POSITION
 from plainstep.deferred import np, pa, pc
 from plainstep.display.text import shown
@@ -79,7 +79,8 @@ class FeedReading:
             self.doubt = nothing_but_truncates(seq, truncates)
 
     def _nothing(self) -> pa.Table:
-        return interpret(self.layout, self.feed.columns().empty_table(), True).table
+        nothing = prepared(self.feed.columns().empty_table(), self.layout.skip, self.layout.each)
+        return interpret(self.layout, nothing, True).table
 
     def _table(self, table: pa.Table) -> pa.Table:
         """What is made of an interpreted batch: where values are to be looked up, they are."""
@@ -93,7 +94,7 @@ class FeedReading:
         """Batch by batch; rows that need what follows them wait for it."""
         kept: pa.Table | None = None
         for whole in batches:
-            batch = without_skipped(whole, self.layout.skip)
+            batch = prepared(whole, self.layout.skip, self.layout.each)
             rows = batch if kept is None else _stacked(kept, batch)
             found = interpret(self.layout, rows, False)
             self._refuse(rows, found.bad)

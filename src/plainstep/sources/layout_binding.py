@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING
 
 from plainstep.core.changes.ops import Op
@@ -12,6 +12,7 @@ from plainstep.core.layouts.encodings import usual_kind
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.layout import NEW, OLD, ROLES, Layout
 from plainstep.core.layouts.raw_sql import computed_of, fields_named
+from plainstep.core.layouts.records import by_record, kind_of
 from plainstep.core.layouts.rows import Raw
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError
@@ -39,8 +40,11 @@ def bound(
     Raises:
         ConfigError: the layout does not fit the feed, or itself.
     """
-    fields = fields_of(sample, (said.now, said.was))
-    columns, paths = _columns(name, said, fields, rows)
+    if said.each:
+        _refuse_no_list(name, said.each, sample)
+    fields = _fields(said, sample)
+    sample = by_record(sample, said.each) if said.each else sample
+    columns, paths = _columns(name, said, fields, rows, key)
     schema = pa.schema([(column, _kind(name, column, config, paths, said, fields, rows)) for column in columns])
     for column in said.encodings:
         if column not in columns:
@@ -68,13 +72,22 @@ def bound(
         key, schema, paths, said.now, said.was, said.operation, _codes(name, said),
         said.time if isinstance(said.time, str) else "", said.transaction, said.sent_columns, said.missing_field, said.deleted,
         said.lookup, said.operation_sql, {"insert": int(Op.INSERT), "put": int(Op.PUT)}.get(said.only_new, 0), said.skip,
-        dict(said.encodings),
+        dict(said.encodings), said.each, tuple(said.pair),
     )  # fmt: skip
     _refuse_absent(name, layout, sample, fields)
     for sql, where in ((layout.skip, "skip"), (layout.operation_sql, "operation_sql")):
         if sql:
             _refuse_bad_sql(f"[loads.{name}.layout], {where}", sql, sample, fields)
     return layout
+
+
+def _fields(said: LayoutConfig, sample: pa.Table) -> dict[str, pa.DataType]:
+    """What rows, or records, are made of, by path."""
+    if not said.each:
+        return fields_of(sample, (said.now, said.was))
+    kind = kind_of(sample, said.each)
+    found = fields_of(by_record(sample, said.each), (said.now, said.was))
+    return found | ({said.each: kind} if kind is not None and said.each in found else {})
 
 
 def _counts(kind: pa.DataType) -> bool:
@@ -116,9 +129,9 @@ def _known(told: str, fields: Collection[str]) -> bool:
 
 def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
     """What a layout reads of a feed's rows: its own columns with their types, and the others as they come."""
-    raw = Raw(sample)
+    raw = Raw(by_record(sample, layout.each) if layout.each else sample)
     found: dict[str, pa.DataType | None] = {}
-    for path in (layout.operation, layout.time, layout.transaction, layout.deleted):
+    for path in (layout.operation, layout.time, layout.transaction, layout.deleted, layout.each, *layout.pair):
         if path:
             found[path] = None
     for sql, where in ((layout.skip, "skip"), (layout.operation_sql, "operation_sql")):
@@ -131,9 +144,10 @@ def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
         for pattern in (layout.now, layout.was):
             paths = [layout.path(one, name) for one in (pattern, "*") if pattern]
             there = next((path for path in paths if raw.has(path)), None)
-            if there:
+            if there and there != layout.each:
                 found[there] = layout.read_as(name)
-    return found
+    # What records hold is read out of them.
+    return {path: kind for path, kind in found.items() if not layout.each or not path.startswith(f"{layout.each}.")}
 
 
 def matched(pattern: str, path: str) -> str | None:
@@ -144,7 +158,7 @@ def matched(pattern: str, path: str) -> str | None:
 
 
 def _columns(
-    name: str, said: LayoutConfig, fields: dict[str, pa.DataType], rows: pa.Schema | None
+    name: str, said: LayoutConfig, fields: dict[str, pa.DataType], rows: pa.Schema | None, key: tuple[str, ...]
 ) -> tuple[list[str], dict[str, str]]:
     """The row's own columns, and the paths of those whose value lies elsewhere than under their name."""
     if isinstance(said.columns, dict):
@@ -153,7 +167,7 @@ def _columns(
         return list(said.columns), {}
     if rows is not None:
         return rows.names, {}
-    found = _matching(said, fields)
+    found = _matching(said, fields, key)
     if not found:
         raise ConfigError(
             f"No column of {name}'s feed fits now = {said.now!r}.",
@@ -163,10 +177,10 @@ def _columns(
     return list(found), {column: path for column, path in found.items() if column != path}
 
 
-def _matching(said: LayoutConfig, fields: dict[str, pa.DataType]) -> dict[str, str]:
+def _matching(said: LayoutConfig, fields: dict[str, pa.DataType], key: tuple[str, ...]) -> dict[str, str]:
     """The columns that lie under the layout's patterns, by name, with their paths below the ``*``."""
     found: dict[str, str] = {}
-    aside = bookkeeping(said)
+    aside = bookkeeping(said, key)
     patterns = [pattern for pattern in (said.now, said.was) if pattern]
     for pattern in patterns:
         for path in fields:
@@ -181,8 +195,8 @@ def _matching(said: LayoutConfig, fields: dict[str, pa.DataType]) -> dict[str, s
     return found
 
 
-def bookkeeping(said: LayoutConfig) -> set[str]:
-    """The columns that a layout names as not the row's own."""
+def bookkeeping(said: LayoutConfig, key: Sequence[str]) -> set[str]:
+    """The columns that a layout names as not the row's own. What pairs the rows of an update may be their key."""
     time = said.time if isinstance(said.time, str) else ""
     return {
         *said.position,
@@ -192,6 +206,7 @@ def bookkeeping(said: LayoutConfig) -> set[str]:
         said.deleted,
         said.sent_columns,
         *said.bookkeeping,
+        *({*said.pair} - {*key}),
         *_named_by(said.operation_sql, "operation_sql"),
     } - {""}
 
@@ -270,16 +285,34 @@ def _codes(name: str, said: LayoutConfig) -> dict[str, int]:
         raise ConfigError(
             f"The layout of {name} has {what}.", "", f"Both are needed, or neither: [loads.{name}.layout]."
         )
+    if said.pair and not said.update_was:
+        raise ConfigError(
+            f"The layout of {name} says what pairs the rows of an update, and has no codes of such rows.",
+            "",
+            f"Add update_was and update_now, or take pair out of [loads.{name}.layout].",
+        )
     if bool(said.update_was) != bool(said.update_now):
         raise ConfigError(f"The layout of {name} needs both update_was and update_now, or neither.")
     return codes
 
 
+def _refuse_no_list(name: str, each: str, sample: pa.Table) -> None:
+    fields = fields_of(sample, (f"{each}.*",))
+    if sample.num_rows and each not in fields:
+        near = difflib.get_close_matches(each, list(fields), 1)
+        raise ConfigError(
+            f"The layout of {name} says each = {each!r}, and there is no such field.",
+            f"Did you mean {near[0]!r}?" if near else f"What there is: {', '.join(fields)}.",
+            f"Fix it in [loads.{name}.layout].",
+        )
+
+
 def _refuse_absent(name: str, layout: Layout, sample: pa.Table, fields: dict[str, pa.DataType]) -> None:
     raw = Raw(sample)
-    named = {"operation": layout.operation, "time": layout.time, "transaction": layout.transaction,
-             "deleted": layout.deleted, "sent_columns": "" if "*" in layout.sent_columns else layout.sent_columns}  # fmt: skip
-    for word, path in named.items():
+    named = [("operation", layout.operation), ("time", layout.time), ("transaction", layout.transaction),
+             ("deleted", layout.deleted), ("sent_columns", "" if "*" in layout.sent_columns else layout.sent_columns),
+             *(("pair", path) for path in layout.pair)]  # fmt: skip
+    for word, path in named:
         if path and (not raw.has(path) or (raw.within(path) and path not in fields and sample.num_rows)):
             near = difflib.get_close_matches(path, list(fields), 1)
             raise ConfigError(

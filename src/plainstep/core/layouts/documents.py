@@ -296,6 +296,43 @@ def _columns(lists: pa.ChunkedArray, width: int, count: int) -> list[pa.Array]:
     return [values.take(pa.array(np.where(there, row + place, 0), mask=~there)) for place in range(width)]
 
 
+def elements(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
+    """The elements of lists that are written as JSON.
+
+    Returns:
+        In which row each stands; the elements: texts as they are, all else as JSON; and the rows that are no list, each with one
+        element that is null.
+    """
+    rows: list[int] = []
+    values: list[str | None] = []
+    wrong: list[int] = []
+    for row, text in enumerate(lists.to_pylist()):
+        found = _list(text)
+        if found is None:
+            wrong.append(row)
+            found = [None]
+        rows += [row] * len(found)
+        values += [one if one is None or isinstance(one, str) else _json(one) for one in found]
+    return rows, pa.array(values, pa.string()), wrong
+
+
+def kind_of_elements(lists: pa.Array) -> pa.DataType:
+    """A type that holds the elements of a sample of lists that are written as JSON: text, if they are objects."""
+    found = [json.loads(text) for text in lists.to_pylist() if _list(text) is not None]
+    return common({_kind(one) for elements in found for one in elements} or {pa.null()})
+
+
+def _list(text: str | None) -> list[Any] | None:
+    """The list that a text holds, with numbers as they are written; None if it holds none."""
+    if text is None or _is_deep(text):
+        return None
+    try:
+        found = json.loads(text, parse_float=_Written, parse_int=_Written)
+    except ValueError:
+        return None
+    return found if isinstance(found, list) else None
+
+
 def as_texts(documents: pa.Array, path: Path) -> tuple[pa.Array, dict[int, str]]:
     """One field of documents as texts, whatever it holds, and what is wrong with rows that are not documents."""
     wrong = dict.fromkeys(_invalid(documents), "it is not a JSON object")

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from plainstep.core import casting as values
-from plainstep.core.arrays import Bools, Codes, utc_time
+from plainstep.core.arrays import Bools, Codes, Ints, utc_time
 from plainstep.core.changes.batch import name_lists
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts import pairing as pairs
@@ -43,6 +43,8 @@ class Layout:
         only_new: what a row with new values alone is, where the images tell the operation: an ``Op``; otherwise 0.
         skip: a condition in SQL over the feed's fields: rows for which it holds are left out.
         encodings: how columns are written that are not written as what they are.
+        each: a list of records that each row has: each record is read as a row of its own; or empty.
+        pair: the columns that the two rows of an update share with no other row; empty where their order tells it.
     """
 
     key: tuple[str, ...]
@@ -62,6 +64,8 @@ class Layout:
     only_new: int = 0
     skip: str = ""
     encodings: dict[str, str] = field(default_factory=dict)
+    each: str = ""
+    pair: tuple[str, ...] = ()
 
     @property
     def in_pairs(self) -> bool:
@@ -118,8 +122,7 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
     unread = len(raw)
     partner: npt.NDArray[np.int64] | None = None
     if layout.in_pairs:
-        group = raw.column(layout.transaction) if layout.transaction else pairs.shared(raw.column(POSITION))
-        found = pairs.paired(np.flatnonzero(codes == OLD), np.flatnonzero(codes == NEW), images.key(), group)
+        found = _pairs(layout, raw, images, np.flatnonzero(codes == OLD), np.flatnonzero(codes == NEW))
         unread = pairs.unpaired(found, raw, last)
         partner = found.partner
     keep = (codes > 0) & (codes != OLD) if layout.in_pairs else codes > 0
@@ -129,6 +132,13 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
         row: why for row, why in raw.bad.items() if row < unread
     }  # what follows may still be repaired by rows to come
     return _without_bad(layout, rows, bad, unread) if bad else Interpreted(table, {}, unread)
+
+
+def _pairs(layout: Layout, raw: Raw, images: _Images, old: Ints, new: Ints) -> pairs.Pairs:
+    if layout.pair:
+        return pairs.marked(old, new, {path: raw.texts(path) for path in layout.pair}, raw)
+    group = raw.column(layout.transaction) if layout.transaction else pairs.shared(raw.column(POSITION))
+    return pairs.paired(old, new, images.key(), group)
 
 
 def _without_bad(layout: Layout, rows: pa.Table, bad: dict[int, str], unread: int) -> Interpreted:

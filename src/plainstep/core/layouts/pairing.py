@@ -18,11 +18,13 @@ class Pairs:
     Attributes:
         partner: for each row, the old row of its update; -1 where there is none.
         lone_old, lone_new: rows whose other half was not found.
+        in_any_order: whether an old row may come after its new one.
     """
 
     partner: Ints
     lone_old: Ints
     lone_new: Ints
+    in_any_order: bool = False
 
 
 def paired(old: Ints, new: Ints, key: list[pa.Array], group: pa.Array | None) -> Pairs:
@@ -41,7 +43,7 @@ def paired(old: Ints, new: Ints, key: list[pa.Array], group: pa.Array | None) ->
     if len(old) == len(new) and bool((new == old + 1).all()):
         partner[new] = old
         return Pairs(partner, old[:0], new[:0])
-    codes, bound = keys.code([column.fill_null(_filler(column)) if column.null_count else column for column in key])
+    codes, bound = keys.code([_without_nulls(column) for column in key])
     # Without groups, rows side by side are one: 0, 0, 1, 1, and so on from each old row that has its new one behind it.
     beside = np.zeros(count, dtype=np.int64)
     beside[old[np.isin(old + 1, new)]] = 1
@@ -54,8 +56,42 @@ def paired(old: Ints, new: Ints, key: list[pa.Array], group: pa.Array | None) ->
     return Pairs(partner, left_old, left_new)
 
 
+def marked(old: Ints, new: Ints, marks: dict[str, pa.Array], raw: Raw) -> Pairs:
+    """Find the old row of every new one by what the two share with no other row, in whatever order they come.
+
+    Args:
+        old, new: the rows of either kind, rising.
+        marks: the columns that they share, of all rows, by their names.
+        raw: takes note of rows that have no mark, or one that others have.
+    """
+    halves = np.concatenate((old, new))
+    for name, column in marks.items():
+        lacking = column.is_null().to_numpy(zero_copy_only=False)
+        for row in halves[lacking[halves]].tolist():
+            raw.refuse(row, f"it is half of an update, and has no value in {name}, which pairs it")
+    codes, _ = keys.code([_without_nulls(column) for column in marks.values()])
+    old_once, new_once = _once(old, codes, raw), _once(new, codes, raw)
+    partner = np.full(len(raw), -1, dtype=np.int64)
+    partner[new_once[np.isin(codes[new_once], codes[old_once])]] = old_once[np.isin(codes[old_once], codes[new_once])]
+    return Pairs(partner, *_left(partner, old, new), in_any_order=True)
+
+
+def _once(rows: Ints, codes: npt.NDArray[Any], raw: Raw) -> Ints:
+    """The rows whose mark no other of them has, by their marks. Of those that share one, it is not known which is the other half."""
+    _, places, counts = np.unique(codes[rows], return_inverse=True, return_counts=True)
+    for row in rows[counts[places] > 1].tolist():
+        raw.refuse(row, "it is half of an update, and another such row has the same values in what pairs it")
+    sound: Ints = rows[[row not in raw.bad for row in rows.tolist()]] if raw.bad else rows
+    return sound[np.argsort(codes[sound])]
+
+
 def unpaired(found: Pairs, raw: Raw, last: bool) -> int:
     """Tell which rows of updates lack their other half; where more rows follow, it may come with them."""
+    if found.in_any_order:
+        lone = [row for row in np.sort(np.concatenate((found.lone_old, found.lone_new))).tolist() if row not in raw.bad]
+        for row in lone if last else ():
+            raw.refuse(row, "it is half of an update, and its other half is not there")
+        return lone[0] if lone and not last else len(raw)
     for row in found.lone_new.tolist():
         raw.refuse(row, "it is the new row of an update, and its old row is not before it")
     if len(found.lone_old) and not last:
@@ -76,7 +112,7 @@ def shared(place: pa.Array) -> pa.Array | None:
 
 
 def _coded(group: pa.Array) -> Ints:
-    codes, _ = keys.code([group.fill_null(_filler(group)) if group.null_count else group])
+    codes, _ = keys.code([_without_nulls(group)])
     return codes.astype(np.int64)
 
 
@@ -105,6 +141,9 @@ def _left(partner: Ints, old: Ints, new: Ints) -> tuple[Ints, Ints]:
     return np.setdiff1d(old, taken[taken >= 0]), new[taken < 0]
 
 
-def _filler(column: pa.Array) -> pa.Scalar:
-    """Some value of a column, in place of its nulls: such rows are told apart elsewhere."""
-    return column.drop_null()[0] if column.null_count < len(column) else pa.scalar(0).cast(column.type)
+def _without_nulls(column: pa.Array) -> pa.Array:
+    """A column with some value of it in place of its nulls: such rows are told apart elsewhere."""
+    if not column.null_count:
+        return column
+    known = column.null_count < len(column)
+    return column.fill_null(column.drop_null()[0] if known else pa.scalar(0).cast(column.type))

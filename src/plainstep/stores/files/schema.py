@@ -139,7 +139,8 @@ class Shape:
     def _fields(self, table: pa.Table) -> pa.Table:
         """The fields of JSON lines that are wanted, as columns, read all at once."""
         kinds = {tuple(path.split(".")): kind for path, kind in self._wanted.items()}
-        whole = {tuple(path.split(".")) for path in self.layout.tagged_paths}
+        layout = self.layout
+        whole = {tuple(path.split(".")) for path in (*layout.tagged_paths, *([layout.each] if layout.each else ()))}
         found, wrong = documents.read(flat(table[LINE]), kinds, whole)
         columns = {".".join(path): column for path, column in found.items()}
         if wrong:
@@ -154,7 +155,8 @@ class Shape:
         layout = self.layout
         sql = {"skip": layout.skip, "operation_sql": layout.operation_sql}
         named = {path[0] for where, one in sql.items() if one for path in paths_in(one, where)}
-        return named | {*layout.position, layout.operation, layout.transaction, layout.deleted, layout.sent_columns}
+        columns = (layout.operation, layout.transaction, layout.deleted, layout.sent_columns, layout.each)
+        return named | {*layout.position, *layout.pair, *columns}
 
     def whole(self, table: pa.Table, file: File) -> pa.Table:
         """The rows with every column that some file has: null where this one lacks it.

@@ -1,0 +1,65 @@
+"""Messages that tell of several records at once: a row for each of them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from plainstep.core.layouts import documents
+from plainstep.core.layouts.raw_sql import without_skipped
+from plainstep.core.layouts.rows import WRONG, Raw
+from plainstep.deferred import np, pa, pc
+
+
+def prepared(rows: pa.Table, skip: str, each: str) -> pa.Table:
+    """Rows as they are interpreted: without those that are left out, and one for each record of a message.
+
+    Args:
+        rows: the feed's columns.
+        skip: a condition in SQL over the feed's fields, or empty.
+        each: the path of a list of records, or empty. Each row has its own record there instead of the list.
+    """
+    found = without_skipped(rows, skip)
+    return by_record(found, each) if each else found
+
+
+def by_record(rows: pa.Table, path: str) -> pa.Table:
+    """A row for each record that a list holds. A row without a list is kept, with what is wrong with it."""
+    raw = Raw(rows)
+    raw.read({path: pa.string()}, {path})
+    lists = raw.column(path)
+    if _is_list(lists.type):
+        parents, records, wrong = _of_lists(lists)
+    else:
+        parents, records, wrong = documents.elements(lists)
+    for row in wrong:
+        raw.refuse(row, f"{path} is {lists[row].as_py()!r}, which is not a list of records")
+    found = rows.take(pa.array(parents, pa.int64()))
+    notes = pa.array([raw.bad.get(row) for row in parents], pa.string())
+    return _put(_put(found, path, records), WRONG, notes)
+
+
+def kind_of(sample: pa.Table, path: str) -> pa.DataType | None:
+    """The type of records that are not objects, as far as a sample tells it; None where their own columns tell it."""
+    raw = Raw(sample)
+    raw.read({path: pa.string()}, {path})
+    lists = raw.column(path)
+    return None if _is_list(lists.type) else documents.kind_of_elements(lists)
+
+
+def _is_list(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_list(kind) or pa.types.is_large_list(kind) or pa.types.is_fixed_size_list(kind))
+
+
+def _of_lists(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
+    """Where each element stands, the elements, and the rows without a list, which have one that is null."""
+    wrong = np.flatnonzero(lists.is_null().to_numpy(zero_copy_only=False))
+    parents = np.concatenate([pc.list_parent_indices(lists).to_numpy(), wrong])
+    elements = pc.list_flatten(lists)
+    records = pa.concat_arrays([elements, pa.nulls(len(wrong), elements.type)])
+    order = np.argsort(parents, kind="stable")
+    return parents[order].tolist(), records.take(pa.array(order)), wrong.tolist()
+
+
+def _put(rows: pa.Table, name: str, column: Any) -> pa.Table:
+    place = rows.schema.get_field_index(name)
+    return rows.append_column(name, column) if place < 0 else rows.set_column(place, name, column)
