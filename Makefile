@@ -3,6 +3,8 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 SOAK ?= 100
+# Test processes at a time; 0: as many as there are cores.
+JOBS ?= 0
 # Where tests make their files: in memory, if there is room for them, so that nothing waits for a disk.
 FAST := $(shell test "$$(df --output=avail /dev/shm 2>/dev/null | tail -n 1)" -gt 4000000 2>/dev/null && echo /dev/shm || echo $${TMPDIR:-/tmp})
 # The newest Python from 3.11 on that the machine has under a usual name.
@@ -15,7 +17,7 @@ demo: $(VENV)/ready  ## the whole job on made-up data, in a minute
 	@$(BIN)/plainstep demo larkmoor
 
 test: $(VENV)/ready-dev  ## all tests, or those whose names contain one of TESTS; a class at a time on each core
-	@TMPDIR=$(FAST) $(BIN)/python -m unittest_parallel --quiet --level class -t . -s tests $(addprefix -k ,$(TESTS))
+	@TMPDIR=$(FAST) $(BIN)/python -m unittest_parallel --quiet --level class -j $(JOBS) -t . -s tests $(addprefix -k ,$(TESTS))
 
 soak: $(VENV)/ready-dev  ## the long form of the fuzzed properties: SOAK times as many examples
 	@PLAINSTEP_SOAK=$(SOAK) $(BIN)/python -m unittest -v tests.test_chains

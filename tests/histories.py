@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -23,6 +24,24 @@ acts = st.one_of(
     st.tuples(st.just("truncate"), st.none(), st.none()),
 )
 histories = st.lists(acts, max_size=30)
+
+
+def story(seed: int, keys: int, changes: int, rekeys: bool = True) -> list[tuple[str, Any, Any]]:
+    """Many changes of some rows, as a table that people work on has them: mostly updates, nulls among the values."""
+    chance = random.Random(seed)
+    there: set[int] = set()
+    found: list[tuple[str, Any, Any]] = []
+    while len(found) < changes:
+        key = chance.randrange(keys)
+        row = {"a": chance.choice([None, *range(40)]), "b": chance.choice([None, "", "oak", "elm", "red oak", "ash"])}
+        what = chance.choices(["update", "delete", "rekey"], [80, 14, 6 * rekeys])[0] if key in there else "insert"
+        other = chance.randrange(keys)
+        if what == "rekey" and other in there:
+            continue
+        found.append((what, key, other if what == "rekey" else None if what == "delete" else row))
+        there = there - {key} if what in ("delete", "rekey") else there | {key}
+        there |= {other} if what == "rekey" else set()
+    return found
 
 
 @dataclass

@@ -22,7 +22,7 @@ from plainstep.core.diff import compared, difference
 from plainstep.core.layouts import documents
 from plainstep.core.layouts import pairing as pairs
 from plainstep.core.layouts.fields import fields_of
-from plainstep.core.layouts.layout import Interpreted, interpret
+from plainstep.core.layouts.interpret import Interpreted, interpret
 from plainstep.core.layouts.plausibility import doubt
 from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.errors import ConfigError

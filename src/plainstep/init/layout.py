@@ -10,9 +10,10 @@ from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.inference import guess
-from plainstep.core.layouts.layout import interpret
+from plainstep.core.layouts.interpret import interpret
 from plainstep.core.layouts.plausibility import doubt
 from plainstep.core.layouts.proposal import Guess
+from plainstep.core.layouts.records import prepared
 from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.deferred import np, pa
 from plainstep.display.text import row_told
@@ -49,12 +50,7 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
     """
     rows = _sample(store, table)
     fields = fields_of(rows)
-    found = guess(rows, fields, ordered=isinstance(store, HasFeed))
-    if key:
-        found.key = Guess("key", list(key), "you said so", True)
-    absent = _absent(rows, found)
-    if absent:
-        found.guesses.append(absent)
+    found = guess(rows, fields, isinstance(store, HasFeed), key)
     name = _named(table)
     lines = [f"# {place}: looked at {rows.num_rows:,} rows", *_columns(rows, fields), *_codes(found)]
     lines += ["", f"[loads.{_bare(name)}]", f"from = {toml(place)}", f"into = {toml(f'{into}.{name}')}"]
@@ -95,6 +91,8 @@ def _columns(rows: pa.Table, fields: dict[str, pa.DataType]) -> list[str]:
 def _codes(found: Proposal) -> list[str]:
     if found.value("deleted"):
         return ["#", "# Every row is taken for the latest state of its key, or for its end."]
+    if found.value("only_new"):
+        return ["#", "# Which values a row has tells the operation."]
     if not found.codes:
         lines = ["#", "# Nothing tells an operation: every row is taken for the latest state of its key."]
         few = [f"{path} ({', '.join(text[:24] for text in texts)})" for path, texts in found.few.items()]
@@ -108,7 +106,9 @@ def _line(one: Guess) -> str:
 
 
 def toml(value: Any) -> str:
-    """A text, or a list of texts, as TOML writes it: as JSON does."""
+    """A text, or a list or table of texts, as TOML writes it: texts as JSON does."""
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{toml(name)} = {toml(one)}" for name, one in value.items()) + " }"
     return json.dumps(value, ensure_ascii=False)
 
 
@@ -125,23 +125,6 @@ def on_one_line(line: str) -> str:
     )
 
 
-def _absent(rows: pa.Table, found: Proposal) -> Guess | None:
-    """What it means that documents lack a field, if some do."""
-
-    now = found.value("now") or "*"
-    raw = Raw(rows)
-    if not raw.within(now.replace("*", "x")):
-        return None
-    why = "say null if what is not there is null, unsent if it was not sent and stays as it is"
-    fields = [path for path in fields_of(rows) if path.startswith(now.partition("*")[0])]
-    masks = raw.present({path: path for path in fields}, pa.array(range(rows.num_rows)))
-    any_there = np.logical_or.reduce(list(masks.values()))
-    lacking = int((any_there & ~np.logical_and.reduce(list(masks.values()))).sum())
-    if not lacking:
-        return Guess("missing_field", [], f"no row lacks a field; where one does, {why}")
-    return Guess("missing_field", "unsent", f"{lacking:,} rows lack a field; {why}")
-
-
 def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[str]:
     """The first rows, as the layout reads them; or why it cannot."""
     settings = {one.name: one.value for one in found.guesses if one.value not in (None, [])}
@@ -149,10 +132,8 @@ def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[st
     config = LoadConfig.model_validate({"from": f"{store.name}.{table}", "into": "x.y", "key": list(key)})
     try:
         said = LayoutConfig.model_validate(settings)
-        if POSITION not in rows.column_names:
-            rows = rows.append_column(POSITION, pa.array([str(row + 1) for row in range(rows.num_rows)]))
         layout = bound("this", config, said, rows, None, key)
-        read = interpret(layout, rows, True)
+        read = interpret(layout, prepared(_placed(rows, said), said.skip, said.each), True)
     except (PlainStepError, ValueError) as error:
         return ["", f"# It cannot be read so yet: {str(error).splitlines()[0]}"]
     lines = [
@@ -165,6 +146,15 @@ def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[st
         lines.append(f"# {len(read.bad):,} rows contradict it; the first, row {row + 1}: {why}.")
     found_wrong = _doubt(read.table, layout)
     return [*lines, f"# It is doubtful: {found_wrong.what} {found_wrong.likely}"] if found_wrong else lines
+
+
+def _placed(rows: pa.Table, said: LayoutConfig) -> pa.Table:
+    """Rows with their positions; with their numbers, where nothing in them is one."""
+    raw = Raw(rows)
+    parts = [raw.texts(path).to_pylist() for path in said.position] or [[str(row + 1) for row in range(rows.num_rows)]]
+    places = pa.array(["/".join(map(str, one)) for one in zip(*parts, strict=True)], pa.string())
+    known = rows.drop_columns([POSITION]) if POSITION in rows.column_names else rows
+    return known.append_column(POSITION, places)
 
 
 def _doubt(table: pa.Table, layout: Layout) -> Doubt | None:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from plainstep.core.casting import as_text
 from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.ops import Op
-from plainstep.core.layouts.layout import interpret
+from plainstep.core.layouts.interpret import interpret
 from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
 from plainstep.core.layouts.records import prepared
 from plainstep.core.layouts.rows import POSITION

@@ -72,7 +72,7 @@ def bound(
         key, schema, paths, said.now, said.was, said.operation, _codes(name, said),
         said.time if isinstance(said.time, str) else "", said.transaction, said.sent_columns, said.missing_field, said.deleted,
         said.lookup, said.operation_sql, {"insert": int(Op.INSERT), "put": int(Op.PUT)}.get(said.only_new, 0), said.skip,
-        dict(said.encodings), said.each, tuple(said.pair),
+        dict(said.encodings), said.each, tuple(said.pair), _once(columns, paths, said, fields),
     )  # fmt: skip
     _refuse_absent(name, layout, sample, fields)
     for sql, where in ((layout.skip, "skip"), (layout.operation_sql, "operation_sql")):
@@ -177,6 +177,19 @@ def _columns(
     return list(found), {column: path for column, path in found.items() if column != path}
 
 
+def _once(
+    columns: list[str], paths: dict[str, str], said: LayoutConfig, fields: dict[str, pa.DataType]
+) -> frozenset[str]:
+    """The columns that stand once for both sides, outside where old and new values lie."""
+    patterns = [pattern for pattern in (said.now, said.was) if pattern]
+
+    def below(column: str) -> bool:
+        places = [pattern.replace("*", paths.get(column, column)) for pattern in patterns]
+        return any(path == place or path.startswith(f"{place}.") for place in places for path in fields)
+
+    return frozenset(column for column in columns if paths.get(column, column) in fields and not below(column))
+
+
 def _matching(said: LayoutConfig, fields: dict[str, pa.DataType], key: tuple[str, ...]) -> dict[str, str]:
     """The columns that lie under the layout's patterns, by name, with their paths below the ``*``."""
     found: dict[str, str] = {}
@@ -242,6 +255,8 @@ def _kind(
         return usual
     inner = paths.get(column, column)
     places = [pattern.replace("*", inner) for pattern in (said.now, said.was, "*") if pattern]
+    if said.encodings.get(column) == "tagged":  # of the type that values have within their objects
+        places += [path for path in fields for place in places if path.startswith(f"{place}.")]
     for path in places:
         if path in fields and not pa.types.is_null(fields[path]):
             return fields[path]

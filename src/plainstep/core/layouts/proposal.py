@@ -43,9 +43,32 @@ class Proposal:
         """The settings that the rows leave in doubt; the operation also where nothing tells it."""
         doubted = [one.name for one in [self.key, *self.guesses] if one and one.value != [] and not one.sure]
         told = self.value("operation") is not None or any(
-            self.value(name) is not None for name in ("deleted", "only_new")
+            self.value(name) is not None for name in ("deleted", "only_new", "lookup")
         )
         return doubted if told else ["operation", *doubted]
+
+    def add(self, name: str, paths: list[str], why: str) -> None:
+        """Name further columns in a setting, of which the rows leave some doubt."""
+        for one in self.guesses:
+            if one.name == name:
+                one.value, one.why, one.sure = [*one.value, *paths], f"{one.why}; {why}", False
+                return
+        self.guesses.append(Guess(name, paths, why))
+
+    def confirm(self, name: str, why: str) -> None:
+        """Note that what was guessed for a setting agrees with all rows."""
+        for one in self.guesses:
+            if one.name == name and not one.sure:
+                one.why, one.sure = f"{one.why}; {why}", True
+
+    def drop(self, name: str, path: str) -> None:
+        """Take back that a setting names a column: another setting does."""
+        for one in [one for one in self.guesses if one.name == name]:
+            rest = [value for value in one.value if value != path] if isinstance(one.value, list) else []
+            if rest:
+                one.value = rest
+            elif one.value in (path, [path]):
+                self.guesses.remove(one)
 
     def value(self, name: str) -> Any:
         """What was guessed for a setting, or None."""

@@ -20,3 +20,42 @@ MEANINGS = {
     "update_was": ("before", "old", "was", "update before", "from"),
     "update_now": ("after", "now", "update after", "to"),
 }
+# What messages are called that only say that a feed is alive.
+HEARTBEATS = (
+    "beat",
+    "heartbeat",
+    "heart-beat",
+    "heart_beat",
+    "ping",
+    "keepalive",
+    "keep-alive",
+    "keep_alive",
+    "noop",
+    "idle",
+    "progress",
+    "alive",
+)
+# What values are wrapped in that tell their type: objects with one of these names as their only field.
+TYPE_NAMES = (
+    "string",
+    "text",
+    "str",
+    "int",
+    "integer",
+    "long",
+    "bigint",
+    "float",
+    "double",
+    "number",
+    "decimal",
+    "numeric",
+    "boolean",
+    "bool",
+    "bytes",
+    "date",
+    "time",
+    "timestamp",
+    "map",
+    "list",
+    "array",
+)

@@ -1,0 +1,60 @@
+"""What orders rows, and when changes were made."""
+
+from __future__ import annotations
+
+from plainstep.core.layouts.inference.sample import Sample
+from plainstep.core.layouts.proposal import Guess, Proposal
+from plainstep.core.layouts.synonyms import ORDERING, TIMES
+from plainstep.deferred import pa, pc
+
+
+def find_position(rows: Sample, seen: Proposal, ordered: bool, taken: set[str]) -> list[str]:
+    """What rises from row to row; if one column has ties, another one that breaks them."""
+    rising = [path for path in rows.fields if path not in taken and rises(rows.column(path))]
+    strict = [path for path in rising if len(pc.unique(rows.column(path))) == rows.count]
+    named = rows.named(ORDERING, strict) or [
+        path for path in strict if not pa.types.is_string(rows.fields[path]) and not path.endswith("_id")
+    ]
+    if named and rows.count > 1:
+        seen.guesses.append(Guess("position", [named[0]], "it rises with every row, and no two rows share it", True))
+        return named[:1]
+    for first in rows.named(ORDERING, rising):
+        for second in rows.named(ORDERING, [path for path in rows.fields if path not in taken and path != first]):
+            pairs = list(zip(rows.texts(first), rows.texts(second), strict=True))
+            if len(set(pairs)) == rows.count:
+                seen.guesses.append(Guess("position", [first, second], "together, no two rows share them"))
+                return [first, second]
+    if ordered:
+        seen.guesses.append(
+            Guess("position", [], "nothing in the rows rises with every row: files and lines order them")
+        )
+        return []
+    chosen = rows.named(ORDERING, rising) or rising
+    if chosen:
+        seen.guesses.append(Guess("position", chosen[:1], "it rises, but some rows share it"))
+    return chosen[:1]
+
+
+def rises(column: pa.Array) -> bool:
+    """Whether values never fall from row to row."""
+    kind = column.type
+    comparable = (
+        pa.types.is_integer(kind) or pa.types.is_timestamp(kind) or pa.types.is_string(kind) or pa.types.is_binary(kind)
+    )
+    if not comparable or column.null_count or len(column) < 2:
+        return bool(comparable and not column.null_count)
+    return not pc.any(pc.less(column.slice(1), column.slice(0, len(column) - 1))).as_py()
+
+
+def find_time(rows: Sample, seen: Proposal, own: list[str]) -> None:
+    """The column that tells when changes were made."""
+    for path in rows.named(TIMES, own):
+        kind = rows.fields[path]
+        texts = [text for text in rows.texts(path)[:50] if text]
+        looks = pa.types.is_timestamp(kind) or (
+            pa.types.is_string(kind) and bool(texts) and all(text[:4].isdigit() and text[4:5] == "-" for text in texts)
+        )
+        inner = path.rpartition(".")[0]
+        if looks and not (seen.value("now") or "*").startswith(f"{inner}." if inner else "\0"):
+            seen.guesses.append(Guess("time", path, "it holds times", rises(rows.column(path))))
+            return
