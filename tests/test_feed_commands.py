@@ -85,12 +85,12 @@ class Commands(unittest.TestCase):
 
     def test_init_is_toml_and_says_what_it_guessed(self) -> None:
         with self.town("sides") as town:
-            told = run(town, "init", "--changes", "town.sides", "--into", "house", "--key", "k").output
+            told = run(town, "init", "--changes", "town.sides", "--into", "house").output
             load = tomllib.loads(told)["loads"]["sides"]
             self.assertEqual(
                 (load["into"], load["layout"]["was"], load["layout"]["delete"]), ("house.sides", "old_*", ["3"])
             )
-            self.assertRegex(told, r"# sure: .*\n(.*\n)*.*# guessed: ")
+            self.assertRegex(told, r'key = \["k"\]  # guessed: .*\n(.*\n)*.*# sure: ')
             self.assertIn("# Codes in what: ", told)
             self.assertIn("#   delete: k ", told)
             for words, said in (

@@ -104,13 +104,17 @@ def _told_apart(
     """By trying each reading: the one in which every change is of a row that could have it."""
     if len(codes) > MOST_CODES:
         return {}
+    last = _never_again(keys, texts)
     tried = []
     for roles in product(ROLES, repeat=len(codes)):
         said = dict(zip(codes, roles, strict=True))
         wrong, unseen = contradictions(keys, [(known | said).get(str(text), "put") for text in texts])
         strange = sum(role != "delete" for code, role in said.items() if code in bare)
-        tried.append(((wrong > 0, roles.count("put"), wrong + strange * ENOUGH + unseen), wrong + unseen, said))
-    (doubtful, puts, score), amiss, best = min(tried, key=lambda one: one[0])
+        # Rows that never come again may be gone, or only finished: it decides between readings, and makes none of them sure.
+        finished = sum(role != "delete" for code, role in said.items() if code in last)
+        score = wrong + strange * ENOUGH + unseen
+        tried.append(((wrong > 0, roles.count("put"), score, finished), wrong + unseen, said))
+    (doubtful, puts, score, _), amiss, best = min(tried, key=lambda one: one[0])
     rivals = [one for one, _, said in tried if said is not best and one[1] <= puts]
     sure = not doubtful and amiss == 0 and all(one[2] >= score + ENOUGH for one in rivals)
     why = (
@@ -119,6 +123,16 @@ def _told_apart(
         else "rows with it stand where such rows would"
     )
     return {code: (meaning, why, sure) for code, meaning in best.items()}
+
+
+def _never_again(keys: list[str | None], texts: list[str | None]) -> set[str | None]:
+    """The codes after which no row comes again, if after others some do."""
+    newest: dict[str | None, str | None] = {}
+    followed: set[str | None] = set()
+    for key, text in zip(keys, texts, strict=True):
+        followed |= {newest[key]} if key in newest else set()
+        newest[key] = text
+    return {*texts} - followed if followed else set()
 
 
 def contradictions(keys: list[str | None], roles: list[str]) -> tuple[int, int]:
