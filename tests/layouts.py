@@ -42,6 +42,7 @@ CREATE TABLE puts (n INTEGER PRIMARY KEY, what TEXT, k INTEGER, a INTEGER, b TEX
 CREATE TABLE coded (n INTEGER PRIMARY KEY, doc TEXT);
 CREATE TABLE marked (n INTEGER PRIMARY KEY, change INTEGER, what TEXT, k INTEGER, a INTEGER, b TEXT);
 CREATE TABLE alike (n INTEGER PRIMARY KEY, doc TEXT);
+CREATE TABLE shards (shard TEXT, n INTEGER, what TEXT, k INTEGER, a INTEGER, b TEXT, PRIMARY KEY (shard, n));
 CREATE TABLE latest (n INTEGER PRIMARY KEY, k INTEGER, a INTEGER, b TEXT, gone TIMESTAMP);
 """
 WORDS = 'operation = "what"\ninsert = ["planted"]\nupdate = ["grew"]\ndelete = ["felled"]\ntruncate = ["cleared"]\n'
@@ -105,6 +106,18 @@ LOADS = {
         'position = ["n"]\neach = "trees"\noperation = "what"\nput = ["set"]\ndelete = ["unset"]\nnow = "trees.*"\n'
         'bookkeeping = ["about"]\nmissing_field = "null"\n',
     ),
+    "shards": (  # in order within each shard only
+        "town.shards",
+        "",
+        'partition = "shard"\nposition = ["n"]\nbookkeeping = ["shard"]\noperation = "what"\n'
+        'insert = ["planted"]\nupdate = ["grew"]\ndelete = ["felled"]\n',
+    ),
+    "folders": (
+        "landing.folders",
+        "",
+        'partition = "folder"\nposition = ["n"]\nmissing_field = "null"\noperation = "what"\n'
+        'put = ["set"]\ndelete = ["unset"]\n',
+    ),
     "latest": ("town.latest", "", 'position = ["n"]\ndeleted = "gone"\n'),
     "column": ("town.dated", 'changes = "column"\ncolumn = ["version"]\noverlap = 3', ""),
     "diff": ("town.tree", 'changes = "diff"', ""),
@@ -154,7 +167,8 @@ class Writers:
         connection = sqlite3.connect(folder / "town.db")
         connection.executescript(TABLES)
         connection.close()
-        for name in ("json", "csv", "parquet", "avro", "many"):
+        self.counts: dict[str, int] = {}
+        for name in ("json", "csv", "parquet", "avro", "many", "folders"):
             (folder / "landing" / name).mkdir(parents=True)
 
     def write(self, changes: list[Change]) -> None:
@@ -175,6 +189,7 @@ class Writers:
             self._both_images(connection, one)
         for one in plain:
             self._by_images(connection, one)
+        self._by_partition(connection, plain)
         messages = _grouped(plain)
         for n, word, rows in messages:
             for values in {(row["a"], row["b"]): None for row in rows}:
@@ -275,6 +290,26 @@ class Writers:
         connection.executemany(
             "INSERT INTO coded VALUES (?, ?)", [(n + place, json.dumps(one)) for place, one in enumerate(documents)]
         )
+
+    def _by_partition(self, connection: sqlite3.Connection, plain: list[Change]) -> None:
+        """For feeds that count within a partition, each from its own number on."""
+        lines: dict[str, list[str]] = {}
+        for one in plain:
+            was, now = one["was"], one["now"]
+            moved = was and now and was["k"] != now["k"]
+            parts = [("felled", was), ("planted", now)] if moved else [(WORD[one["op"]], now or was)]
+            for word, row in parts:
+                shard = ("north", "a=b,c/d%", "west")[row["k"] % 3]
+                self.counts[shard] = n = self.counts.get(shard, 100 * len(self.counts)) + 1
+                gone = word == "felled"
+                values = [row["k"], None if gone else row["a"], None if gone else row["b"]]
+                connection.execute("INSERT INTO shards VALUES (?, ?, ?, ?, ?, ?)", [shard, n, word, *values])
+                line = {"n": n, "what": "unset" if gone else "set"} | dict(zip("kab", values, strict=True))
+                lines.setdefault(shard, []).append(json.dumps(line) + "\n")
+        for shard, written in lines.items():
+            folder = self.folder / f"landing/folders/{shard}"
+            folder.mkdir(exist_ok=True, parents=True)
+            (folder / f"{self.batches:04}.jsonl").write_text("".join(written))
 
     def _files(self, whole: list[Change], simple: list[Change]) -> None:
         """A file of each kind; lines of JSON carry only what an update changed, and every other one is compressed."""

@@ -25,7 +25,7 @@ from plainstep.core.layouts.plausibility import doubt
 from plainstep.core.layouts.records import by_record
 from plainstep.core.layouts.rows import WRONG
 from tests import layouts
-from tests.feed_town import HISTORY, Town
+from tests.feed_town import HISTORY, Town, run
 from tests.histories import histories
 from tests.support import WITHOUT_SHRINKING, examples
 
@@ -288,6 +288,48 @@ class Wrong(unittest.TestCase):
         texts = pa.table({"x": ['["a", null, 12345678901234567890.10, {"b": [1.50]}]', "[]", "{}", "7"]})
         found = by_record(texts, "x")["x"].to_pylist()
         self.assertEqual(found, ["a", None, "12345678901234567890.10", '{"b": [1.50]}', None, None])
+
+    def test_partitions(self) -> None:
+        part = 'partition = "shard"'
+        self.assertIn("'shrad', which town.shards does not have", self.refused("shards", (part, 'partition = "shrad"')))
+        self.assertIn("by 'folder' only", self.refused("folders", ('"folder"', '"shard"')))
+        self.assertIn(
+            "codes of truncates",
+            self.refused("shards", ('delete = ["felled"]', 'delete = ["felled"]\ntruncate = ["cleared"]')),
+        )
+        for spoiled, words in (
+            ("UPDATE shards SET shard = 'north' WHERE k = 1 AND what = 'grew'", "k 1 in several partitions .shard a=b,c/d%, north"),
+            ("CREATE TABLE s AS SELECT * FROM shards; DROP TABLE shards; ALTER TABLE s RENAME TO shards; UPDATE shards SET shard = NULL WHERE n = 2", "is in no partition: shard is null"),
+        ):  # fmt: skip
+            with Town("shards") as town:
+                town.play(list(HISTORY))
+                with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
+                    connection.executescript(spoiled)
+                self.assertRegex(str(town.project.step(raise_errors=False)[0].error), words)
+
+    def test_a_partition_that_lags_or_is_new_loses_nothing(self) -> None:
+        for rows in ("", 'rows = "town.tree"\n'):
+            text = layouts.config("shards").replace('key = ["k"]\n', f'key = ["k"]\n{rows}')
+            with Town("docs", config=text) as town:
+                town.play([("insert", 0, {"a": 1, "b": "oak"})])
+                town.project.step()
+                town.play(
+                    [("insert", key, {"a": 1, "b": "oak"}) for key in (3, 6, 1)] + [("update", 0, {"a": 7, "b": "elm"})]
+                )
+                town.project.step()
+                before = json.loads(run(town, "status", "--json").output)[0]["watermark"]["position"]
+                self.assertEqual(before, "a%3Db%2Cc/d%25=101,north=4")
+                [outcome] = town.project.step()
+                self.assertEqual(outcome.outcome, "nothing")
+                town.play([("insert", 2, {"a": 1, "b": "ash"}), ("delete", 1, None)])
+                self.assertIn("come to 2 net changes", run(town, "net", "shards").output)
+                town.project.step()
+                self.assertEqual(town.target("shards"), town.truth)
+                looked = run(town, "look", "shards", "--after", before, "--json").output
+                self.assertEqual(
+                    {one["position"] for one in json.loads(looked)["changes"]}, {"a%3Db%2Cc/d%25=102", "west=201"}
+                )
+                self.assertEqual(run(town, "look", "shards", "--after", "17").exit_code, 2)
 
     def test_operations_by_images(self) -> None:
         said = self.refused("images", ('only_new = "insert"', 'only_new = "insert"\noperation = "n"'))

@@ -14,14 +14,14 @@ from plainstep.core.layouts.interpret import interpret
 from plainstep.core.layouts.plausibility import doubt
 from plainstep.core.layouts.proposal import Guess
 from plainstep.core.layouts.records import prepared
-from plainstep.core.layouts.rows import POSITION, Raw
+from plainstep.core.layouts.rows import PARTITION, POSITION, Raw
 from plainstep.deferred import np, pa
 from plainstep.display.text import row_told
 from plainstep.errors import PlainStepError
 from plainstep.settings.layout import LayoutConfig
 from plainstep.settings.load import LoadConfig
 from plainstep.sources.layout_binding import bound
-from plainstep.stores.capabilities import HasFeed, Store, with_tables
+from plainstep.stores.capabilities import HasFeed, HasPartitions, Store, with_tables
 
 if TYPE_CHECKING:
     from plainstep.core.layouts.layout import Layout
@@ -30,6 +30,8 @@ if TYPE_CHECKING:
 
 # Rows that are looked at, and that are shown.
 ROWS, SHOWN = 2000, 5
+# Of more places than these, none is looked at by itself.
+PARTITIONS = 32
 GUESSED_HINT = (
     "# Nothing is merged until you have looked at these (plainstep look shows changes), and taken their names out:"
 )
@@ -66,6 +68,10 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
 
 
 def _sample(store: Store, table: str) -> pa.Table:
+    if isinstance(store, HasPartitions):
+        names = store.partitions(table, LayoutConfig())
+        if 1 < len(names) <= PARTITIONS:
+            return _by_partition(store, table, names)
     if isinstance(store, HasFeed):
         return store.feed(table, LayoutConfig(), None).sample()
     found = with_tables(store).table(table, {})
@@ -74,6 +80,15 @@ def _sample(store: Store, table: str) -> pa.Table:
     if not batches:
         raise PlainStepError(f"{found.place} holds no rows yet.", "A layout is guessed from what stands in them.")
     return pa.Table.from_batches(batches)
+
+
+def _by_partition(store: HasPartitions, table: str, names: list[str]) -> pa.Table:
+    """Some rows of each partition, which each of them tells."""
+    parts = []
+    for name in names:
+        rows = store.feed(table, LayoutConfig(), None, name).sample().slice(0, ROWS // len(names))
+        parts.append(rows.append_column(PARTITION, pa.array([name] * rows.num_rows, pa.string())))
+    return pa.concat_tables(parts, promote_options="permissive")
 
 
 def _columns(rows: pa.Table, fields: dict[str, pa.DataType]) -> list[str]:

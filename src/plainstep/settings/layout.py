@@ -69,6 +69,11 @@ class LayoutConfig(BaseModel):
         default=[],
         description="The columns that order the changes, compared one after the other; in files, default: file name and line.",
     )
+    partition: str = Field(
+        default="",
+        description="The column within whose values alone positions rise, such as a shard; in files, 'folder', where each folder is "
+        "in an order of its own. Each partition keeps a watermark.",
+    )
     operation: str = Field(
         default="",
         description="The column that tells the operation; default: every row is the latest state of its key.",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import nullcontext
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
@@ -9,19 +10,19 @@ from plainstep.deferred import deferred
 from plainstep.errors import ConfigError
 from plainstep.settings.layout import LayoutConfig
 from plainstep.stores.api import LooselyTyped
-from plainstep.stores.capabilities import HasFeed, with_source, with_tables
+from plainstep.stores.capabilities import HasFeed, HasPartitions, with_source, with_tables
 
 if TYPE_CHECKING:
     from plainstep.core import position_labels
     from plainstep.core.layouts import layout as layouts
     from plainstep.loads.load import Load
-    from plainstep.sources import diff, layout_binding, projected, sql_feed
+    from plainstep.sources import diff, layout_binding, partitioned, projected, sql_feed, sql_partitions
     from plainstep.sources import feed as feeds
     from plainstep.stores.api import Source, Table
     from plainstep.stores.feed import Feed
 else:
-    diff, feeds, layout_binding, projected, sql_feed = deferred(
-        "plainstep.sources", "diff", "feed", "layout_binding", "projected", "sql_feed"
+    diff, feeds, layout_binding, partitioned, projected, sql_feed, sql_partitions = deferred(
+        "plainstep.sources", "diff", "feed", "layout_binding", "partitioned", "projected", "sql_feed", "sql_partitions"
     )
     layouts, position_labels = deferred("plainstep.core", "layouts.layout", "position_labels")
 
@@ -90,7 +91,7 @@ def _table(load: Load) -> feeds.FeedSource:
         raise ConfigError(
             f"The load {load.name} looks values up, and no table is named to look in.", "", 'Add rows = "STORE.TABLE".'
         )
-    feed = _feed(load, said, overlap)
+    feed = _partitioned(load, said, overlap) if said.partition else _feed(load, said, overlap)
     key = tuple(config.key) or (rows.key() if rows else ())
     if not key:
         raise feeds.refuse_key(load.name)
@@ -111,6 +112,29 @@ def _table(load: Load) -> feeds.FeedSource:
     )
 
 
+def _partitioned(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:
+    """The feed of a store that is in order within its partitions only."""
+    whole, store = _feed(load, said, overlap), load.from_store
+    if isinstance(whole, sql_feed.SqlFeed):
+        return sql_partitions.by_column(whole, said.partition, lambda only: _sql_feed(load, said, overlap, only))
+    if not isinstance(store, HasPartitions) or said.partition != store.partitioned_by:
+        by = f"{store.partitioned_by!r}" if isinstance(store, HasPartitions) else "nothing"
+        raise ConfigError(
+            f"The layout of {load.name} says partition = {said.partition!r}, and {load.config.source} can be taken apart by {by} only.",
+            "Each partition needs a place of its own, to be read from where it was left.",
+            f"Fix it in [loads.{load.name}.layout].",
+        )
+    return partitioned.PartitionedFeed(
+        whole,
+        lambda: store.partitions(load.from_table, said),
+        lambda name: store.feed(load.from_table, said, overlap, name),
+        lambda feeds, at: nullcontext(
+            ({name: feed.ends_after(at.get(name, "")) for name, feed in feeds.items()}, None)
+        ),
+        said.partition,
+    )
+
+
 def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:
     store = load.from_store
     if isinstance(store, HasFeed):
@@ -121,18 +145,23 @@ def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Fe
             "",
             f"Take csv out of [loads.{load.name}.layout].",
         )
+    return _sql_feed(load, said, overlap)
+
+
+def _sql_feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None, only: str = "") -> sql_feed.SqlFeed:
+    """A table as a feed; or the rows of it for which a condition holds."""
     if not said.position:
         raise ConfigError(
             f"The layout of {load.name} names no position.",
             "A table has no order of its own.",
             f'Name the columns that order its rows: position = ["..."] in [loads.{load.name}.layout].',
         )
-    tables = with_tables(store)
+    tables = with_tables(load.from_store)
     table = tables.table(load.from_table, load.config.types)
     times = None if isinstance(said.time, str) else tables.table(said.time.table, {})
     quarantined = frozenset(layout_binding.bookkeeping(said, load.config.key)) - set(load.config.key)
     return sql_feed.SqlFeed(
-        table, tuple(said.position), said.time, times, _old_first(table, said), overlap, quarantined
+        table, tuple(said.position), said.time, times, _old_first(table, said), overlap, quarantined, only
     )
 
 

@@ -16,6 +16,7 @@ from plainstep.deferred import pa, pc
 from plainstep.errors import ConfigError, Refused
 from plainstep.sources.feed_reading import FeedReading
 from plainstep.sources.full_table import whole_rows
+from plainstep.sources.partitioned import PartitionedFeed, in_one_partition
 from plainstep.stores.records import Batches, Snapshot
 
 if TYPE_CHECKING:
@@ -179,8 +180,11 @@ class FeedSource:
         reading = FeedReading(
             self.feed, self.layout, self.rows, self.lenient, self.has_exact_operations, self.has_before_images
         )
-        rows = self.feed.read(window.after_token or None, window.upto_token or None)
-        return Batches(reading.changes(rows), reading.left_out)
+        after, upto = window.after_token or None, window.upto_token or None
+        if not isinstance(self.feed, PartitionedFeed):
+            return Batches(reading.changes([self.feed.read(after, upto)]), reading.left_out)
+        changes = reading.changes(self.feed.runs(after, upto))
+        return Batches(in_one_partition(changes, self.layout.key, self.feed), reading.left_out)
 
     def reserve(self) -> None:
         """Nothing to do: what is kept is not ours to keep."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from itertools import chain
 from typing import TYPE_CHECKING
 
 from plainstep.core.casting import as_text
@@ -54,8 +55,11 @@ class FeedReading:
         """The rows that were quarantined, and what spoke against the layout."""
         return LeftOut(self.quarantined, doubt=self.doubt)
 
-    def changes(self, batches: Iterator[pa.Table]) -> Iterator[Changes]:
+    def changes(self, runs: Iterable[Iterator[pa.Table]]) -> Iterator[Changes]:
         """What the layout makes of raw rows, batch by batch; at least one batch, which may be empty.
+
+        Args:
+            runs: the rows, in batches: those of each partition by themselves.
 
         Raises:
             DataError: a row contradicts the layout.
@@ -63,7 +67,7 @@ class FeedReading:
         yield Changes(self._table(self._nothing()).append_column("seq", pa.array([], pa.int64())))
         seq = truncates = 0
         last: Changes | None = None
-        for table in self._interpreted(batches):
+        for table in chain.from_iterable(map(self._interpreted, runs)):
             count = table.num_rows
             if count:
                 numbers = pa.array(np.arange(seq + 1, seq + 1 + count))

@@ -306,6 +306,12 @@ def _codes(name: str, said: LayoutConfig) -> dict[str, int]:
             "",
             f"Add update_was and update_now, or take pair out of [loads.{name}.layout].",
         )
+    if said.partition and said.truncate:
+        raise ConfigError(
+            f"The layout of {name} has a partition, and codes of truncates.",
+            "A truncate ends the rows of all partitions, and which of their changes came before it is not known.",
+            f"Take truncate out of [loads.{name}.layout]; such rows are then refused.",
+        )
     if bool(said.update_was) != bool(said.update_now):
         raise ConfigError(f"The layout of {name} needs both update_was and update_now, or neither.")
     return codes

@@ -34,6 +34,7 @@ class SqlFeed:
         time: the column that tells when a change was made, or the table that does; or empty.
         overlap: how far before the watermark to begin, or None.
         lenient: columns whose values need not fit their types: they are not the row's own.
+        only: a condition in SQL for the rows that belong to it, or empty.
     """
 
     def __init__(
@@ -45,9 +46,10 @@ class SqlFeed:
         order: str = "",
         overlap: int | timedelta | None = None,
         lenient: frozenset[str] = frozenset(),
+        only: str = "",
     ) -> None:
         self.table, self.position, self.time, self.times, self.overlap = table, position, time, times, overlap
-        self.lenient = lenient
+        self.lenient, self.only = lenient, only
         self.place = table.place
         self.identity = f"{table.sql} by {', '.join(position)}"
         names = table.schema().names
@@ -173,18 +175,31 @@ class SqlFeed:
     def opened(self) -> Iterator[tuple[Ends, Reading]]:
         """How far it can be read, and the transaction that says so."""
         with self.table.reading() as reading:
-            yield self._ends(reading), reading
+            yield self.ends_in(reading), reading
+
+    def _which(self, *conditions: str) -> str:
+        """The rows of this feed for which some conditions hold, as SQL."""
+        terms = [one for one in (self.only, *conditions) if one]
+        return f"WHERE {' AND '.join(terms)}" if terms else ""
+
+    def ends_in(self, reading: Reading, watermark: str = "") -> Ends:
+        """How far it can be read, as a transaction sees it; going on from a watermark, if there is one."""
+        ends = self._ends(reading)
+        if not watermark or ends.last == watermark:
+            return ends
+        ahead = ends.last is not None and reading.first(f"SELECT {self._later(ends.last, watermark)}")
+        return ends if ahead and ahead[0] else replace(ends, last=watermark)
 
     def _ends(self, reading: Reading) -> Ends:
         self._refuse_nulls(reading)
         self._know_order(reading)
         # The order of these matters: who is writing is asked after the last position is known, so that whoever
         # may yet commit an earlier one is among them.
-        last = self._one(reading, "", self._down)
+        last = self._one(reading, self._which(), self._down)
         if self.overlap is None:
             safe = reading.unsettled(self.position[0])
-            last = self._one(reading, f"WHERE {safe}", self._down) if safe else last
-        return Ends(self._one(reading, "", self._by), last)
+            last = self._one(reading, self._which(safe), self._down) if safe else last
+        return Ends(self._one(reading, self._which(), self._by), last)
 
     def _one(self, reading: Reading, where: str, order: str) -> str | None:
         # Under a name of its own: the order is that of the column's values, not of the texts that are selected.
@@ -199,7 +214,7 @@ class SqlFeed:
             if name in self.table.never_null():
                 continue
             if reading.first(
-                f"SELECT 1 FROM {self.table.sql} WHERE {self.table.dialect.quoted(name)} IS NULL {self.table.dialect.first(1)}"
+                f"SELECT 1 FROM {self.table.sql} {self._which(f'{self.table.dialect.quoted(name)} IS NULL')} {self.table.dialect.first(1)}"
             ):
                 raise Refused(
                     f"A row of {self.place} has no position: {name} is null.",
@@ -209,11 +224,8 @@ class SqlFeed:
 
     def ends_after(self, watermark: str) -> Ends:
         """How far it can be read now, going on from a watermark: to the watermark itself, where nothing lies behind it."""
-        with self.opened() as (ends, reading):
-            if ends.last is not None and (ends.last == watermark or not watermark):
-                return ends
-            ahead = ends.last is not None and reading.first(f"SELECT {self._later(ends.last, watermark)}")
-            return ends if ahead and ahead[0] else replace(ends, last=watermark or None)
+        with self.table.reading() as reading:
+            return self.ends_in(reading, watermark)
 
     def _later(self, label: str, other: str) -> str:
         """Whether one position lies behind another, as SQL."""
@@ -226,8 +238,8 @@ class SqlFeed:
             return None
         reload = f"plainstep reload {load} compares the whole table and goes on from there."
         with self.table.reading() as reading:
-            newest = self._one(reading, "", self._down)
-            known = self._one(reading, f"WHERE {self._compared('<=', watermark)}", self._down)
+            newest = self._one(reading, self._which(), self._down)
+            known = self._one(reading, self._which(self._compared("<=", watermark)), self._down)
         if newest is not None and known is None:
             return Refused(
                 f"The watermark of {load} is at {watermark}, and all that {self.place} holds is newer.",
@@ -252,9 +264,8 @@ class SqlFeed:
 
     def at_or_before(self, position: str) -> str | None:
         """The last position that is not after this one."""
-        where = f"WHERE {self._compared('<=', position)}"
         with self.table.reading() as reading:
-            return self._one(reading, where, self._down)
+            return self._one(reading, self._which(self._compared("<=", position)), self._down)
 
     def before_time(self, moment: datetime) -> str | None:
         """The last position before the first change that was made after a time."""
@@ -273,9 +284,9 @@ class SqlFeed:
                 "Name a column with 'time' in the layout, or give a position.",
             )
         with self.table.reading() as reading:
-            first = self._one(reading, f"WHERE {inner}", self._by)
-            where = f"WHERE {self._compared('<', first)}" if first is not None else ""
-            return self._one(reading, where, self._down)
+            first = self._one(reading, self._which(inner), self._by)
+            before = self._compared("<", first) if first is not None else ""
+            return self._one(reading, self._which(before), self._down)
 
     def _where(self, after: str | None, upto: str | None, again: bool = True) -> str:
         """The condition for the rows in between; if asked for, with those that are read again."""
@@ -287,7 +298,7 @@ class SqlFeed:
             back = earlier(first, self.overlap) if self.overlap else first
             terms.append(f"{self._ordered(self.position[0])} >= {self._literal(self.position[0], back)}")
         terms += [self._compared("<=", upto)] if upto is not None else []
-        return f"WHERE {' AND '.join(terms)}" if terms else ""
+        return self._which(*terms)
 
     def count(self, after: str | None, upto: str | None) -> tuple[int | None, bool, datetime | None]:
         """How many rows there are in between, and when the first was made."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from plainstep.core.arrays import flat
 from plainstep.core.layouts import documents
-from plainstep.core.layouts.rows import LINE, POSITION, TIME
+from plainstep.core.layouts.rows import LINE, PARTITION, POSITION, TIME
 from plainstep.deferred import pa
 
 
@@ -17,7 +17,7 @@ def fields_of(sample: pa.Table, images: tuple[str, ...] | None = None) -> dict[s
     """
     found: dict[str, pa.DataType] = {}
     for field in sample.schema:
-        if field.name in (POSITION, TIME):
+        if field.name in (POSITION, TIME, PARTITION):
             continue
         inside = _documents(sample, field.name, images)
         if inside:

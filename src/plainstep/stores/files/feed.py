@@ -29,6 +29,7 @@ from plainstep.stores.files.listing import (  # fmt: skip
     copies,
     fingerprint,
     listed,
+    names_of,
     packed,
     remembered,
     unpacked,
@@ -57,31 +58,29 @@ class FileFeed:
         place: its name, for messages.
         layout: how they are read.
         overlap: how far before the watermark to begin, or None.
+        within: the folder below the store's in which its files lie, if only those of one are meant.
     """
 
     def __init__(
-        self, folder: Path, pattern: str, place: str, layout: LayoutConfig, overlap: int | timedelta | None
+        self,
+        folder: Path,
+        pattern: str,
+        place: str,
+        layout: LayoutConfig,
+        overlap: int | timedelta | None,
+        within: str | None = None,
     ) -> None:
         self.folder, self.pattern, self.place, self.layout, self.overlap = folder, pattern, place, layout, overlap
+        self.within = within
         self.identity = f"{pattern} by {', '.join(layout.position) or 'file and line'}"
         self.shape = Shape(place, layout, lambda: self._listing().files)
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
 
     def _listing(self) -> Listing:
-        layout = self.layout
-        settle, csv = duration(layout.settle), layout.csv
+        settle = duration(self.layout.settle)
         assert settle is not None  # judged when it was read
-        form = Form(min(size_of(layout.max_row), MOST))
-        if csv:
-            form = replace(
-                form,
-                separator=csv.separator,
-                names=tuple(csv.header),
-                nulls=tuple(csv.nulls),
-                charset=csv.charset,
-                is_csv=True,
-            )
-        return listed(self.folder, self.pattern, settle.total_seconds(), layout.follow_links, form)
+        links, form = self.layout.follow_links, _form(self.layout)
+        return listed(self.folder, self.pattern, settle.total_seconds(), links, form, self.within)
 
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of."""
@@ -345,6 +344,27 @@ class FileFeed:
     def told(self, position: str) -> str:
         """Which row a position means."""
         return self.label(position) if self.shape.order is None else f"{self.place} at {self.label(position)}"
+
+
+def folders(folder: Path, pattern: str, layout: LayoutConfig) -> list[str]:
+    """The folders below a store's in which a feed has files, of which each may be in an order of its own."""
+    names = names_of(folder, pattern, _form(layout))
+    return sorted({name.rpartition("/")[0] for name in names})
+
+
+def _form(layout: LayoutConfig) -> Form:
+    """What a layout says of the form of files."""
+    form, csv = Form(min(size_of(layout.max_row), MOST)), layout.csv
+    if not csv:
+        return form
+    return replace(
+        form,
+        separator=csv.separator,
+        names=tuple(csv.header),
+        nulls=tuple(csv.nulls),
+        charset=csv.charset,
+        is_csv=True,
+    )
 
 
 def _labels(name: str, rows: Rows) -> pa.Array:

@@ -61,7 +61,32 @@ class Listing:
     waiting: str = ""
 
 
-def listed(folder: Path, pattern: str, settled: float, follow_links: bool = False, form: Form = USUAL) -> Listing:
+def _paths(folder: Path, pattern: str) -> list[tuple[str, Path]]:
+    """The files that a pattern means, by their names below a folder; without those that are not finished."""
+    paths = (folder / pattern).rglob("*") if (folder / pattern).is_dir() else folder.glob(pattern)
+    named = sorted((path.relative_to(folder).as_posix(), path) for path in paths)
+    return [
+        (name, path)
+        for name, path in named
+        if path.is_file()
+        and not any(part.startswith((".", "_")) for part in name.split("/"))
+        and path.suffix.lower() not in UNFINISHED
+    ]
+
+
+def names_of(folder: Path, pattern: str, form: Form = USUAL) -> list[str]:
+    """The names of the files of a feed, whether they are finished or not."""
+    return [name for name, path in _paths(folder, pattern) if kind_of(path.name, form).format]
+
+
+def listed(
+    folder: Path,
+    pattern: str,
+    settled: float,
+    follow_links: bool = False,
+    form: Form = USUAL,
+    within: str | None = None,
+) -> Listing:
     """Look at the files of a feed.
 
     Args:
@@ -70,6 +95,7 @@ def listed(folder: Path, pattern: str, settled: float, follow_links: bool = Fals
         settled: for how many seconds a file must have been left alone to be taken as it is.
         follow_links: whether links may lead out of the folder.
         form: what the layout says of them.
+        within: the folder in which they lie, if only those of one are meant.
 
     Raises:
         ConfigError: the pattern leads out of the folder.
@@ -86,15 +112,10 @@ def listed(folder: Path, pattern: str, settled: float, follow_links: bool = Fals
         raise ConfigError(
             f"{pattern!r} does not lie below {folder}.", "", "Name a file, a folder or a glob below the store's own."
         )
-    paths = sorted((folder / pattern).rglob("*")) if (folder / pattern).is_dir() else sorted(folder.glob(pattern))
     found, top = Listing(), folder.resolve()
     inside = cache(lambda place: place.resolve().is_relative_to(top))  # of a folder, asked once for all its files
-    for name, path in sorted((path.relative_to(folder).as_posix(), path) for path in paths):
-        if (
-            not path.is_file()
-            or any(part.startswith((".", "_")) for part in name.split("/"))
-            or path.suffix.lower() in UNFINISHED
-        ):
+    for name, path in _paths(folder, pattern):
+        if within is not None and name.rpartition("/")[0] != within:
             continue
         if not follow_links and not inside(path if path.is_symlink() else path.parent):
             raise _link_out(name, folder)

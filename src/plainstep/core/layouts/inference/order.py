@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 from plainstep.core.layouts.inference.sample import Sample
 from plainstep.core.layouts.proposal import Guess, Proposal
+from plainstep.core.layouts.rows import PARTITION
 from plainstep.core.layouts.synonyms import ORDERING, TIMES
 from plainstep.deferred import pa, pc
 
@@ -18,6 +21,9 @@ def find_position(rows: Sample, seen: Proposal, ordered: bool, taken: set[str]) 
     if named and rows.count > 1:
         seen.guesses.append(Guess("position", [named[0]], "it rises with every row, and no two rows share it", True))
         return named[:1]
+    by_partition = _in_partitions(rows, seen, ordered, taken)
+    if by_partition:
+        return by_partition
     for first in rows.named(ORDERING, rising):
         for second in rows.named(ORDERING, [path for path in rows.fields if path not in taken and path != first]):
             pairs = list(zip(rows.texts(first), rows.texts(second), strict=True))
@@ -33,6 +39,38 @@ def find_position(rows: Sample, seen: Proposal, ordered: bool, taken: set[str]) 
     if chosen:
         seen.guesses.append(Guess("position", chosen[:1], "it rises, but some rows share it"))
     return chosen[:1]
+
+
+# A feed has at most so many partitions, and at least so many rows in each.
+PARTITIONS, ROWS_EACH = 64, 3
+
+
+def _in_partitions(rows: Sample, seen: Proposal, ordered: bool, taken: set[str]) -> list[str]:
+    """A column that does not rise, but does within each value of another one: a feed in partitions."""
+    ways = _ways(rows, ordered, taken)
+    whole = [path for path in rows.fields if pa.types.is_integer(rows.fields[path]) and path not in taken]
+    falling = [path for path in whole if not rises(rows.column(path)) and rows.there(path).all()]
+    for position in rows.named(ORDERING, falling):
+        values = rows.column(position).to_pylist()
+        for path, parts in ways.items():
+            lines: dict[str | None, list[int]] = {}
+            for part, value in zip(parts, values, strict=True):
+                lines.setdefault(part, []).append(value)
+            few = 1 < len(lines) <= PARTITIONS and rows.count >= ROWS_EACH * len(lines)
+            if path != position and few and all(one < two for line in lines.values() for one, two in pairwise(line)):
+                why = f"within each of {len(lines)} of them {position} rises with every row, and not across them"
+                seen.guesses.append(Guess("partition", path, why, True))
+                seen.guesses.append(Guess("position", [position], "it rises within each partition", True))
+                return [position]
+    return []
+
+
+def _ways(rows: Sample, ordered: bool, taken: set[str]) -> dict[str, list[str | None]]:
+    """What may tell partitions, with that of each row: the places of files, or a column that always holds something."""
+    if ordered:
+        known = PARTITION in rows.raw.rows.column_names
+        return {"folder": rows.raw.rows[PARTITION].to_pylist()} if known else {}
+    return {path: rows.texts(path) for path in rows.fields if path not in taken and rows.there(path).all()}
 
 
 def rises(column: pa.Array) -> bool:
