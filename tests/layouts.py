@@ -43,6 +43,7 @@ CREATE TABLE coded (n INTEGER PRIMARY KEY, doc TEXT);
 CREATE TABLE marked (n INTEGER PRIMARY KEY, change INTEGER, what TEXT, k INTEGER, a INTEGER, b TEXT);
 CREATE TABLE alike (n INTEGER PRIMARY KEY, doc TEXT);
 CREATE TABLE shards (shard TEXT, n INTEGER, what TEXT, k INTEGER, a INTEGER, b TEXT, PRIMARY KEY (shard, n));
+CREATE TABLE periods (k INTEGER, since INTEGER, until INTEGER, a INTEGER, b TEXT);
 CREATE TABLE latest (n INTEGER PRIMARY KEY, k INTEGER, a INTEGER, b TEXT, gone TIMESTAMP);
 """
 WORDS = 'operation = "what"\ninsert = ["planted"]\nupdate = ["grew"]\ndelete = ["felled"]\ntruncate = ["cleared"]\n'
@@ -117,6 +118,9 @@ LOADS = {
         "",
         'partition = "folder"\nposition = ["n"]\nmissing_field = "null"\noperation = "what"\n'
         'put = ["set"]\ndelete = ["unset"]\n',
+    ),
+    "periods": (  # each row valid from one version to another
+        "town.periods", "", 'valid_from = "since"\nvalid_to = "until"\n',
     ),
     "latest": ("town.latest", "", 'position = ["n"]\ndeleted = "gone"\n'),
     "column": ("town.dated", 'changes = "column"\ncolumn = ["version"]\noverlap = 3', ""),
@@ -266,6 +270,11 @@ class Writers:
         code = {"planted": 1 if n % 20 else 11, "grew": 7, "felled": 3, "cleared": 9}[WORD[one["op"]]]
         images = [(side or {}).get(x) for side in (was, now) for x in "kab"]
         connection.execute("INSERT INTO sides VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", [n // 30, n, code, *images])
+        if was or one["op"] == "truncate":
+            of = "" if one["op"] == "truncate" else f" AND k = {was['k']}"
+            connection.execute(f"UPDATE periods SET until = {n} WHERE until IS NULL{of}")
+        if now:
+            connection.execute("INSERT INTO periods VALUES (?, ?, NULL, ?, ?)", [now["k"], n, now["a"], now["b"]])
         document = json.dumps({"what": WORD[one["op"]], "row": {"before": was, "after": now}})
         connection.execute("INSERT INTO docs VALUES (?, ?)", [n, document])
 

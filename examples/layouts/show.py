@@ -22,7 +22,7 @@ HERE = Path(__file__).parent
 # In the order in which they are shown.
 NAMES = [
     "two_rows", "any_order", "old_and_new_columns", "by_images", "new_values", "puts", "some_fields", "keys_only", "documents", "several_records", "partitions",
-    "latest_state",
+    "latest_state", "periods",
     "growing_column", "differences", "json_lines", "csv", "parquet", "avro", "quarantined",
 ]  # fmt: skip
 INTRODUCTION = HERE / "introduction.md"

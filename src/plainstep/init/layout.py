@@ -21,6 +21,7 @@ from plainstep.errors import PlainStepError
 from plainstep.settings.layout import LayoutConfig
 from plainstep.settings.load import LoadConfig
 from plainstep.sources.layout_binding import bound
+from plainstep.sources.validity import BEGINS, EVENT, as_changes
 from plainstep.stores.capabilities import HasFeed, HasPartitions, Store, with_tables
 
 if TYPE_CHECKING:
@@ -104,6 +105,8 @@ def _columns(rows: pa.Table, fields: dict[str, pa.DataType]) -> list[str]:
 
 
 def _codes(found: Proposal) -> list[str]:
+    if found.value("valid_from"):
+        return ["#", "# Each row is valid for a while: it is put where that begins, and gone where it ends."]
     if found.value("deleted"):
         return ["#", "# Every row is taken for the latest state of its key, or for its end."]
     if found.value("only_new"):
@@ -147,6 +150,8 @@ def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[st
     config = LoadConfig.model_validate({"from": f"{store.name}.{table}", "into": "x.y", "key": list(key)})
     try:
         said = LayoutConfig.model_validate(settings)
+        if said.valid_from:
+            rows, said = rows.append_column(EVENT, pa.array([BEGINS] * rows.num_rows, pa.string())), as_changes(said)
         layout = bound("this", config, said, rows, None, key)
         read = interpret(layout, prepared(_placed(rows, said), said.skip, said.each), True)
     except (PlainStepError, ValueError) as error:

@@ -132,6 +132,14 @@ class LayoutConfig(BaseModel):
     missing_field: Literal["", "null", "unsent"] = Field(
         default="", description="What it means that a document lacks a field: it is null, or it was not sent."
     )
+    valid_from: str = Field(
+        default="",
+        description="Instead of 'position', for a table whose rows are valid for a while: the column that tells from when on.",
+    )
+    valid_to: str = Field(
+        default="",
+        description="The column that tells until when a row is valid, without that moment itself; null, or a time to come: it still is.",
+    )
     deleted: str = Field(default="", description="A column that says, with a yes or a time, that the row is deleted.")
     delete_carries: Literal["row", "key"] = Field(
         default="row", description="What a delete carries where old values are told: the whole row, or its key alone."

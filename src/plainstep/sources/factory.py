@@ -10,19 +10,27 @@ from plainstep.deferred import deferred
 from plainstep.errors import ConfigError
 from plainstep.settings.layout import LayoutConfig
 from plainstep.stores.api import LooselyTyped
-from plainstep.stores.capabilities import HasFeed, HasPartitions, with_source, with_tables
+from plainstep.stores.capabilities import HasFeed, HasPartitions, HasTables, with_source, with_tables
 
 if TYPE_CHECKING:
     from plainstep.core import position_labels
     from plainstep.core.layouts import layout as layouts
     from plainstep.loads.load import Load
-    from plainstep.sources import diff, layout_binding, partitioned, projected, sql_feed, sql_partitions
+    from plainstep.sources import diff, layout_binding, partitioned, projected, sql_feed, sql_partitions, validity
     from plainstep.sources import feed as feeds
     from plainstep.stores.api import Source, Table
     from plainstep.stores.feed import Feed
 else:
-    diff, feeds, layout_binding, partitioned, projected, sql_feed, sql_partitions = deferred(
-        "plainstep.sources", "diff", "feed", "layout_binding", "partitioned", "projected", "sql_feed", "sql_partitions"
+    diff, feeds, layout_binding, partitioned, projected, sql_feed, sql_partitions, validity = deferred(
+        "plainstep.sources",
+        "diff",
+        "feed",
+        "layout_binding",
+        "partitioned",
+        "projected",
+        "sql_feed",
+        "sql_partitions",
+        "validity",
     )
     layouts, position_labels = deferred("plainstep.core", "layouts.layout", "position_labels")
 
@@ -79,6 +87,8 @@ def _table(load: Load) -> feeds.FeedSource:
             "",
             f"plainstep init --changes {config.source} proposes one.",
         )
+    if said.valid_from or said.valid_to:
+        return _periods(load)
     overlap = position_labels.overlap_of(config.overlap)
     if overlap is not None and said.update_was:
         raise ConfigError(
@@ -110,6 +120,30 @@ def _table(load: Load) -> feeds.FeedSource:
         config.on_bad_row == "quarantine",
         not isinstance(said.time, str),
     )
+
+
+def _periods(load: Load) -> feeds.FeedSource:
+    """A table whose rows are valid for a while."""
+    config = load.config
+    assert config.layout is not None
+    said = validity.as_changes(config.layout)
+    if not isinstance(load.from_store, HasTables):
+        raise ConfigError(
+            f"The layout of {load.name} says valid_from, and what it reads is no table.",
+            "What ends and what follows it must be seen together.",
+            "Read it by a position, or land it in a table.",
+        )
+    table = load.from_store.table(load.from_table, config.types)
+    key = tuple(config.key)
+    if not key:
+        raise feeds.refuse_key(load.name)
+    overlap = position_labels.overlap_of(config.overlap)
+    feed = validity.ValidityFeed(table, config.layout.valid_from, config.layout.valid_to, key, overlap)
+    sample = feed.sample()
+    layout = layout_binding.bound(load.name, config, said, sample, None, key)
+    feed.want(layout_binding.wanted(layout, sample))
+    lenient = config.on_bad_row == "quarantine"
+    return feeds.FeedSource(feed, layout, None, overlap is not None, lenient=lenient, timed=bool(feed.time))
 
 
 def _partitioned(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:

@@ -79,18 +79,29 @@ class SqlFeed:
         """The same backwards."""
         return ", ".join(f"{self._ordered(name)} DESC" for name in self.position)
 
+    def _from(self) -> str:
+        """What the rows are taken from, as SQL."""
+        return f"FROM {self.table.sql}"
+
+    def _value(self, name: str) -> str:
+        """A column of the position, as SQL."""
+        return self.table.dialect.quoted(name)
+
+    def _text(self, name: str) -> str:
+        """The same as text."""
+        return self.table.text(name)
+
     def _ordered(self, name: str) -> str:
         """A column of the position as it is ordered, as SQL: texts that are whole numbers are ordered as these."""
+        return self._in_order(name, self._value(name))
+
+    def _in_order(self, name: str, value: str) -> str:
         if not self._is_text(name):
-            return self.table.dialect.quoted(name)
+            return value
         if name not in self._numbered:
             with self.table.reading() as reading:
                 self._know_order(reading)
-        return (
-            padded(self.table.dialect.quoted(name))
-            if self._numbered.get(name)
-            else self.table.binary(self.table.dialect.quoted(name))
-        )
+        return padded(value) if self._numbered.get(name) else self.table.binary(value)
 
     def _is_text(self, name: str) -> bool:
         kind = self.table.schema().field(name).type
@@ -147,7 +158,7 @@ class SqlFeed:
 
     def _label(self) -> str:
         """A row's position as text, as SQL."""
-        parts = [self.table.text(name) for name in self.position]
+        parts = [self._text(name) for name in self.position]
         if len(parts) == 1:
             return parts[0]
         return " || '/' || ".join(f"replace(replace({part}, '%', '%25'), '/', '%2F')" for part in parts)
@@ -197,16 +208,18 @@ class SqlFeed:
         # may yet commit an earlier one is among them.
         last = self._one(reading, self._which(), self._down)
         if self.overlap is None:
-            safe = reading.unsettled(self.position[0])
+            safe = self._settled(reading)
             last = self._one(reading, self._which(safe), self._down) if safe else last
         return Ends(self._one(reading, self._which(), self._by), last)
+
+    def _settled(self, reading: Reading) -> str:
+        """The condition for rows that nobody can put others before any more, as SQL, or empty."""
+        return reading.unsettled(self.position[0])
 
     def _one(self, reading: Reading, where: str, order: str) -> str | None:
         # Under a name of its own: the order is that of the column's values, not of the texts that are selected.
         label = f"{self._label()} AS {self.table.dialect.quoted(POSITION)}"
-        row = reading.first(
-            f"SELECT {label} FROM {self.table.sql} {where} ORDER BY {order} {self.table.dialect.first(1)}"
-        )
+        row = reading.first(f"SELECT {label} {self._from()} {where} ORDER BY {order} {self.table.dialect.first(1)}")
         return str(row[0]) if row else None
 
     def _refuse_nulls(self, reading: Reading) -> None:
@@ -214,7 +227,7 @@ class SqlFeed:
             if name in self.table.never_null():
                 continue
             if reading.first(
-                f"SELECT 1 FROM {self.table.sql} {self._which(f'{self.table.dialect.quoted(name)} IS NULL')} {self.table.dialect.first(1)}"
+                f"SELECT 1 {self._from()} {self._which(f'{self._value(name)} IS NULL')} {self.table.dialect.first(1)}"
             ):
                 raise Refused(
                     f"A row of {self.place} has no position: {name} is null.",
@@ -276,7 +289,7 @@ class SqlFeed:
                 f"WHERE {self.times.later(self.time.time, moment)})"
             )
         elif self.time:
-            inner = self.table.later(self.time, moment)
+            inner = self._later_than(moment)
         else:
             raise ConfigError(
                 f"It is not known when the changes of {self.place} were made.",
@@ -287,6 +300,10 @@ class SqlFeed:
             first = self._one(reading, self._which(inner), self._by)
             before = self._compared("<", first) if first is not None else ""
             return self._one(reading, self._which(before), self._down)
+
+    def _later_than(self, moment: datetime) -> str:
+        """The condition that a change was made after a time, as SQL."""
+        return self.table.later(str(self.time), moment)
 
     def _where(self, after: str | None, upto: str | None, again: bool = True) -> str:
         """The condition for the rows in between; if asked for, with those that are read again."""
@@ -306,12 +323,12 @@ class SqlFeed:
             return 0, False, None
         where = self._where(after, upto, again=False)
         timed = isinstance(self.time, str) and bool(self.time)
-        time = self.table.text(str(self.time)) if timed else "NULL"
+        time = self._text(str(self.time)) if timed else "NULL"
         with self.table.reading() as reading:
-            row = reading.first(f"SELECT count(*) FROM {self.table.sql} {where}")
+            row = reading.first(f"SELECT count(*) {self._from()} {where}")
             count = int(row[0]) if row else 0
             first = reading.first(
-                f"SELECT {time} AS made FROM {self.table.sql} {where} ORDER BY {self._by} {self.table.dialect.first(1)}"
+                f"SELECT {time} AS made {self._from()} {where} ORDER BY {self._by} {self.table.dialect.first(1)}"
             )
         since = as_time(str(first[0])) if first and first[0] is not None else None
         return count, count > 0, since
@@ -322,7 +339,7 @@ class SqlFeed:
         own, plain = list(self._own), list(self._plain)
         if self.table.typed:
             own, plain = own + plain, []
-        texts = {name: self.table.text(name) for name in plain}
+        texts = {name: self.table.text(name) for name in plain} | self._beside()
         numbered = not pa.types.is_string(self._place_kind())
         if not numbered:
             texts[POSITION] = self._label()
@@ -337,10 +354,19 @@ class SqlFeed:
         if upto is None:
             return
         with self.table.reading() as reading:
-            tail = f"{self._where(after, upto)} ORDER BY {self._order}"
+            joined = self._from().removeprefix(f"FROM {self.table.sql}")
+            tail = f"{joined} {self._where(after, upto)} ORDER BY {self._order}"
             for batch in reading.select(own, texts, tail):
                 found = pa.Table.from_batches([batch])
                 yield found.append_column(POSITION, found[self.position[0]]) if numbered else found
+
+    def _beside(self) -> dict[str, str]:
+        """What is read beside columns of the table, as SQL that gives texts."""
+        return {}
+
+    def _in_sample(self) -> dict[str, str]:
+        """What is read beside columns of the table in a sample."""
+        return {POSITION: self._label()}
 
     def sample(self) -> pa.Table:
         """Some of its rows."""
@@ -349,7 +375,7 @@ class SqlFeed:
         with self.table.reading() as reading:
             texts = {name: self.table.text(name) for name in schema.names if name in self.lenient}
             own = [name for name in schema.names if name not in texts]
-            batches = list(reading.select(own, texts | {POSITION: self._label()}, self.table.dialect.first(SAMPLE)))
+            batches = list(reading.select(own, texts | self._in_sample(), self.table.dialect.first(SAMPLE)))
         if batches:
             return pa.Table.from_batches(batches)
         return schema.append(pa.field(POSITION, pa.string())).empty_table()

@@ -43,7 +43,7 @@ class Proposal:
         """The settings that the rows leave in doubt; the operation also where nothing tells it."""
         doubted = [one.name for one in [self.key, *self.guesses] if one and one.value != [] and not one.sure]
         told = self.value("operation") is not None or any(
-            self.value(name) is not None for name in ("deleted", "only_new", "lookup")
+            self.value(name) is not None for name in ("deleted", "only_new", "lookup", "valid_from")
         )
         return doubted if told else ["operation", *doubted]
 

@@ -59,3 +59,17 @@ TYPE_NAMES = (
     "list",
     "array",
 )
+# What the two ends of a period are called.
+FROM_WORDS = (
+    "valid_from",
+    "from",
+    "since",
+    "start",
+    "begin",
+    "begins",
+    "effective",
+    "effective_from",
+    "starts",
+    "started",
+)
+TO_WORDS = ("valid_to", "valid_until", "to", "until", "end", "ends", "ended", "expires", "expired", "effective_to")

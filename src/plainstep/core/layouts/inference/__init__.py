@@ -13,6 +13,7 @@ from plainstep.core.layouts.inference.messages import find_records, without_hear
 from plainstep.core.layouts.inference.operations import find_by_images, find_meanings, find_operation
 from plainstep.core.layouts.inference.order import find_position, find_time
 from plainstep.core.layouts.inference.pairs import find_pairs
+from plainstep.core.layouts.inference.periods import find_periods
 from plainstep.core.layouts.inference.sample import Sample
 from plainstep.core.layouts.proposal import Proposal
 from plainstep.deferred import pa
@@ -28,7 +29,10 @@ def guess(rows: pa.Table, fields: dict[str, pa.DataType], ordered: bool, key: tu
         key: the columns that tell rows apart, where somebody said so.
     """
     seen = Proposal()
-    messages = without_heartbeats(Sample(rows, fields), seen)
+    whole = Sample(rows, fields)
+    if not ordered and find_periods(whole, seen, key):
+        return seen
+    messages = without_heartbeats(whole, seen)
     found = find_records(messages, seen, key)
     operation = find_operation(found, seen)
     sides = find_sides(found, seen)

@@ -1,0 +1,189 @@
+"""A table whose rows are each valid from one time to another, as a feed: where one begins it is put, where one ends it is gone."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.layouts.rows import POSITION, TIME, WRONG
+from plainstep.core.position_labels import as_time
+from plainstep.deferred import pa
+from plainstep.errors import ConfigError
+from plainstep.sources.sql_feed import SqlFeed
+
+if TYPE_CHECKING:
+    from datetime import timedelta
+
+    from plainstep.settings.layout import LayoutConfig
+    from plainstep.stores.api import Reading, Table
+
+# The column that tells whether a row begins or ends, and its codes.
+EVENT, BEGINS, ENDS = "plainstep.event", "begins", "ends"
+# Each row is read twice: as it begins, and as it ends.
+TWICE = "(SELECT 0 AS plainstep_end UNION ALL SELECT 1 AS plainstep_end) AS plainstep_ends"
+
+
+def as_changes(said: LayoutConfig) -> LayoutConfig:
+    """How the events of a validity table are read: a layout that is said of the table, filled in.
+
+    Raises:
+        ConfigError: it says something else beside.
+    """
+    for name in (
+        "position",
+        "operation",
+        "operation_sql",
+        "only_new",
+        "was",
+        "deleted",
+        "update_was",
+        "lookup",
+        "partition",
+        "time",
+    ):
+        if getattr(said, name):
+            raise ConfigError(
+                f"The layout has valid_from, and {name} beside it.",
+                "A row's period tells the order, the time and what happened.",
+                f"Take {name} out of the layout.",
+            )
+    if not said.valid_from or not said.valid_to:
+        raise ConfigError("A layout with periods needs both valid_from and valid_to.")
+    aside = [*said.bookkeeping, said.valid_from, said.valid_to]
+    told = {"position": [said.valid_from], "operation": EVENT, "put": [BEGINS], "delete": [ENDS], "bookkeeping": aside}
+    return said.model_copy(update=told)
+
+
+class ValidityFeed(SqlFeed):
+    """The events of a validity table, in the order of their times.
+
+    What ends without a successor is gone. Of the future nothing is read. A period that begins within another one of its key
+    contradicts the table, and is told; one that ends before it begins, or where it begins, was never valid.
+
+    Args:
+        table: the table.
+        begin, end: the columns with the two times.
+        key: the columns that tell rows apart.
+        overlap: how far before the watermark to begin, or None.
+    """
+
+    def __init__(
+        self, table: Table, begin: str, end: str, key: tuple[str, ...], overlap: int | timedelta | None = None
+    ) -> None:
+        self.begin, self.end, self.key = begin, end, key
+        super().__init__(table, (begin,), overlap=overlap, lenient=frozenset({begin, end}))
+        if end not in table.schema().names:
+            raise ConfigError(
+                f"The layout says valid_to = {end!r}, which {self.place} does not have.",
+                f"Its columns: {', '.join(table.schema().names)}.",
+                "Fix 'valid_to' in the layout.",
+            )
+        self.identity = f"{table.sql} by {begin} and {end}"
+        self.time = begin if self._is_timed() else ""
+
+    def _is_timed(self) -> bool:
+        """Whether periods are of times, and not of numbers such as versions."""
+        kind = self.table.schema().field(self.begin).type
+        if not pa.types.is_string(kind):
+            return bool(pa.types.is_temporal(kind))
+        with self.table.reading() as reading:
+            quoted = self.table.dialect.quoted(self.begin)
+            row = reading.first(
+                f"SELECT {quoted} FROM {self.table.sql} WHERE {quoted} IS NOT NULL {self.table.dialect.first(1)}"
+            )
+        return bool(row and as_time(str(row[0])))
+
+    def _column(self, name: str, of: str = "") -> str:
+        """A column with one of the two times as it is ordered, as SQL; of the table itself, or under an alias."""
+        return self._in_order(self.begin, f"{of or self.table.sql}.{self.table.dialect.quoted(name)}")
+
+    def _from(self) -> str:
+        return f"FROM {self.table.sql} CROSS JOIN {TWICE}"
+
+    def _either(self, begins: str, ends: str) -> str:
+        return f"CASE WHEN plainstep_end = 0 THEN {begins} ELSE {ends} END"
+
+    def _value(self, name: str) -> str:
+        begin, end = self.table.dialect.quoted(self.begin), self.table.dialect.quoted(self.end)
+        return f"({self._either(begin, end)})"
+
+    def _text(self, name: str) -> str:
+        return self._either(self.table.text(self.begin), self.table.text(self.end))
+
+    @property
+    def _order(self) -> str:
+        return f"{self._by}, plainstep_end DESC"
+
+    def _place_kind(self) -> pa.DataType:
+        return pa.string()
+
+    def _which(self, *conditions: str) -> str:
+        """Events that there are: periods that are none, ends with a successor and what is yet to come are not among them."""
+        begin, end = self._column(self.begin), self._column(self.end)
+        known = [
+            f"({self._is_open()} OR {begin} < {end})",
+            self._either("1", f"CASE WHEN {self._is_gone()} THEN 1 ELSE 0 END") + " = 1",
+        ]
+        if self.time:
+            now = datetime.now(UTC)
+            known.append(
+                f"NOT {self._either_holds(self.table.later(self.begin, now), self.table.later(self.end, now))}"
+            )
+        return super()._which(*known, *conditions)
+
+    def _either_holds(self, begins: str, ends: str) -> str:
+        return f"(CASE WHEN plainstep_end = 0 THEN CASE WHEN {begins} THEN 1 ELSE 0 END ELSE CASE WHEN {ends} THEN 1 ELSE 0 END END = 1)"
+
+    def _is_open(self, of: str = "") -> str:
+        return f"{self._column(self.end, of)} IS NULL"
+
+    def _same_key(self) -> str:
+        quoted = self.table.dialect.quoted
+        return " AND ".join(f"plainstep_other.{quoted(name)} = {self.table.sql}.{quoted(name)}" for name in self.key)
+
+    def _is_gone(self) -> str:
+        """Whether a row ends, and none of its key begins there, as SQL."""
+        begins, ends = self._column(self.begin, "plainstep_other"), self._column(self.end, "plainstep_other")
+        there = f"{self._is_open('plainstep_other')} OR {begins} < {ends}"
+        return (
+            f"{self._column(self.end)} IS NOT NULL AND NOT EXISTS (SELECT 1 FROM {self.table.sql} AS plainstep_other "
+            f"WHERE {self._same_key()} AND {begins} = {self._column(self.end)} AND ({there}))"
+        )
+
+    def _beside(self) -> dict[str, str]:
+        """What an event is, when it was, and whether its period begins within another one of its key."""
+        begins, ends = self._column(self.begin, "plainstep_other"), self._column(self.end, "plainstep_other")
+        own = self._column(self.begin)
+        within = (
+            f"EXISTS (SELECT 1 FROM {self.table.sql} AS plainstep_other WHERE {self._same_key()} "
+            f"AND {begins} < {own} AND ({self._is_open('plainstep_other')} OR {ends} > {own}))"
+        )
+        twice = (
+            f"(SELECT count(*) FROM {self.table.sql} AS plainstep_other WHERE {self._same_key()} AND {begins} = {own} "
+            f"AND ({self._is_open('plainstep_other')} OR {begins} < {ends})) > 1"
+        )
+        told = "'its period begins within, or together with, another one of its key'"
+        found = {
+            EVENT: self._either(f"'{BEGINS}'", f"'{ENDS}'"),
+            WRONG: f"CASE WHEN plainstep_end = 0 AND ({within} OR {twice}) THEN {told} END",
+        }
+        return found | ({TIME: self._text(self.begin)} if self.time else {})
+
+    def _settled(self, reading: Reading) -> str:
+        both = [reading.unsettled(name) for name in (self.begin, self.end)]
+        return self._either_holds(*both) if all(both) else ""
+
+    def _later_than(self, moment: datetime) -> str:
+        return self._either_holds(self.table.later(self.begin, moment), self.table.later(self.end, moment))
+
+    def columns(self) -> pa.Schema:
+        """The columns of what ``read`` gives."""
+        schema = super().columns()
+        names = [name for name in self._beside() if name not in schema.names]
+        place = schema.field(POSITION)
+        return pa.schema(
+            [*(field for field in schema if field.name != POSITION), *((name, pa.string()) for name in names), place]
+        )
+
+    def _in_sample(self) -> dict[str, str]:
+        return {POSITION: self.table.text(self.begin), EVENT: f"'{BEGINS}'"}
