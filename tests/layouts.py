@@ -44,6 +44,7 @@ CREATE TABLE marked (n INTEGER PRIMARY KEY, change INTEGER, what TEXT, k INTEGER
 CREATE TABLE alike (n INTEGER PRIMARY KEY, doc TEXT);
 CREATE TABLE shards (shard TEXT, n INTEGER, what TEXT, k INTEGER, a INTEGER, b TEXT, PRIMARY KEY (shard, n));
 CREATE TABLE periods (k INTEGER, since INTEGER, until INTEGER, a INTEGER, b TEXT);
+CREATE TABLE patched (n INTEGER PRIMARY KEY, doc TEXT);
 CREATE TABLE latest (n INTEGER PRIMARY KEY, k INTEGER, a INTEGER, b TEXT, gone TIMESTAMP);
 """
 WORDS = 'operation = "what"\ninsert = ["planted"]\nupdate = ["grew"]\ndelete = ["felled"]\ntruncate = ["cleared"]\n'
@@ -122,6 +123,18 @@ LOADS = {
     "periods": (  # each row valid from one version to another
         "town.periods", "", 'valid_from = "since"\nvalid_to = "until"\n',
     ),
+    "patched": (  # whole documents, and paths that changed
+        "town.patched",
+        "",
+        'position = ["n"]\noperation = "doc.what"\nput = ["set", "change"]\ndelete = ["unset"]\nnow = "doc.tree.*"\n'
+        'patch = "doc.changed"\nremoved = "doc.removed"\ncolumns = { k = "doc.key", a = "size.a", b = "b" }\n',
+    ),
+    "folded": (
+        "landing.folded",
+        'types = { a = "INTEGER" }',
+        'position = ["n"]\noperation = "what"\nput = ["set", "change"]\ndelete = ["unset"]\nnow = "tree.*"\n'
+        'patch = "changed"\nremoved = "removed"\ncolumns = { k = "key", a = "size.a", b = "b" }\n',
+    ),
     "latest": ("town.latest", "", 'position = ["n"]\ndeleted = "gone"\n'),
     "column": ("town.dated", 'changes = "column"\ncolumn = ["version"]\noverlap = 3', ""),
     "diff": ("town.tree", 'changes = "diff"', ""),
@@ -172,7 +185,7 @@ class Writers:
         connection.executescript(TABLES)
         connection.close()
         self.counts: dict[str, int] = {}
-        for name in ("json", "csv", "parquet", "avro", "many", "folders"):
+        for name in ("json", "csv", "parquet", "avro", "many", "folders", "folded"):
             (folder / "landing" / name).mkdir(parents=True)
 
     def write(self, changes: list[Change]) -> None:
@@ -194,6 +207,11 @@ class Writers:
         for one in plain:
             self._by_images(connection, one)
         self._by_partition(connection, plain)
+        patches = [(place, document) for one in plain for place, document in _patches(one)]
+        connection.executemany("INSERT INTO patched VALUES (?, ?)", [(n, json.dumps(one)) for n, one in patches])
+        if patches:
+            folded = "".join(json.dumps({"n": n} | one) + "\n" for n, one in patches)
+            (self.folder / f"landing/folded/{self.batches:04}.jsonl").write_text(folded)
         messages = _grouped(plain)
         for n, word, rows in messages:
             for values in {(row["a"], row["b"]): None for row in rows}:
@@ -352,6 +370,35 @@ def _grouped(changes: list[Change]) -> list[tuple[int, str, list[dict[str, Any]]
                 messages.append((one["n"] + 5 * (word == "set"), word, []))
             messages[-1][2].append(row)
     return messages
+
+
+def _patches(one: Change) -> list[tuple[int, dict[str, Any]]]:
+    """A change as document stores tell it: what was written whole, or what became of some paths."""
+    n, was, now = one["n"], one["was"], one["now"]
+    gone = [(n, {"what": "unset", "key": was["k"]})] if was and (not now or was["k"] != now["k"]) else []
+    if not now:
+        return gone
+    if not was or gone:
+        whole = {"size": {"a": now["a"]}, "b": now["b"]}
+        return [
+            *gone,
+            (
+                n + 1,
+                {
+                    "what": "set",
+                    "key": now["k"],
+                    "tree": whole
+                    if n % 20
+                    else {"b": now["b"], **({} if now["a"] is None else {"size": {"a": now["a"]}})},
+                },
+            ),
+        ]
+    paths = {x: now[x] for x in "ab" if now[x] != was[x]}
+    changed = {{"a": "size.a", "b": "b"}[x]: value for x, value in paths.items() if value is not None}
+    if "size.a" in changed and n % 20:
+        changed["size"] = {"a": changed.pop("size.a"), "unit": "m"}
+    removed = [{"a": "size.a" if n % 20 else "size", "b": "b"}[x] for x, value in paths.items() if value is None]
+    return [(n, {"what": "change", "key": now["k"], "changed": changed, "removed": removed})]
 
 
 def _encoded(row: dict[str, Any] | None) -> dict[str, Any] | None:

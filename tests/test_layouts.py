@@ -21,6 +21,7 @@ from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts.encodings import decoded, raw_kind
+from plainstep.core.layouts.patches import DOCUMENT, SENT, Patches, unpatched
 from plainstep.core.layouts.plausibility import doubt
 from plainstep.core.layouts.records import by_record
 from plainstep.core.layouts.rows import WRONG
@@ -330,6 +331,45 @@ class Wrong(unittest.TestCase):
                     {one["position"] for one in json.loads(looked)["changes"]}, {"a%3Db%2Cc/d%25=102", "west=201"}
                 )
                 self.assertEqual(run(town, "look", "shards", "--after", "17").exit_code, 2)
+
+    def test_patches(self) -> None:
+        patch = 'patch = "doc.changed"'
+        for turns, said in (
+            (((patch, patch + '\nmissing_field = "unsent"'),), "missing_field = 'unsent'"),
+            ((('now = "doc.tree.*"', 'now = "*"'),), "do not lie at one place|not at"),
+            ((('k = "doc.key"', 'k = "b"'), ("columns = { k", 'columns = { q = "b", k')), "lies in the document"),
+            (((patch, 'patch = "doc.what"'),), "not an object of paths|it is"),
+            ((('removed = "doc.removed"', 'removed = "doc.changed"'),), "not a list of paths"),
+        ):
+            self.assertRegex(self.refused("patched", *turns), said)
+        paths = Patches("doc", "set", "gone", "old", ("size.a", "tags", "b"), False)
+        old = '{"tags": ["x", {"y": 1.50}], "b": 12345678901234567890.10}'
+        for told, expected in (
+            ({"set": '{"tags.1.y": 2, "b.c": 1}'}, "which has no place in what was there before"),
+            ({"set": '{"tags.1.y": 2}'}, {"tags": ["x", {"y": 2}]}),
+            (
+                {"set": '{"tags.2": "z"}', "gone": '["tags.0", "size"]'},
+                {"tags": [None, {"y": 1.5}, "z"], "size": {"a": None}},
+            ),
+            ({"set": '{"tags.1.y": 2}', "old": None}, "lies within the column 'tags', and no old value is there"),
+            ({"set": '{"tags.7": 2}'}, "which has no place"),
+            ({"set": '{"size": {"a": 7, "unit": "m"}}'}, {"size": {"a": 7}}),
+            ({"set": '{"colour": 7}'}, "'colour', which is no column's"),
+            ({"gone": '["colour.depth"]'}, "'colour.depth', which is no column's"),
+            ({"set": "[]"}, "not an object of paths"),
+            ({"gone": "[7]"}, "not a list of paths"),
+        ):
+            row = {"doc": [None], "set": [None], "gone": [None], "old": [old]} | {
+                name: [text] for name, text in told.items()
+            }
+            found = unpatched(
+                pa.table({name: pa.array(column, pa.string()) for name, column in row.items()}), paths
+            ).to_pylist()[0]
+            if isinstance(expected, str):
+                self.assertIn(expected, found[WRONG])
+            else:
+                self.assertEqual((json.loads(found[DOCUMENT]), found[WRONG]), (expected, None))
+                self.assertEqual(len(json.loads(found[SENT])), len(expected))
 
     def test_operations_by_images(self) -> None:
         said = self.refused("images", ('only_new = "insert"', 'only_new = "insert"\noperation = "n"'))

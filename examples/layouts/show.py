@@ -21,7 +21,7 @@ from plainstep.cli.main import cli
 HERE = Path(__file__).parent
 # In the order in which they are shown.
 NAMES = [
-    "two_rows", "any_order", "old_and_new_columns", "by_images", "new_values", "puts", "some_fields", "keys_only", "documents", "several_records", "partitions",
+    "two_rows", "any_order", "old_and_new_columns", "by_images", "new_values", "puts", "some_fields", "keys_only", "documents", "patches", "several_records", "partitions",
     "latest_state", "periods",
     "growing_column", "differences", "json_lines", "csv", "parquet", "avro", "quarantined",
 ]  # fmt: skip

@@ -153,7 +153,7 @@ def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[st
         if said.valid_from:
             rows, said = rows.append_column(EVENT, pa.array([BEGINS] * rows.num_rows, pa.string())), as_changes(said)
         layout = bound("this", config, said, rows, None, key)
-        read = interpret(layout, prepared(_placed(rows, said), said.skip, said.each), True)
+        read = interpret(layout, prepared(_placed(rows, said), layout), True)
     except (PlainStepError, ValueError) as error:
         return ["", f"# It cannot be read so yet: {str(error).splitlines()[0]}"]
     lines = [

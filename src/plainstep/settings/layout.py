@@ -107,6 +107,14 @@ class LayoutConfig(BaseModel):
         description="Where one message tells of several records: the list that holds them. Each is read as a row of its own, and "
         "its values lie below this path; a value that is not an object is the path's own.",
     )
+    patch: str = Field(
+        default="",
+        description="Where updates come as patches of documents: the object that holds paths, with dots, and their new values. A row "
+        "without it carries the whole document that lies at 'now'.",
+    )
+    removed: str = Field(
+        default="", description="Where updates come as patches: the list of the paths of fields that are gone."
+    )
     now: str = Field(
         default="*", description="Where new values lie: * stands for a column's name, as in new_* or doc.after.*"
     )
@@ -171,6 +179,12 @@ class LayoutConfig(BaseModel):
         names = self.columns if isinstance(self.columns, dict) else {}
         inner = [names.get(name, name) for name, encoding in self.encodings.items() if encoding == "tagged"]
         return {pattern.replace("*", path) for pattern in (self.now, self.was, "*") if pattern for path in inner}
+
+    @property
+    def whole_paths(self) -> set[str]:
+        """The fields of documents that are read as JSON, to be taken apart later."""
+        patched = [self.now.removesuffix(".*"), self.was.removesuffix(".*")] if self.patch or self.removed else []
+        return {path for path in (self.each, self.patch, self.removed, *patched) if path}
 
     @field_validator("max_row")
     @classmethod

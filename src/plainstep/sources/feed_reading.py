@@ -83,7 +83,7 @@ class FeedReading:
             self.doubt = nothing_but_truncates(seq, truncates)
 
     def _nothing(self) -> pa.Table:
-        nothing = prepared(self.feed.columns().empty_table(), self.layout.skip, self.layout.each)
+        nothing = prepared(self.feed.columns().empty_table(), self.layout)
         return interpret(self.layout, nothing, True).table
 
     def _table(self, table: pa.Table) -> pa.Table:
@@ -98,7 +98,7 @@ class FeedReading:
         """Batch by batch; rows that need what follows them wait for it."""
         kept: pa.Table | None = None
         for whole in batches:
-            batch = prepared(whole, self.layout.skip, self.layout.each)
+            batch = prepared(whole, self.layout)
             rows = batch if kept is None else _stacked(kept, batch)
             found = interpret(self.layout, rows, False)
             self._refuse(rows, found.bad)

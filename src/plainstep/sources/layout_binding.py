@@ -5,12 +5,14 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Collection, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from plainstep.core.changes.ops import Op
 from plainstep.core.layouts.encodings import usual_kind
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.layout import NEW, OLD, ROLES, Layout
+from plainstep.core.layouts.patches import DOCUMENT, SENT, Patches
 from plainstep.core.layouts.raw_sql import computed_of, fields_named
 from plainstep.core.layouts.records import by_record, kind_of
 from plainstep.core.layouts.rows import Raw
@@ -75,6 +77,7 @@ def bound(
         dict(said.encodings), said.each, tuple(said.pair), _once(columns, paths, said, fields),
     )  # fmt: skip
     _refuse_absent(name, layout, sample, fields)
+    layout = _with_patches(name, said, layout) if said.patch or said.removed else layout
     for sql, where in ((layout.skip, "skip"), (layout.operation_sql, "operation_sql")):
         if sql:
             _refuse_bad_sql(f"[loads.{name}.layout], {where}", sql, sample, fields)
@@ -88,6 +91,33 @@ def _fields(said: LayoutConfig, sample: pa.Table) -> dict[str, pa.DataType]:
     kind = kind_of(sample, said.each)
     found = fields_of(by_record(sample, said.each), (said.now, said.was))
     return found | ({said.each: kind} if kind is not None and said.each in found else {})
+
+
+def _with_patches(name: str, said: LayoutConfig, layout: Layout) -> Layout:
+    """The same, read out of one document for each row, which is made of whole ones and of patches."""
+    if not said.now.endswith(".*") or (said.was and not said.was.endswith(".*")) or said.sent_columns or said.each:
+        raise ConfigError(
+            f"The layout of {name} has patches, and documents that do not lie at one place.",
+            "A patch is made to a document, which must lie below a path.",
+            f'Say so in [loads.{name}.layout]: now = "document.*"; without sent_columns and each.',
+        )
+    if said.missing_field == "unsent":
+        raise ConfigError(
+            f"The layout of {name} has patches, and missing_field = 'unsent'.",
+            "What a patch does not name was not sent; what a whole document lacks is null.",
+            f"Take missing_field out of [loads.{name}.layout], or set it to null.",
+        )
+    lacking = [column for column in layout.key if column not in layout.once]
+    if lacking:
+        raise ConfigError(
+            f"The layout of {name} has patches, and the key {lacking[0]!r} lies in the document.",
+            "Patches do not hold it.",
+            f'Name where it stands beside the document: columns = {{ {lacking[0]} = "PATH", ... }} in [loads.{name}.layout].',
+        )
+    inside = tuple(layout.paths.get(column, column) for column in layout.schema.names if column not in layout.once)
+    documents = said.now.removesuffix(".*"), said.was.removesuffix(".*")
+    patches = Patches(documents[0], said.patch, said.removed, documents[1], inside, bool(said.columns))
+    return replace(layout, now=f"{DOCUMENT}.*", sent_columns=SENT, missing_field="null", patches=patches)
 
 
 def _counts(kind: pa.DataType) -> bool:
@@ -131,6 +161,15 @@ def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
     """What a layout reads of a feed's rows: its own columns with their types, and the others as they come."""
     raw = Raw(by_record(sample, layout.each) if layout.each else sample)
     found: dict[str, pa.DataType | None] = {}
+    patches = layout.patches
+    if patches:
+        inside = (patches.document, patches.changed, patches.removed, patches.old)
+        layout = replace(layout, sent_columns="", now=f"{patches.document}.*")
+        return {path: None for path in inside if path} | {
+            path: kind
+            for path, kind in wanted(replace(layout, patches=None), sample).items()
+            if not path.startswith(inside)
+        }
     for path in (layout.operation, layout.time, layout.transaction, layout.deleted, layout.each, *layout.pair):
         if path:
             found[path] = None

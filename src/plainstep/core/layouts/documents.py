@@ -296,6 +296,22 @@ def _columns(lists: pa.ChunkedArray, width: int, count: int) -> list[pa.Array]:
     return [values.take(pa.array(np.where(there, row + place, 0), mask=~there)) for place in range(width)]
 
 
+def parsed(text: str) -> Any:
+    """What a document holds, with numbers as they are written.
+
+    Raises:
+        ValueError: it is not JSON, or nested beyond reason.
+    """
+    if _is_deep(text):
+        raise ValueError("it is nested too deeply")
+    return json.loads(text, parse_float=_Written, parse_int=_Written)
+
+
+def written(value: Any) -> str:
+    """Such a value as JSON again."""
+    return _json(value)
+
+
 def elements(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
     """The elements of lists that are written as JSON.
 
@@ -324,10 +340,8 @@ def kind_of_elements(lists: pa.Array) -> pa.DataType:
 
 def _list(text: str | None) -> list[Any] | None:
     """The list that a text holds, with numbers as they are written; None if it holds none."""
-    if text is None or _is_deep(text):
-        return None
     try:
-        found = json.loads(text, parse_float=_Written, parse_int=_Written)
+        found = None if text is None else parsed(text)
     except ValueError:
         return None
     return found if isinstance(found, list) else None

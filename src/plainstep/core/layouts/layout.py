@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from plainstep.core.changes.ops import Op
 from plainstep.core.layouts.encodings import raw_kind
+from plainstep.core.layouts.patches import Patches
 from plainstep.deferred import pa
 
 # The roles of the two rows of an update that comes as two, beside the operations.
@@ -35,6 +36,7 @@ class Layout:
         encodings: how columns are written that are not written as what they are.
         each: a list of records that each row has: each record is read as a row of its own; or empty.
         pair: the columns that the two rows of an update share with no other row; empty where their order tells it.
+        patches: where updates lie that come as patches; None where they come as rows.
         once: the columns that stand once for old and new values, outside where these lie.
     """
 
@@ -58,6 +60,7 @@ class Layout:
     each: str = ""
     pair: tuple[str, ...] = ()
     once: frozenset[str] = frozenset()
+    patches: Patches | None = None
 
     @property
     def in_pairs(self) -> bool:

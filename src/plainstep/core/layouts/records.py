@@ -5,21 +5,18 @@ from __future__ import annotations
 from typing import Any
 
 from plainstep.core.layouts import documents
+from plainstep.core.layouts.layout import Layout
+from plainstep.core.layouts.patches import unpatched
 from plainstep.core.layouts.raw_sql import without_skipped
 from plainstep.core.layouts.rows import WRONG, Raw
 from plainstep.deferred import np, pa, pc
 
 
-def prepared(rows: pa.Table, skip: str, each: str) -> pa.Table:
-    """Rows as they are interpreted: without those that are left out, and one for each record of a message.
-
-    Args:
-        rows: the feed's columns.
-        skip: a condition in SQL over the feed's fields, or empty.
-        each: the path of a list of records, or empty. Each row has its own record there instead of the list.
-    """
-    found = without_skipped(rows, skip)
-    return by_record(found, each) if each else found
+def prepared(rows: pa.Table, layout: Layout) -> pa.Table:
+    """Rows as they are interpreted: without those that are left out, one for each record of a message, with one document each."""
+    found = without_skipped(rows, layout.skip)
+    found = by_record(found, layout.each) if layout.each else found
+    return unpatched(found, layout.patches) if layout.patches else found
 
 
 def by_record(rows: pa.Table, path: str) -> pa.Table:

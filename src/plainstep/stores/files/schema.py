@@ -140,7 +140,7 @@ class Shape:
         """The fields of JSON lines that are wanted, as columns, read all at once."""
         kinds = {tuple(path.split(".")): kind for path, kind in self._wanted.items()}
         layout = self.layout
-        whole = {tuple(path.split(".")) for path in (*layout.tagged_paths, *([layout.each] if layout.each else ()))}
+        whole = {tuple(path.split(".")) for path in (*layout.tagged_paths, *layout.whole_paths)}
         found, wrong = documents.read(flat(table[LINE]), kinds, whole)
         columns = {".".join(path): column for path, column in found.items()}
         if wrong:

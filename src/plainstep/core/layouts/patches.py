@@ -1,0 +1,160 @@
+"""Updates that come as patches: paths with their new values, and fields that were removed, in place of a whole document."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from plainstep.core.arrays import flat
+from plainstep.core.layouts import documents
+from plainstep.core.layouts.rows import WRONG, Raw
+from plainstep.deferred import pa
+
+# What rows get: a document with the values that a row carries, and the list of those, null where it carries all of them.
+DOCUMENT, SENT = "plainstep.document", "plainstep.sent"
+
+Path = tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Patches:
+    """Where patches lie, and what they are of.
+
+    Attributes:
+        document: where whole documents lie.
+        changed: an object of paths, with dots, with their new values; or empty.
+        removed: a list of paths of fields that are gone; or empty.
+        old: where documents lie as they were before, or empty.
+        columns: the row's own columns that lie in documents, by their paths there.
+        chosen: whether somebody listed them: then other paths are left out, as other fields of documents are.
+    """
+
+    document: str
+    changed: str
+    removed: str
+    old: str
+    columns: tuple[str, ...]
+    chosen: bool
+
+
+def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
+    """Rows with one document each, and what it carries: a whole one as it is, a patch as the values that it tells.
+
+    A path of a patch that is no column's is told: its value would be lost.
+    """
+    raw = Raw(rows)
+    paths = [path for path in (patches.document, patches.changed, patches.removed, patches.old) if path]
+    raw.read(dict.fromkeys(paths, pa.string()), set(paths))
+    texts = {path: raw.typed(path, pa.string()).to_pylist() for path in paths}
+    nothing = [None] * len(raw)
+    changed, removed, old = (texts.get(path, nothing) for path in (patches.changed, patches.removed, patches.old))
+    found, sent = list(texts[patches.document]), list[str | None](nothing)
+    columns = {tuple(path.split(".")): path for path in patches.columns}
+    for row, told in enumerate(zip(changed, removed, old, strict=True)):
+        if raw.bad.get(row) or (told[0] is None and told[1] is None):
+            continue
+        try:
+            values = _values(columns, *told, patches.chosen)
+        except ValueError as error:
+            raw.refuse(row, str(error))
+            continue
+        found[row] = documents.written(_nested(values))
+        sent[row] = json.dumps([columns[path] for path in values], ensure_ascii=False)
+    notes = [raw.bad.get(row) for row in range(len(raw))]
+    for name, values_of in ((DOCUMENT, found), (SENT, sent), (WRONG, notes)):
+        rows = _put(rows, name, pa.array(values_of, pa.string()))
+    return rows
+
+
+def _values(
+    columns: dict[Path, str], changed: str | None, removed: str | None, old: str | None, chosen: bool
+) -> dict[Path, Any]:
+    """The values that a patch tells, by the paths of their columns.
+
+    Raises:
+        ValueError: it is no patch of these columns.
+    """
+    edits = [(path, value, True) for path, value in _object(changed).items()]
+    edits += [(path, None, False) for path in _list(removed)]
+    values: dict[Path, Any] = {}
+    before = documents.parsed(old) if old is not None else None
+    for told, value, there in edits:
+        path = tuple(told.split("."))
+        whole = [column for column in columns if column[: len(path)] == path]
+        within = next((column for column in columns if path[: len(column)] == column and path != column), None)
+        for column in whole:
+            values[column] = _at(value, column[len(path) :])
+        if within is not None:
+            if within not in values:
+                if before is None:
+                    raise ValueError(
+                        f"its patch names {told!r}, which lies within the column {columns[within]!r}, and no old value is there"
+                    )
+                values[within] = _at(before, within)
+            values[within] = _edited(values[within], path[len(within) :], value, there, told)
+        if not whole and within is None and not chosen:
+            raise ValueError(f"its patch names {told!r}, which is no column's")
+    return values
+
+
+def _object(text: str | None) -> dict[str, Any]:
+    found = {} if text is None else documents.parsed(text)
+    if not isinstance(found, dict):
+        raise ValueError(f"its patch is {text}, which is not an object of paths")
+    return found
+
+
+def _list(text: str | None) -> list[str]:
+    found = [] if text is None else documents.parsed(text)
+    if not isinstance(found, list) or not all(type(one) is str for one in found):
+        raise ValueError(f"its removed fields are {text}, which is not a list of paths")
+    return found
+
+
+def _at(document: Any, path: Path) -> Any:
+    for name in path:
+        document = document.get(name) if isinstance(document, dict) else None
+    return document
+
+
+def _edited(value: Any, path: Path, new: Any, there: bool, told: str) -> Any:
+    """A value in which one part, of an object or a list, is another or gone."""
+    name, *rest = path
+    if isinstance(value, list) and name.isdigit() and int(name) <= len(value) - (not there or bool(rest)):
+        place, copy = int(name), list(value)
+        if rest:
+            copy[place] = _edited(copy[place], tuple(rest), new, there, told)
+        elif there:
+            copy[place : place + 1] = [new]
+        else:
+            copy[place] = None
+        return copy
+    if value is None and there:
+        value = {}
+    if not isinstance(value, dict) or (rest and name not in value and not there):
+        raise ValueError(f"its patch names {told!r}, which has no place in what was there before")
+    known = dict(value)
+    if rest:
+        known[name] = _edited(known.get(name), tuple(rest), new, there, told)
+    elif there:
+        known[name] = new
+    else:
+        known.pop(name, None)
+    return known
+
+
+def _nested(values: dict[Path, Any]) -> dict[str, Any]:
+    """A document with values at their paths."""
+    document: dict[str, Any] = {}
+    for path, value in values.items():
+        inner = document
+        for name in path[:-1]:
+            inner = inner.setdefault(name, {})
+        inner[path[-1]] = value
+    return document
+
+
+def _put(rows: pa.Table, name: str, column: pa.Array) -> pa.Table:
+    place = rows.schema.get_field_index(name)
+    return rows.append_column(name, column) if place < 0 else rows.set_column(place, name, flat(column))
