@@ -81,4 +81,7 @@ def what_changed(row: dict[str, Any], key: tuple[str, ...]) -> str:
         ]
         return "; ".join(parts) or "no value"
     image = (row["was"] if row["op"] == "delete" else row["now"]) or {}
-    return "; ".join(f"{name} {shown(value)}" for name, value in image.items() if name not in key and value is not None)
+    told = [(name, value) for name, value in image.items() if name not in key]
+    if row["op"] != "put":  # a null that is put may take the place of a value
+        told = [(name, value) for name, value in told if value is not None]
+    return "; ".join(f"{name} {shown(value)}" for name, value in told)
