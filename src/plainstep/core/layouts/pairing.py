@@ -62,7 +62,7 @@ def marked(old: Ints, new: Ints, marks: dict[str, pa.Array], raw: Raw) -> Pairs:
     Args:
         old, new: the rows of either kind, rising.
         marks: the columns that they share, of all rows, by their names.
-        raw: takes note of rows that have no mark, or one that others have.
+        raw: takes note of rows that lack them, or share them with others.
     """
     halves = np.concatenate((old, new))
     for name, column in marks.items():
@@ -77,7 +77,7 @@ def marked(old: Ints, new: Ints, marks: dict[str, pa.Array], raw: Raw) -> Pairs:
 
 
 def _once(rows: Ints, codes: npt.NDArray[Any], raw: Raw) -> Ints:
-    """The rows whose mark no other of them has, by their marks. Of those that share one, it is not known which is the other half."""
+    """The rows that share their values with no other of them, in their order. Of those that do, it is not known which is the other half."""
     _, places, counts = np.unique(codes[rows], return_inverse=True, return_counts=True)
     for row in rows[counts[places] > 1].tolist():
         raw.refuse(row, "it is half of an update, and another such row has the same values in what pairs it")
