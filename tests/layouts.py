@@ -45,6 +45,7 @@ CREATE TABLE alike (n INTEGER PRIMARY KEY, doc TEXT);
 CREATE TABLE shards (shard TEXT, n INTEGER, what TEXT, k INTEGER, a INTEGER, b TEXT, PRIMARY KEY (shard, n));
 CREATE TABLE periods (k INTEGER, since INTEGER, until INTEGER, a INTEGER, b TEXT);
 CREATE TABLE patched (n INTEGER PRIMARY KEY, doc TEXT);
+CREATE TABLE logged (lsn TEXT PRIMARY KEY, what TEXT, k INTEGER, a INTEGER, b TEXT);
 CREATE TABLE latest (n INTEGER PRIMARY KEY, k INTEGER, a INTEGER, b TEXT, gone TIMESTAMP);
 """
 WORDS = 'operation = "what"\ninsert = ["planted"]\nupdate = ["grew"]\ndelete = ["felled"]\ntruncate = ["cleared"]\n'
@@ -135,6 +136,10 @@ LOADS = {
         'position = ["n"]\noperation = "what"\nput = ["set", "change"]\ndelete = ["unset"]\nnow = "tree.*"\n'
         'patch = "changed"\nremoved = "removed"\ncolumns = { k = "key", a = "size.a", b = "b" }\n',
     ),
+    "logged": ("town.logged", "", 'position = ["lsn"]\nhexadecimal = ["lsn"]\n' + WORDS),
+    "lines": (
+        "landing.lines", "", 'position = ["lsn"]\nhexadecimal = ["lsn"]\nmissing_field = "null"\n' + WORDS,
+    ),
     "latest": ("town.latest", "", 'position = ["n"]\ndeleted = "gone"\n'),
     "column": ("town.dated", 'changes = "column"\ncolumn = ["version"]\noverlap = 3', ""),
     "diff": ("town.tree", 'changes = "diff"', ""),
@@ -185,7 +190,7 @@ class Writers:
         connection.executescript(TABLES)
         connection.close()
         self.counts: dict[str, int] = {}
-        for name in ("json", "csv", "parquet", "avro", "many", "folders", "folded"):
+        for name in ("json", "csv", "parquet", "avro", "many", "folders", "folded", "lines"):
             (folder / "landing" / name).mkdir(parents=True)
 
     def write(self, changes: list[Change]) -> None:
@@ -274,6 +279,7 @@ class Writers:
             "flags": [n, word, *sent, *(x in changed for x in "ab")],
             "keys": [n, key],
             "latest": [n, *values, None if now else moment],
+            "logged": [f"{n // 48:X}/{n % 48:x}", word, *values],
         }.items():
             connection.execute(f"INSERT INTO {table} VALUES ({', '.join('?' * len(row))})", row)
 
@@ -341,6 +347,11 @@ class Writers:
     def _files(self, whole: list[Change], simple: list[Change]) -> None:
         """A file of each kind; lines of JSON carry only what an update changed, and every other one is compressed."""
         name = f"{self.batches:04}"
+        told = [(one["n"], one["now"] or {"k": one["was"]["k"]}, WORD[one["op"]]) for one in simple]
+        text = "".join(
+            json.dumps({"lsn": f"{n // 48:x}:{n % 48:X}", "what": word} | row) + "\n" for n, row, word in told
+        )
+        (self.folder / f"landing/lines/{name}.jsonl").write_text(text)
         rows = [{"n": one["n"], "what": WORD[one["op"]], "was": one["was"], "now": one["now"]} for one in whole]
         landing = self.folder / "landing"
         lines = "".join(json.dumps(_lean(one)) + "\n" for one in simple).encode()

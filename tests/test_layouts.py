@@ -332,6 +332,47 @@ class Wrong(unittest.TestCase):
                 )
                 self.assertEqual(run(town, "look", "shards", "--after", "17").exit_code, 2)
 
+    def test_hexadecimal_positions(self) -> None:
+        hexed = 'hexadecimal = ["lsn"]\n'
+        self.assertIn("its order is not plain", self.refused("logged", (hexed, "")))
+        for load in ("logged", "lines"):
+            self.assertRegex(
+                self.refused(load, (hexed, 'hexadecimal = ["what"]\n')),
+                "is not a text of the position|does not name it",
+            )
+        with Town("logged", "lines") as town:
+            town.play(list(HISTORY))
+            town.project.step()
+            self.assertEqual(run(town, "look", "logged", "--after", "7").exit_code, 2)
+            with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
+                connection.execute("INSERT INTO logged VALUES ('FF', 'grew', 1, 1, 'oak')")
+            (town.path / "landing/lines/0009.jsonl").write_text(
+                '{"lsn": "FF/x", "what": "grew", "k": 1, "a": 1, "b": "x"}\n'
+            )
+            for outcome in town.project.step(raise_errors=False):
+                self.assertRegex(
+                    str(outcome.error), "not all of them are 2 hexadecimal numbers|which is not 2 hexadecimal numbers"
+                )
+
+    def test_texts_as_positions(self) -> None:
+        """Some look like numbers, and others between them do not."""
+        with Town("docs") as town:
+            with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
+                connection.execute(
+                    "CREATE TABLE coded_log (p TEXT PRIMARY KEY, what TEXT, k INTEGER, a INTEGER, b TEXT)"
+                )
+                rows = [(f"{16 * n + 8:04X}", "planted", n, n, "oak") for n in range(20)]
+                connection.executemany("INSERT INTO coded_log VALUES (?, ?, ?, ?, ?)", rows)
+            town.config.write_text(
+                layouts.config("parts")
+                .replace("town.parts", "town.coded_log")
+                .replace('sent_columns = "fields"\n', "")
+                .replace('["n"]', '["p"]')
+            )
+            self.assertIn("20 changes up to 0138 came", run(town, "step").output)
+            looked = run(town, "look", "parts", "--after", "0098", "--upto", "00D8").output
+            self.assertIn("4 changes after 0098 up to 00D8", looked)
+
     def test_patches(self) -> None:
         patch = 'patch = "doc.changed"'
         for turns, said in (

@@ -43,6 +43,11 @@ def number(label: str) -> int:
     return int(moment.timestamp() * 1_000_000) if moment else 0
 
 
+def shown_as(label: str) -> int | str:
+    """A position as people see it: a number, if it is written as numbers are, and otherwise a text."""
+    return int(label) if re.fullmatch(r"0|[1-9]\d*", label) else label
+
+
 def as_time(text: str) -> datetime | None:
     """A text as a time in UTC, or None if it is none."""
     try:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.changes.describe import worded
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.core.json_values import finite
+from plainstep.core.position_labels import shown_as
 
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
@@ -23,7 +24,7 @@ def position(row: dict[str, Any]) -> int | str:
     place = row.get("position")
     if place is None:
         place = row["seq"]
-    return int(place) if str(place).isdigit() else str(place)
+    return shown_as(str(place))
 
 
 def _sent(row: dict[str, Any], key: tuple[str, ...], columns: list[str]) -> list[str]:

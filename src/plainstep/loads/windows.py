@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.points import WORDS, Point, moment_of, parse_point
+from plainstep.core.position_labels import shown_as
 from plainstep.core.positions import MergedTable, Position, Span, Watermark, Window, continuity_error
 from plainstep.display.text import local
 from plainstep.errors import ConfigError, Refused
@@ -180,8 +181,7 @@ def label(load: Load, position: Position) -> int | str:
     """A position as people know it: a number, or what a feed calls it."""
     if not isinstance(load.source, ForeignSource):
         return position.number
-    label = load.source.label(position)
-    return int(label) if label.isdigit() else label
+    return shown_as(load.source.label(position))
 
 
 def ends(load: Load, window: Window) -> tuple[int | str, int | str]:

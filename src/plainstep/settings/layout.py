@@ -69,6 +69,11 @@ class LayoutConfig(BaseModel):
         default=[],
         description="The columns that order the changes, compared one after the other; in files, default: file name and line.",
     )
+    hexadecimal: Names = Field(
+        default=[],
+        description="Columns of 'position' that are hexadecimal numbers, or several with / : - . or a space between, as in 16/B374D848: "
+        "compared number by number.",
+    )
     partition: str = Field(
         default="",
         description="The column within whose values alone positions rise, such as a shard; in files, 'folder', where each folder is "

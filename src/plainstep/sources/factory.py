@@ -195,7 +195,15 @@ def _sql_feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None, o
     times = None if isinstance(said.time, str) else tables.table(said.time.table, {})
     quarantined = frozenset(layout_binding.bookkeeping(said, load.config.key)) - set(load.config.key)
     return sql_feed.SqlFeed(
-        table, tuple(said.position), said.time, times, _old_first(table, said), overlap, quarantined, only
+        table,
+        tuple(said.position),
+        said.time,
+        times,
+        _old_first(table, said),
+        overlap,
+        quarantined,
+        only,
+        tuple(said.hexadecimal),
     )
 
 

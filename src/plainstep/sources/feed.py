@@ -94,15 +94,19 @@ class FeedSource:
         return replace(span, head=max(span.head, watermark.position))
 
     def _span(self, ends: Ends) -> Span:
-        oldest = min(number(self.feed.label(ends.first)) - 1, 0) if ends.first is not None else 0
+        oldest = min(self._number(self.feed.label(ends.first)) - 1, 0) if ends.first is not None else 0
         end = self._position(ends.last)
         return Span(self.feed.identity, oldest, end.number, end.at, end.token, start=oldest)
+
+    def _number(self, shown: str) -> int:
+        """A position as a number; of texts that only look like some, none is: others between them may not."""
+        return number(shown) if self.feed.is_numbered else 0
 
     def _position(self, position: str | None) -> Position:
         if position is None:
             return Position(0)
         shown = self.feed.label(position)
-        return Position(number(shown), position, as_time(shown))
+        return Position(self._number(shown), position, as_time(shown))
 
     def time_of(self, position: Position) -> datetime | None:
         """When the change at a position was made, where the position itself says so."""

@@ -13,7 +13,7 @@ from plainstep.core.changes.ops import Op
 from plainstep.core.layouts.interpret import interpret
 from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
 from plainstep.core.layouts.records import prepared
-from plainstep.core.layouts.rows import POSITION
+from plainstep.core.layouts.rows import LINE, POSITION, as_sent
 from plainstep.deferred import np, pa, pc
 from plainstep.display.text import shown
 from plainstep.errors import DataError
@@ -117,8 +117,8 @@ class FeedReading:
             return
         row = min(bad)
         place = str(rows[POSITION][row])
-        values = rows.slice(row, 1).to_pylist()[0].items()
-        told = "; ".join(f"{name} {shown(value)}" for name, value in values if name != POSITION)
+        values = as_sent(rows.slice(row, 1).to_pylist()[0])
+        told = "; ".join(f"{name} {shown(value)}" for name, value in values.items() if name != LINE or len(values) == 1)
         raise DataError(
             f"{self.feed.told(place)}: {bad[row]}.",
             f"The row: {told}.",
@@ -135,8 +135,8 @@ def _at_the_end(changes: Changes) -> Changes:
 
 def _quarantined(rows: pa.Table, row: int, why: str) -> QuarantinedRow:
     [values] = rows.slice(row, 1).to_pylist()
-    place = values.pop(POSITION)
-    return QuarantinedRow(str(place), why, json.dumps(values, default=str, ensure_ascii=False))
+    told = json.dumps(as_sent(values), default=str, ensure_ascii=False)
+    return QuarantinedRow(str(values[POSITION]), why, told)
 
 
 def _stacked(upper: pa.Table, lower: pa.Table) -> pa.Table:

@@ -53,6 +53,11 @@ class PartitionedFeed:
         self._wanted: dict[str, pa.DataType | None] = {}
         self._known: dict[str, Feed] = {}
 
+    @property
+    def is_numbered(self) -> bool:
+        """No: a position is one of each partition."""
+        return False
+
     def _feed(self, name: str) -> Feed:
         if name not in self._known:
             self._known[name] = self._make(name)

@@ -10,6 +10,7 @@ from plainstep.core.position_labels import as_time
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError
 from plainstep.sources.sql_feed import SqlFeed
+from plainstep.sources.sql_order import SqlOrder
 
 if TYPE_CHECKING:
     from datetime import timedelta
@@ -54,6 +55,31 @@ def as_changes(said: LayoutConfig) -> LayoutConfig:
     return said.model_copy(update=told)
 
 
+def either(begins: str, ends: str) -> str:
+    """Of an event, one thing where a row begins, and another where it ends, as SQL."""
+    return f"CASE WHEN plainstep_end = 0 THEN {begins} ELSE {ends} END"
+
+
+class EventOrder(SqlOrder):
+    """The order of events: by the time at which a row begins, or ends."""
+
+    def __init__(self, table: Table, begin: str, end: str) -> None:
+        super().__init__(table, (begin,))
+        self.end = end
+
+    def value(self, name: str) -> str:
+        """When an event is, as SQL."""
+        return f"({either(self.table.dialect.quoted(name), self.table.dialect.quoted(self.end))})"
+
+    def text(self, name: str) -> str:
+        """The same as text."""
+        return either(self.table.text(name), self.table.text(self.end))
+
+    def kind(self) -> pa.DataType:
+        """Positions are texts: no column of the table holds them all."""
+        return pa.string()
+
+
 class ValidityFeed(SqlFeed):
     """The events of a validity table, in the order of their times.
 
@@ -71,13 +97,13 @@ class ValidityFeed(SqlFeed):
         self, table: Table, begin: str, end: str, key: tuple[str, ...], overlap: int | timedelta | None = None
     ) -> None:
         self.begin, self.end, self.key = begin, end, key
-        super().__init__(table, (begin,), overlap=overlap, lenient=frozenset({begin, end}))
         if end not in table.schema().names:
             raise ConfigError(
-                f"The layout says valid_to = {end!r}, which {self.place} does not have.",
+                f"The layout says valid_to = {end!r}, which {table.place} does not have.",
                 f"Its columns: {', '.join(table.schema().names)}.",
                 "Fix 'valid_to' in the layout.",
             )
+        super().__init__(table, (begin,), overlap=overlap, lenient=frozenset({begin, end}))
         self.identity = f"{table.sql} by {begin} and {end}"
         self.time = begin if self._is_timed() else ""
 
@@ -95,34 +121,24 @@ class ValidityFeed(SqlFeed):
 
     def _column(self, name: str, of: str = "") -> str:
         """A column with one of the two times as it is ordered, as SQL; of the table itself, or under an alias."""
-        return self._in_order(self.begin, f"{of or self.table.sql}.{self.table.dialect.quoted(name)}")
+        return self.order.in_order(self.begin, f"{of or self.table.sql}.{self.table.dialect.quoted(name)}")
 
     def _from(self) -> str:
         return f"FROM {self.table.sql} CROSS JOIN {TWICE}"
 
-    def _either(self, begins: str, ends: str) -> str:
-        return f"CASE WHEN plainstep_end = 0 THEN {begins} ELSE {ends} END"
-
-    def _value(self, name: str) -> str:
-        begin, end = self.table.dialect.quoted(self.begin), self.table.dialect.quoted(self.end)
-        return f"({self._either(begin, end)})"
-
-    def _text(self, name: str) -> str:
-        return self._either(self.table.text(self.begin), self.table.text(self.end))
+    def _ordered_by(self, position: tuple[str, ...], numbers: tuple[str, ...]) -> SqlOrder:
+        return EventOrder(self.table, self.begin, self.end)
 
     @property
     def _order(self) -> str:
-        return f"{self._by}, plainstep_end DESC"
-
-    def _place_kind(self) -> pa.DataType:
-        return pa.string()
+        return f"{self.order.by}, plainstep_end DESC"
 
     def _which(self, *conditions: str) -> str:
         """Events that there are: periods that are none, ends with a successor and what is yet to come are not among them."""
         begin, end = self._column(self.begin), self._column(self.end)
         known = [
             f"({self._is_open()} OR {begin} < {end})",
-            self._either("1", f"CASE WHEN {self._is_gone()} THEN 1 ELSE 0 END") + " = 1",
+            either("1", f"CASE WHEN {self._is_gone()} THEN 1 ELSE 0 END") + " = 1",
         ]
         if self.time:
             now = datetime.now(UTC)
@@ -164,10 +180,10 @@ class ValidityFeed(SqlFeed):
         )
         told = "'its period begins within, or together with, another one of its key'"
         found = {
-            EVENT: self._either(f"'{BEGINS}'", f"'{ENDS}'"),
+            EVENT: either(f"'{BEGINS}'", f"'{ENDS}'"),
             WRONG: f"CASE WHEN plainstep_end = 0 AND ({within} OR {twice}) THEN {told} END",
         }
-        return found | ({TIME: self._text(self.begin)} if self.time else {})
+        return found | ({TIME: self.order.text(self.begin)} if self.time else {})
 
     def _settled(self, reading: Reading) -> str:
         both = [reading.unsettled(name) for name in (self.begin, self.end)]

@@ -35,10 +35,14 @@ class Feed(Protocol):
     Attributes:
         place: its name, for messages.
         identity: what it is; another feed, or another order, has another.
+        is_numbered: whether its positions begin with a number or a time, by the type of what they are made of.
     """
 
     place: str
     identity: str
+
+    @property
+    def is_numbered(self) -> bool: ...
 
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read of the rows: by path, with the type it should have, or None for as it is."""

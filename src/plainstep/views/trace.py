@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.row_history import life
 from plainstep.core.json_values import ready
+from plainstep.core.position_labels import shown_as
 from plainstep.core.positions import Position, Window
 from plainstep.core.shapes.history import stood
 from plainstep.deferred import pa
@@ -183,7 +184,7 @@ def _merged_by(steps: list[LedgerEntry], position: int | str) -> LedgerEntry | N
     """The step in whose window a change lies. By numbers: where a transaction committed late, a later one may have merged it."""
     if not isinstance(position, int):
         return None
-    ends = ((step, int(step.upto_shown) if step.upto_shown.isdigit() else step.upto) for step in steps)
+    ends = ((step, step.upto if isinstance(shown_as(step.upto_shown), str) else int(step.upto_shown)) for step in steps)
     return next((step for step, end in ends if position <= end and step.kind != "watermark"), None)
 
 

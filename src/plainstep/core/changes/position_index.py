@@ -39,12 +39,17 @@ class PositionIndex:
         """The sequences at which each new place begins, and the places."""
         return np.concatenate(self._starts), pa.concat_arrays(self._places)
 
+    @cached_property
+    def _numbers(self) -> Ints:
+        """The places as numbers; of texts that some of which look like numbers, and which then would fall, none is one."""
+        found = _numbers(self._runs[1])
+        return found if (np.diff(found) >= 0).all() else np.zeros(len(found), dtype=np.int64)
+
     def positions(self, seq: Ints) -> Ints:
         """The positions of some changes, as numbers that never fall as changes go on."""
         if not self._places:
             return seq
-        starts, places = self._runs
-        return _numbers(places.take(pa.array(np.searchsorted(starts, seq, "right") - 1)))
+        return self._numbers[np.searchsorted(self._runs[0], seq, "right") - 1]
 
     def labels(self, seq: Ints) -> list[str]:
         """A text for each of some changes that no other change of the source has, and that is the same at every reading."""

@@ -6,6 +6,7 @@ import json
 import re
 from collections.abc import Collection
 from functools import cached_property
+from typing import Any
 
 from plainstep.core import casting as values
 from plainstep.core.arrays import Bools, flat, utc_time
@@ -18,6 +19,11 @@ POSITION, TIME, LINE = "plainstep.position", "plainstep.time", "plainstep.line"
 PARTITION = "plainstep.partition"
 # What is wrong with a row, where it was found out while it was read.
 WRONG = "plainstep.wrong"
+
+
+def as_sent(row: dict[str, Any]) -> dict[str, Any]:
+    """A row without what was added to it as it was read; a line of JSON stays, for it holds what the row was."""
+    return {name: value for name, value in row.items() if not name.startswith("plainstep.") or name == LINE}
 
 
 class Raw:

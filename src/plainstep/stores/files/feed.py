@@ -76,6 +76,12 @@ class FileFeed:
         self.shape = Shape(place, layout, lambda: self._listing().files)
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
 
+    @property
+    def is_numbered(self) -> bool:
+        """Whether its positions begin with a number or a time."""
+        kind = self.shape.order.kinds[0] if self.shape.order is not None else None
+        return kind is not None and bool(pa.types.is_integer(kind) or pa.types.is_timestamp(kind))
+
     def _listing(self) -> Listing:
         settle = duration(self.layout.settle)
         assert settle is not None  # judged when it was read

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from plainstep.core import hexadecimal
 from plainstep.core.arrays import Bools, utc_time
 from plainstep.core.casting import as_text, fitted
 from plainstep.core.layouts.rows import POSITION, Raw
@@ -24,23 +25,28 @@ class Order:
         paths: where, the first deciding first.
         kinds: their types.
         lengths: how long each is, where it is a text or binary: as such, only those of one length are in order.
+        numbers: how many hexadecimal numbers each holds; 0 for what is not hexadecimal.
     """
 
     paths: tuple[str, ...]
     kinds: tuple[pa.DataType, ...]
     lengths: tuple[int | None, ...] = ()
+    numbers: tuple[int, ...] = ()
 
     @staticmethod
-    def of(paths: Sequence[str], sample: dict[str, pa.Array]) -> Order:
+    def of(paths: Sequence[str], sample: dict[str, pa.Array], hexed: Collection[str] = ()) -> Order:
         """The order of positions, as some of them tell it.
 
         Args:
             paths: where they stand.
             sample: some values by path, of one type each.
+            hexed: the paths at which hexadecimal numbers stand.
         """
-        kinds = [order_of(sample[path]) for path in paths]
-        lengths = [_length(sample[path]) if _texts(kind) else None for path, kind in zip(paths, kinds, strict=True)]
-        return Order(tuple(paths), tuple(kinds), tuple(lengths))
+        kinds = [pa.string() if path in hexed else order_of(sample[path]) for path in paths]
+        plain = [_texts(kind) and path not in hexed for path, kind in zip(paths, kinds, strict=True)]
+        lengths = [_length(sample[path]) if text else None for path, text in zip(paths, plain, strict=True)]
+        numbers = [_numbers_in(sample[path]) if path in hexed else 0 for path in paths]
+        return Order(tuple(paths), tuple(kinds), tuple(lengths), tuple(numbers))
 
     def columns(self, rows: pa.Table, told: Callable[[int], str]) -> list[pa.Array]:
         """The positions of some rows.
@@ -51,6 +57,7 @@ class Order:
         raw = Raw(rows)
         raw.read(dict(zip(self.paths, self.kinds, strict=True)))
         columns = [raw.typed(path, kind) for path, kind in zip(self.paths, self.kinds, strict=True)]
+        columns = [self._as_numbers(place, column, told) for place, column in enumerate(columns)]
         for path, column, length in zip(self.paths, columns, self.lengths, strict=True):
             if length is not None and len(column) > column.null_count:
                 odd = pc.fill_null(pc.not_equal(pc.binary_length(column), length), False)
@@ -71,11 +78,31 @@ class Order:
             )
         return columns
 
+    def _as_numbers(self, place: int, column: pa.Array, told: Callable[[int], str]) -> pa.Array:
+        """Hexadecimal numbers as they are compared."""
+        parts = self.numbers[place] if self.numbers else 0
+        if not parts:
+            return column
+        found = hexadecimal.in_order(column, parts)
+        if found.null_count > column.null_count:
+            row = pc.index(pc.and_(found.is_null(), column.is_valid()), True).as_py()
+            raise DataError(
+                f"{told(row)}: {self.paths[place]} is {column[row].as_py()!r}, which is not {parts} hexadecimal numbers.",
+                "Its place in the order is not known, so it could not be merged in order.",
+                "Fix the row, or 'hexadecimal' in the layout.",
+            )
+        return found
+
+    def _texts_of(self, columns: list[pa.Array]) -> list[pa.Array]:
+        """Positions as people write them."""
+        numbers = self.numbers or (0,) * len(columns)
+        return [hexadecimal.shown(one) if parts else as_text(one) for one, parts in zip(columns, numbers, strict=True)]
+
     def labels(self, columns: list[pa.Array]) -> pa.Array:
         """Positions as texts, or as the whole numbers that they are."""
         if len(columns) == 1 and pa.types.is_integer(columns[0].type):
             return columns[0]
-        texts = [as_text(column) for column in columns]
+        texts = self._texts_of(columns)
         if len(texts) == 1:
             return texts[0]
         escaped = [pc.replace_substring(pc.replace_substring(one, "%", "%25"), "/", "%2F") for one in texts]
@@ -89,7 +116,7 @@ class Order:
 
     def label(self, columns: list[pa.Array], row: int) -> str:
         """One row's position as text."""
-        return joined([as_text(column.slice(row, 1))[0].as_py() for column in columns])
+        return joined([one[0].as_py() for one in self._texts_of([column.slice(row, 1) for column in columns])])
 
     def parsed(self, values: Sequence[str]) -> PositionValues:
         """A position out of texts.
@@ -98,12 +125,19 @@ class Order:
             ConfigError: it can be none of this feed.
         """
         columns = []
-        for value, kind in zip(values, self.kinds, strict=True):
+        for place, (value, kind) in enumerate(zip(values, self.kinds, strict=True)):
             column, bad = fitted(pa.array([value]), kind)
-            if len(bad):
+            if not len(bad) and self.numbers and self.numbers[place]:
+                column = hexadecimal.in_order(column, self.numbers[place])
+            if len(bad) or column.null_count:
                 raise ConfigError(f"{'/'.join(values)!r} is not a valid position here: {value!r} is not a {kind}.")
             columns.append(column)
         return self.place(columns, 0)
+
+
+def _numbers_in(column: pa.Array) -> int:
+    there = column.drop_null()
+    return hexadecimal.parts_in(str(there[0].as_py())) if len(there) else 1
 
 
 def _texts(kind: pa.DataType) -> bool:

@@ -125,8 +125,15 @@ class Shape:
                     f"What they have: {', '.join(fields)}.",
                     "Fix 'position' in the layout.",
                 )
-        raw = Raw(self._sampled)
-        return Order.of(self.layout.position, {path: raw.typed(path, fields[path]) for path in self.layout.position})
+        raw, hexed = Raw(self._sampled), {*self.layout.hexadecimal}
+        kinds = {path: pa.string() if path in hexed else fields[path] for path in self.layout.position}
+        for path in hexed - kinds.keys():
+            raise ConfigError(
+                f"The layout says that {path} is hexadecimal, and the position of {self.place} does not name it.",
+                f"The position: {', '.join(kinds)}.",
+                "Fix 'hexadecimal' in the layout.",
+            )
+        return Order.of(self.layout.position, {path: raw.typed(path, kind) for path, kind in kinds.items()}, hexed)
 
     def rows(self, file: File, start: int = 0, lines: int = 0) -> Iterator[Rows]:
         """The rows of a file, with the fields that are wanted as columns."""

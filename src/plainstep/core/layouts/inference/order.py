@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from itertools import pairwise
 
+from plainstep.core.hexadecimal import in_order, parts_in
 from plainstep.core.layouts.inference.sample import Sample
 from plainstep.core.layouts.proposal import Guess, Proposal
 from plainstep.core.layouts.rows import PARTITION
@@ -13,6 +14,15 @@ from plainstep.deferred import pa, pc
 
 def find_position(rows: Sample, seen: Proposal, ordered: bool, taken: set[str]) -> list[str]:
     """What rises from row to row; if one column has ties, another one that breaks them."""
+    numbers = [path for path in rows.fields if path not in taken and _holds_rising_numbers(rows, path)]
+    if numbers:
+        seen.guesses.append(
+            Guess("position", numbers[:1], "its numbers rise with every row, and no two rows share them", True)
+        )
+        seen.guesses.append(
+            Guess("hexadecimal", numbers[:1], "it holds hexadecimal numbers, and not always as many digits", True)
+        )
+        return numbers[:1]
     rising = [path for path in rows.fields if path not in taken and rises(rows.column(path))]
     strict = [path for path in rising if len(pc.unique(rows.column(path))) == rows.count]
     named = rows.named(ORDERING, strict) or [
@@ -39,6 +49,22 @@ def find_position(rows: Sample, seen: Proposal, ordered: bool, taken: set[str]) 
     if chosen:
         seen.guesses.append(Guess("position", chosen[:1], "it rises, but some rows share it"))
     return chosen[:1]
+
+
+def _holds_rising_numbers(rows: Sample, path: str) -> bool:
+    """Whether a column holds several hexadecimal numbers in each row, as 16/B374D848, which rise from row to row."""
+    if not pa.types.is_string(rows.fields[path]) or rows.count < 2 or not rows.there(path).all():
+        return False
+    texts = rows.column(path)
+    if len({len(text) for text in texts[:50].to_pylist()}) == 1 and rises(texts):
+        return False  # of one length, they are in order as texts
+    parts = parts_in(str(texts[0].as_py()))
+    found = in_order(texts, parts) if parts > 1 else texts
+    return (
+        parts > 1
+        and not found.null_count
+        and not pc.any(pc.less_equal(found.slice(1), found.slice(0, len(found) - 1))).as_py()
+    )
 
 
 # A feed has at most so many partitions, and at least so many rows in each.
