@@ -51,12 +51,37 @@ LOADS = {
         "landing.pairs.parquet",
         NEW.replace("update = ", "update = [] # ") + 'update_was = ["before"]\nupdate_now = ["after"]\n',
     ),
+    "parquet, in any order": (
+        "landing.any.parquet",
+        NEW.replace("update = ", "update = [] # ")
+        + 'update_was = ["before"]\nupdate_now = ["after"]\npair = ["change"]\n',
+    ),
+    "json, patches": (
+        "landing.patches.jsonl",
+        'position = ["seq"]\ntime = "at"\noperation = "what"\nput = ["planted", "grew"]\nnow = "tree.*"\npatch = "changed"\n'
+        'columns = { tree_id = "tree_id", species = "species", height_m = "height_m", ward = "ward" }\n',
+    ),
+    "json, several records": (
+        "landing.several.jsonl",
+        'position = ["seq"]\ntime = "at"\noperation = "what"\nput = ["planted", "grew"]\neach = "trees"\nnow = "trees.*"\n'
+        'missing_field = "null"\n',
+    ),
     "avro": ("landing.new.avro", NEW),
     "sqlite": ("town.new", NEW),
     "sqlite, documents": ("town.docs", 'position = ["seq"]\nnow = "doc.*"\nmissing_field = "null"\n' + WORDS),
     "duckdb": ("house.new", NEW),
 }
 
+PATCHES_SCHEMA = pyarrow.json.ParseOptions(
+    explicit_schema=pa.schema(
+        [
+            ("tree", pa.struct([("species", pa.string()), ("height_m", pa.float64()), ("ward", pa.int64())])),
+            ("changed", pa.struct([("height_m", pa.float64())])),
+        ]
+    )
+)
+# As many records stand in a message that tells of several.
+EACH = 10
 ROW = pa.struct([("tree_id", pa.int64()), ("species", pa.string()), ("height_m", pa.float64()), ("ward", pa.int64())])
 # Without a schema, Arrow gives up where the old values of a first block are all null.
 BOTH_SCHEMA = pyarrow.json.ParseOptions(
@@ -110,6 +135,17 @@ def write(folder: Path, table: pa.Table) -> None:
             digits = round(one["height_m"] * 10).to_bytes(3, "big", signed=True)
             coded = {"height_m": base64.b64encode(digits).decode(), "ward": {"number": one["ward"]}}
             stream.write(json.dumps(one | coded) + "\n")
+    with (landing / "patches.jsonl").open("w") as stream:
+        for one in encoded.to_pylist():
+            told = {name: one.pop(name) for name in ("species", "height_m", "ward")}
+            patch = {"changed": {"height_m": told["height_m"]}}
+            stream.write(json.dumps(one | ({"tree": told} if one["what"] == "planted" else patch)) + "\n")
+    with (landing / "several.jsonl").open("w") as stream:
+        for start in range(0, encoded.num_rows, EACH):
+            some = encoded.slice(start, EACH).to_pylist()
+            head = {name: some[0][name] for name in ("seq", "at", "what")}
+            trees = [{name: one[name] for name in ("tree_id", "species", "height_m", "ward")} for one in some]
+            stream.write(json.dumps(head | {"trees": trees}) + "\n")
     (landing / "new.jsonl.gz").write_bytes(gzip.compress((landing / "new.jsonl").read_bytes(), 4))
     plain = table.set_column(1, "at", pc.strftime(table["at"], "%Y-%m-%dT%H:%M:%SZ"))
     pyarrow.csv.write_csv(plain, landing / "new.csv")
@@ -118,6 +154,9 @@ def write(folder: Path, table: pa.Table) -> None:
     words = np.where(np.arange(twice.num_rows) % 2 == 0, "before", "after")
     twice = twice.set_column(0, "seq", pa.array(np.arange(twice.num_rows))).set_column(2, "what", pa.array(words))
     pq.write_table(twice, landing / "pairs.parquet")
+    change = twice.append_column("change", pa.array(np.arange(twice.num_rows) // 2))
+    words = np.where(np.arange(twice.num_rows) % 2 == 0, "after", "before")
+    pq.write_table(change.set_column(2, "what", pa.array(words)), landing / "any.parquet")
     kinds = {
         "seq": "long",
         "what": "string",
@@ -201,6 +240,11 @@ def peers(folder: Path) -> dict[str, Callable[[], int]]:
         "parquet": parquet("new.parquet"),
         "parquet, old and new": parquet("both.parquet"),
         "parquet, two rows an update": parquet("pairs.parquet"),
+        "parquet, in any order": parquet("any.parquet"),
+        "json, patches": lambda: (
+            pyarrow.json.read_json(landing / "patches.jsonl", parse_options=PATCHES_SCHEMA).num_rows
+        ),
+        "json, several records": lambda: pyarrow.json.read_json(landing / "several.jsonl").num_rows,
         "avro": lambda: _avro(landing / "new.avro"),
         "sqlite": lambda: _sqlite(folder / "town.db", "SELECT * FROM new ORDER BY seq"),
         "sqlite, documents": lambda: _sqlite(folder / "town.db", "SELECT * FROM docs ORDER BY seq", 2),

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable
 from decimal import Decimal
+from typing import Any
 
 from plainstep.core.arrays import utc_time
+from plainstep.core.held_types import is_nested
+from plainstep.core.json_values import ready
 from plainstep.deferred import np, npt, pa, pc
 
 YES, NO = ("true", "t", "yes", "y", "1"), ("false", "f", "no", "n", "0")
@@ -75,6 +79,12 @@ def _cast(column: pa.Array, kind: pa.DataType) -> pa.Array:
         return _cast(column.cast(found.value_type), kind)
     if pa.types.is_string(found) or pa.types.is_large_string(found):
         return _from_text(column, kind)
+    if is_nested(found) and pa.types.is_string(kind):
+        return pa.array(
+            [None if value is None else json.dumps(ready(value), ensure_ascii=False) for value in _values(column)]
+        )
+    if pa.types.is_duration(found) and pa.types.is_integer(kind):
+        return column.cast(pa.duration("us")).cast(pa.int64()).cast(kind)
     if pa.types.is_string(kind) or pa.types.is_large_string(kind):
         return column.cast(kind)
     if pa.types.is_boolean(kind) and pa.types.is_integer(found):
@@ -86,6 +96,12 @@ def _cast(column: pa.Array, kind: pa.DataType) -> pa.Array:
     ):
         raise ValueError(f"{found} is not {kind}")
     return column.cast(kind)
+
+
+def _values(column: pa.Array) -> list[Any]:
+    """Nested values of Python's; maps with texts for keys as objects."""
+    texts = pa.types.is_map(column.type) and pa.types.is_string(column.type.key_type)
+    return column.to_pylist(maps_as_pydicts="strict") if texts else column.to_pylist()
 
 
 def _from_text(column: pa.Array, kind: pa.DataType) -> pa.Array:
@@ -141,6 +157,22 @@ def unhexed(text: str) -> bytes:
         ValueError: it is none of these.
     """
     return bytes.fromhex(text.removeprefix("0x").removeprefix("\\x"))
+
+
+def told(column: pa.Array, row: int) -> str:
+    """A value as it is told to a person. (Python has no time with nanoseconds, but pandas', which is not always there.)"""
+    if pa.types.is_temporal(column.type):
+        return str(column.slice(row, 1).cast(pa.string())[0].as_py())
+    return repr(column[row].as_py())
+
+
+def as_dicts(rows: pa.Table) -> list[dict[str, Any]]:
+    """Rows as values of Python's; times with nanoseconds as texts."""
+    for place, field in enumerate(rows.schema):
+        if pa.types.is_temporal(field.type) and getattr(field.type, "unit", "") == "ns":
+            rows = rows.set_column(place, field.name, rows[field.name].cast(pa.string()))
+    found: list[dict[str, Any]] = rows.to_pylist()
+    return found
 
 
 def as_text(column: pa.Array) -> pa.Array:

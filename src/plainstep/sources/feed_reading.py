@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from itertools import chain
 from typing import TYPE_CHECKING
 
-from plainstep.core.casting import as_text
+from plainstep.core.casting import as_dicts, as_text
 from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.ops import Op
 from plainstep.core.layouts.interpret import interpret
@@ -117,7 +117,7 @@ class FeedReading:
             return
         row = min(bad)
         place = str(rows[POSITION][row])
-        values = as_sent(rows.slice(row, 1).to_pylist()[0])
+        values = as_sent(as_dicts(rows.slice(row, 1))[0])
         told = "; ".join(f"{name} {shown(value)}" for name, value in values.items() if name != LINE or len(values) == 1)
         raise DataError(
             f"{self.feed.told(place)}: {bad[row]}.",
@@ -134,7 +134,7 @@ def _at_the_end(changes: Changes) -> Changes:
 
 
 def _quarantined(rows: pa.Table, row: int, why: str) -> QuarantinedRow:
-    [values] = rows.slice(row, 1).to_pylist()
+    [values] = as_dicts(rows.slice(row, 1))
     told = json.dumps(as_sent(values), default=str, ensure_ascii=False)
     return QuarantinedRow(str(values[POSITION]), why, told)
 

@@ -9,6 +9,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from plainstep.core.changes.ops import Op
+from plainstep.core.held_types import held_as
 from plainstep.core.layouts.encodings import usual_kind
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.layout import NEW, OLD, ROLES, Layout
@@ -298,7 +299,7 @@ def _kind(
         places += [path for path in fields for place in places if path.startswith(f"{place}.")]
     for path in places:
         if path in fields and not pa.types.is_null(fields[path]):
-            return fields[path]
+            return held_as(fields[path])
     if any(path in fields for path in places):
         raise DataError(
             f"Nothing says what the column {column!r} of {name} holds.",

@@ -123,8 +123,10 @@ class Raw:
             else:
                 source = self.column(path)
                 self._read[known], bad = values.fitted(source, kind)
+                finer = getattr(source.type, "unit", "") == "ns"
+                hint = f' (types = {{ "{path}" = "TEXT" }} in the load keeps nanoseconds)' if finer else ""
                 for row in bad.tolist():
-                    self.refuse(row, f"{path} is {source[row].as_py()!r}, which is not a valid {kind}")
+                    self.refuse(row, f"{path} is {values.told(source, row)}, which is not a valid {kind}{hint}")
         return self._read[known]
 
     def _read_one(self, path: str, kind: pa.DataType) -> None:
@@ -152,7 +154,7 @@ class Raw:
             return pc.assume_timezone(found.cast(pa.timestamp("us")), "UTC")
         kept, bad = values.fitted(found, utc_time())
         for row in bad.tolist():
-            self.refuse(row, f"{path} is {found[row].as_py()!r}, which is not a time")
+            self.refuse(row, f"{path} is {values.told(found, row)}, which is not a time")
         return kept
 
     def listed(self, path: str, names: dict[str, str], rows: pa.Array) -> dict[str, Bools]:

@@ -8,8 +8,10 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.casting import fitted
+from plainstep.core.held_types import held_as, is_nested
 from plainstep.deferred import duckdb, pa
-from plainstep.errors import Refused
+from plainstep.errors import DataError, Refused
 from plainstep.sql.literals import insertion, quoted, since_epoch, text, updating
 from plainstep.stores.declared_types import arrow_type
 from plainstep.stores.dialect import STANDARD
@@ -37,6 +39,7 @@ class DuckdbTable:
 
     def __init__(self, database: DuckdbDatabase, name: str, types: dict[str, str]) -> None:
         self.database, self.name, self.types = database, name, types
+        self._nested: set[str] = set()
         self.place, self.sql = f"{database.name}.{name}", quoted(name)
 
     @cached_property
@@ -57,9 +60,10 @@ class DuckdbTable:
         fields = [
             pa.field(field.name, arrow_type(self.place, field.name, self.types[field.name]))
             if field.name in self.types
-            else field
+            else field.with_type(held_as(field.type))
             for field in schema
         ]
+        self._nested = {field.name for field in schema if is_nested(field.type)}
         return pa.schema(fields)
 
     @cached_property
@@ -76,6 +80,11 @@ class DuckdbTable:
     def schema(self) -> pa.Schema:
         """Its columns."""
         return self._schema
+
+    def read_sql(self, of: str, name: str) -> str:
+        """What reads a column: lists, maps and structs as JSON."""
+        column = of + quoted(name)
+        return f"CAST(to_json({column}) AS VARCHAR) AS {quoted(name)}" if name in self._nested else column
 
     def key(self) -> tuple[str, ...]:
         """Its primary key, or nothing."""
@@ -132,6 +141,27 @@ class DuckdbTable:
                     connection.execute("ROLLBACK")
 
 
+def held(batch: pa.RecordBatch, schema: pa.Schema, place: str) -> pa.RecordBatch:
+    """Rows in the types in which they are held.
+
+    Raises:
+        DataError: a value does not fit.
+    """
+    try:
+        return batch.cast(schema)
+    except pa.ArrowInvalid:
+        for field, column in zip(schema, batch.columns, strict=True):
+            _, bad = fitted(column, field.type)
+            if len(bad):
+                told = column[int(bad[0])]
+                raise DataError(
+                    f"{field.name} of {place} is {told}, which is not a valid {field.type}.",
+                    "Part of it would be lost.",
+                    f'Read it as text: types = {{ "{field.name}" = "TEXT" }} in the load.',
+                ) from None
+        raise
+
+
 class DuckdbReading:
     """A table of a DuckDB file that is being read."""
 
@@ -152,13 +182,13 @@ class DuckdbReading:
         self, columns: Sequence[str], texts: dict[str, str], rest: str, of: str = ""
     ) -> Iterator[pa.RecordBatch]:
         schema = self.table.schema()
-        selected = [of + quoted(name) for name in columns]
+        selected = [self.table.read_sql(of, name) for name in columns]
         selected += [f"{value} AS {quoted(name)}" for name, value in texts.items()]
         wanted = pa.schema([schema.field(name) for name in columns] + [(name, pa.string()) for name in texts])
         result = self.connection.sql(f"SELECT {', '.join(selected)} {rest}").to_arrow_reader(1 << 16)
         self._results.append(result)
         for batch in result:
-            yield batch.cast(wanted)
+            yield held(batch, wanted, self.table.place)
 
     def first(self, sql: str) -> tuple[Any, ...] | None:
         """The first row of a query."""

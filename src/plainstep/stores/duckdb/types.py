@@ -23,7 +23,11 @@ def declaration(kind: pa.DataType) -> str:
     """
     if pa.types.is_decimal(kind):
         if kind.precision > 38:
-            raise Refused(f"DuckDB holds decimals of 38 digits at most, not {kind}.", "", "Leave the column out.")
+            raise Refused(
+                f"DuckDB holds decimals of 38 digits at most, not {kind}.",
+                "",
+                'Leave it out, or say in the load what to hold it as: types = { COLUMN = "TEXT" }.',
+            )
         return f"DECIMAL({kind.precision},{kind.scale})"
     names = {
         "bool": "BOOLEAN",
@@ -43,5 +47,9 @@ def declaration(kind: pa.DataType) -> str:
         "large_binary": "BLOB",
     }
     if str(kind) not in names:
-        raise Refused(f"DuckDB has no type for {kind}.", "", "Leave the column out.")
+        raise Refused(
+            f"DuckDB has no type for {kind}.",
+            "",
+            'Leave it out, or say in the load what to hold it as: types = { COLUMN = "TEXT" }.',
+        )
     return names[str(kind)]

@@ -133,7 +133,11 @@ def declaration(field: pa.Field) -> str:
     if pa.types.is_decimal(field.type):
         return f"numeric({field.type.precision},{field.type.scale})"
     if str(field.type) not in DECLARATIONS:
-        raise DataError(f"PostgreSQL has no type for {field.type}.", "", "Leave the column out.")
+        raise DataError(
+            f"PostgreSQL has no type for {field.type}.",
+            "",
+            'Leave it out, or say in the load what to hold it as: types = { COLUMN = "TEXT" }.',
+        )
     return DECLARATIONS[str(field.type)]
 
 

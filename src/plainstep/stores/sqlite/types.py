@@ -54,7 +54,11 @@ def declaration(kind: pa.DataType) -> str:
     if pa.types.is_decimal(kind):
         name = "DECIMAL" if kind.precision <= DIGITS_IN_A_REAL else "DECIMALTEXT"
         return f"{name}({kind.precision},{kind.scale})"
-    raise DataError(f"SQLite has no type for {kind}.", "", "Leave the column out, or merge into another kind of store.")
+    raise DataError(
+        f"SQLite has no type for {kind}.",
+        "",
+        'Leave it out, or say in the load what to hold it as: types = { COLUMN = "TEXT" }.',
+    )
 
 
 @cache
