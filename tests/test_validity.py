@@ -152,6 +152,19 @@ class Validity(unittest.TestCase):
             project.step()
             self.assertEqual([row[0] for row in town.rows("house")], [2])
 
+    def test_times_that_are_written_in_several_ways_are_refused(self) -> None:
+        for since, until in (
+            ("2026-05-04 09:00:00", "2026-05-04T10:00:00"),
+            ("2026-05-04 09:00:00", "2026-05-05"),
+            ("2026-05-04 09:00:00", "2026-05-04 10:00:00Z"),
+            ("2026-05-04", "2026-05-05 00:00:00"),
+        ):
+            with self.subTest(since=since, until=until), Town() as town, in_sqlite(town) as (url, sql):
+                project = begun(town, url, sql)
+                sql(f"INSERT INTO tree VALUES (1, '{since}', '{until}', 1, 'oak')")
+                for outcome in project.step(raise_errors=False):
+                    self.assertRegex(str(outcome.error), "not all written in one way|its order is not plain")
+
     def test_what_cannot_be_said(self) -> None:
         cases = (
             ('valid_to = "until"\n', "", "needs both valid_from and valid_to"),
@@ -164,6 +177,12 @@ class Validity(unittest.TestCase):
                 project = begun(town, url, sql, LOADS.partition("[loads.shed]")[0].replace(old, new))
                 sql("INSERT INTO tree VALUES (1, '2026-05-04 09:00:00', NULL, 1, 'oak')")
                 self.assertIn(said, str(project.step(raise_errors=False)[0].error).replace("\n", " "))
+
+    def test_two_types_of_times_are_refused(self) -> None:
+        with Town() as town, in_duckdb(town) as (url, sql):
+            project = begun(town, url, sql)
+            sql("ALTER TABLE tree ALTER since TYPE DATE")
+            self.assertIn("are of two types", str(project.step(raise_errors=False)[0].error))
 
     def test_files_have_no_periods(self) -> None:
         with Town() as town:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from plainstep.core.layouts.rows import POSITION, TIME, WRONG
 from plainstep.core.position_labels import as_time
 from plainstep.deferred import pa
-from plainstep.errors import ConfigError
+from plainstep.errors import ConfigError, Refused
 from plainstep.sources.sql_feed import SqlFeed
 from plainstep.sources.sql_order import SqlOrder
 
@@ -60,6 +60,14 @@ def either(begins: str, ends: str) -> str:
     return f"CASE WHEN plainstep_end = 0 THEN {begins} ELSE {ends} END"
 
 
+# A time that is written in full, but for parts of a second and a zone.
+WHOLE = "2026-05-04 09:30:00"
+# How times are written: their lengths, what stands between day and time, whether some have a zone, and two of them.
+WRITTEN = """SELECT min(length(x)), max(length(x)), count(DISTINCT substr(x, 11, 1)),
+count(DISTINCT CASE WHEN length(x) > 19 AND (x LIKE '%Z' OR substr(x, length(x) - 5, 1) IN ('+', '-')) THEN 1 ELSE 0 END), min(x), max(x)
+FROM {table} WHERE x IS NOT NULL"""
+
+
 class EventOrder(SqlOrder):
     """The order of events: by the time at which a row begins, or ends."""
 
@@ -78,6 +86,27 @@ class EventOrder(SqlOrder):
     def kind(self) -> pa.DataType:
         """Positions are texts: no column of the table holds them all."""
         return pa.string()
+
+    def look(self, reading: Reading) -> None:
+        """Look at how times that are texts are ordered: those of both columns, among each other.
+
+        Raises:
+            Refused: that is not known.
+        """
+        super().look(reading)
+        if not self._is_text(self.position[0]):
+            return
+        begin, end = (self.table.dialect.quoted(name) for name in (self.position[0], self.end))
+        both = f"(SELECT {begin} AS x FROM {self.table.sql} UNION ALL SELECT {end} FROM {self.table.sql}) AS plainstep_both"
+        row = reading.first(WRITTEN.format(table=both))
+        shortest, longest, separators, zones, least, most = row or (None,) * 6
+        if shortest is None or ((shortest == longest or shortest >= len(WHOLE)) and separators <= 1 and zones <= 1):
+            return
+        raise Refused(
+            f"Times of {self.place} are not all written in one way, as {least!r} and {most!r}.",
+            "Compared letter by letter, a row may seem to end before it begins, or apart from what follows it.",
+            f"Write those of {self.position[0]} and {self.end} alike: with a time of day, one separator and one zone.",
+        )
 
 
 class ValidityFeed(SqlFeed):
@@ -102,6 +131,13 @@ class ValidityFeed(SqlFeed):
                 f"The layout says valid_to = {end!r}, which {table.place} does not have.",
                 f"Its columns: {', '.join(table.schema().names)}.",
                 "Fix 'valid_to' in the layout.",
+            )
+        kinds = [table.schema().field(name).type for name in (begin, end) if name in table.schema().names]
+        if len(set(kinds)) > 1:
+            raise ConfigError(
+                f"{begin} and {end} of {table.place} are of two types: {kinds[0]} and {kinds[1]}.",
+                "Compared as one of them, a time may lose a part.",
+                "Make them one type, or read a view in which they are.",
             )
         super().__init__(table, (begin,), overlap=overlap, lenient=frozenset({begin, end}))
         self.identity = f"{table.sql} by {begin} and {end}"

@@ -72,4 +72,6 @@ FROM_WORDS = (
     "starts",
     "started",
 )
+# Those that are said of what is so for a while, and not of what merely takes a while.
+VALIDITY = ("valid_from", "since", "effective_from", "effective")
 TO_WORDS = ("valid_to", "valid_until", "to", "until", "end", "ends", "ended", "expires", "expired", "effective_to")

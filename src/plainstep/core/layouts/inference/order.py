@@ -69,6 +69,8 @@ def _holds_rising_numbers(rows: Sample, path: str) -> bool:
 
 # A feed has at most so many partitions, and at least so many rows in each.
 PARTITIONS, ROWS_EACH = 64, 3
+# With fewer rows in each, they may be in order by chance.
+SURELY_EACH = 8
 
 
 def _in_partitions(rows: Sample, seen: Proposal, ordered: bool, taken: set[str]) -> list[str]:
@@ -85,8 +87,9 @@ def _in_partitions(rows: Sample, seen: Proposal, ordered: bool, taken: set[str])
             few = 1 < len(lines) <= PARTITIONS and rows.count >= ROWS_EACH * len(lines)
             if path != position and few and all(one < two for line in lines.values() for one, two in pairwise(line)):
                 why = f"within each of {len(lines)} of them {position} rises with every row, and not across them"
-                seen.guesses.append(Guess("partition", path, why, True))
-                seen.guesses.append(Guess("position", [position], "it rises within each partition", True))
+                sure = rows.count >= SURELY_EACH * len(lines)
+                seen.guesses.append(Guess("partition", path, why, sure))
+                seen.guesses.append(Guess("position", [position], "it rises within each partition", sure))
                 return [position]
     return []
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from plainstep.core.layouts.inference.images import inside
+from plainstep.core.layouts.inference.lives import ENOUGH
 from plainstep.core.layouts.inference.sample import Sample
 from plainstep.core.layouts.proposal import Guess, Proposal
 
@@ -25,7 +26,7 @@ def find_pairs(rows: Sample, seen: Proposal, operation: str, sides: tuple[str, s
         mine, theirs = [values[row] for row in olds], [values[row] for row in news]
         if len({*mine}) == len(mine) and sorted(map(str, mine)) == sorted(map(str, theirs)):
             others = {values[row] for row in range(rows.count) if row not in {*olds, *news}}
-            sure = not others & {*mine}
+            sure = not others & {*mine} and len(mine) >= ENOUGH
             seen.guesses.append(Guess("pair", [path], f"{len(mine):,} of {len(mine):,} pairs share it", sure))
             seen.drop("bookkeeping", path)
             seen.drop("transaction", path)
