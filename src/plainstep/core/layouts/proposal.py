@@ -31,12 +31,14 @@ class Proposal:
         guesses: its settings.
         codes: how often each code of the operation stands in the rows.
         key: the columns that seem to tell rows apart.
+        asked: settings that are needed, and for which nothing was found.
         few: where nothing tells the operation, the columns of few values that might, with these values.
     """
 
     guesses: list[Guess] = field(default_factory=list)
     codes: dict[str, int] = field(default_factory=dict)
     key: Guess | None = None
+    asked: list[str] = field(default_factory=list)
     few: dict[str, list[str]] = field(default_factory=dict)
 
     def unsure(self) -> list[str]:
@@ -45,7 +47,7 @@ class Proposal:
         told = self.value("operation") is not None or any(
             self.value(name) is not None for name in ("deleted", "only_new", "lookup", "valid_from")
         )
-        return doubted if told else ["operation", *doubted]
+        return [*([] if told else ["operation"]), *self.asked, *doubted]
 
     def add(self, name: str, paths: list[str], why: str) -> None:
         """Name further columns in a setting, of which the rows leave some doubt."""

@@ -43,7 +43,7 @@ def find_encodings(rows: Sample, seen: Proposal, sides: tuple[str, str]) -> None
 def _looks_like_base64(rows: Sample, path: str) -> bool:
     texts = [text for text in rows.texts(path) if text] if str(rows.fields[path]) == "string" else []
     return (
-        len(texts) >= LONG
+        bool(texts)
         and all(
             len(text) % 4 == 0 and len(text) >= LONG and re.fullmatch(r"[A-Za-z0-9+/]+={0,2}", text) for text in texts
         )

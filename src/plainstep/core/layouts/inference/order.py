@@ -46,8 +46,11 @@ def find_position(rows: Sample, seen: Proposal, ordered: bool, taken: set[str]) 
         )
         return []
     chosen = rows.named(ORDERING, rising) or rising
-    if chosen:
-        seen.guesses.append(Guess("position", chosen[:1], "it rises, but some rows share it"))
+    if not chosen:
+        seen.guesses.append(Guess("position", [], "nothing rises from row to row: name what orders them"))
+        seen.asked.append("position")
+        return []
+    seen.guesses.append(Guess("position", chosen[:1], "it rises, but some rows share it"))
     return chosen[:1]
 
 
