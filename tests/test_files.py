@@ -116,6 +116,37 @@ class Landings(unittest.TestCase):
                 town.land("3" + name[1:], (5, 5, 5), end="6,6" if "csv" in name else '{"seq"', old=True)
                 self.assertIn("refused", town.step())
 
+    def test_files_that_were_written_anew_as_one(self) -> None:
+        for name in ("{}.jsonl", "{}.csv"):
+            with self.subTest(name), Landing("*", BY_SEQ) as town:
+                for number in range(3):
+                    town.land(name.format(number), *((10 * number + n, 3 * number + n, n) for n in (1, 2)))
+                self.assertEqual(town.step(), "stepped 6 ")
+                merged = [(10 * number + n, 3 * number + n, n) for number in range(3) for n in (1, 2)]
+                for number in range(3):
+                    (town.folder / name.format(number)).unlink()
+                town.land(name.format("all"), *merged)
+                self.assertEqual(town.step(), "nothing 0 ")
+                town.land(name.format("new"), (40, 17, 7))
+                self.assertEqual(town.step(), "stepped 1 ")
+                self.assertEqual(len(town.rows()), 7)
+                self.assertEqual(town.step(), "nothing 0 ")
+
+    def test_a_file_that_takes_the_place_of_others_and_holds_something_else(self) -> None:
+        for parts, rows in (
+            (2, [(1, 1, 1), (2, 2, 2), (3, 3, 3)]),
+            (2, [(1, 1, 1), (12, 5, 5)]),
+            (1, [(1, 1, 9), (2, 2, 2)]),
+        ):
+            with self.subTest(rows), Landing("*", BY_SEQ) as town:
+                for number in range(parts):
+                    town.land(f"{number}.jsonl", *((10 * number + n, 3 * number + n, n) for n in (1, 2)))
+                town.step()
+                for number in range(parts):
+                    (town.folder / f"{number}.jsonl").unlink()
+                town.land("all.jsonl", *rows)
+                self.assertIn("came late", town.step())
+
     def test_csv_however_it_is_written(self) -> None:
         """No header, another separator, other words for null, another charset; lines that are added, and packed files."""
         texts = ["Ærø; 'Öst'", None, "", "NULL", "plain", 'a "b"', "x\ny"]

@@ -229,6 +229,16 @@ def _seekable(stream: Any, kind: Kind) -> Any:
     return pa.BufferReader(stream.read()) if kind.compression else stream
 
 
+def rows_told(path: Path, shown: str) -> int:
+    """How many rows a Parquet file says that it holds.
+
+    Raises:
+        DataError: the file is damaged.
+    """
+    with read_safely(shown), path.open("rb") as stream:
+        return int(pq.read_metadata(stream).num_rows)
+
+
 def columns_of(path: Path, shown: str, kind: Kind | None = None) -> pa.Schema:
     """The columns of a file, read from its beginning or its end.
 

@@ -16,11 +16,11 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.durations import duration
 from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import earlier, parted
-from plainstep.core.sizes import size_of
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, DataError, Refused
-from plainstep.formats.lines import Form, Rows
+from plainstep.formats.lines import Rows
 from plainstep.stores.feed import Ends
+from plainstep.stores.files.compaction import is_compacted
 from plainstep.stores.files.ends import edges
 from plainstep.stores.files.listing import (  # fmt: skip
     File,
@@ -28,14 +28,16 @@ from plainstep.stores.files.listing import (  # fmt: skip
     Seen,
     copies,
     fingerprint,
+    lines_in,
     listed,
     names_of,
     packed,
     remembered,
+    rows_in,
     unpacked,
 )
 from plainstep.stores.files.merge_order import Order, Stream, above, merged, refuse_backwards
-from plainstep.stores.files.schema import Shape
+from plainstep.stores.files.schema import Shape, form_of
 
 if TYPE_CHECKING:
     from datetime import timedelta
@@ -43,8 +45,6 @@ if TYPE_CHECKING:
     from plainstep.settings.layout import LayoutConfig
     from plainstep.stores.api import Reading
 
-# No row is larger, whatever a layout says: Arrow counts the bytes of texts in 31 bits.
-MOST = 1 << 30
 # In place of its lines, what a file is remembered with that is a copy of another.
 COPY = -1
 
@@ -85,7 +85,7 @@ class FileFeed:
     def _listing(self) -> Listing:
         settle = duration(self.layout.settle)
         assert settle is not None  # judged when it was read
-        links, form = self.layout.follow_links, _form(self.layout)
+        links, form = self.layout.follow_links, form_of(self.layout)
         return listed(self.folder, self.pattern, settle.total_seconds(), links, form, self.within)
 
     def sample(self) -> pa.Table:
@@ -156,7 +156,8 @@ class FileFeed:
     def ends_after(self, watermark: str) -> Ends:
         """How far it can be read now, going on from a watermark."""
         label, before = unpacked(watermark)
-        files = self._unread(before)
+        again = self._compacted(before, label)
+        files = [file for file in self._unread(before) if file.name not in again]
         seen = {file.name: self._seen(file) for file in files}
         twice = copies(self.folder, self._listing().files, before)
         if self.shape.order is None:
@@ -167,7 +168,7 @@ class FileFeed:
         known = [ends for file in files if (ends := self._ends_of(file))]
         firsts, lasts = [ends[0] for ends in known], [ends[1] for ends in known] + ([label] if label else [])
         newest = max(lasts, key=self._place) if lasts else None
-        seen |= self._known_copies(twice)
+        seen |= self._known_copies(twice) | {name: replace(self._seen(one), lines=COPY) for name, one in again.items()}
         return Ends(
             min(firsts, key=self._place) if firsts else None,
             packed(newest, remembered(before, seen)) if newest is not None else None,
@@ -179,8 +180,25 @@ class FileFeed:
         return {file.name: replace(self._seen(file), lines=COPY) for file in found}
 
     def _seen(self, file: File) -> Seen:
-        lines = _lines_in(file) if file.kind.grows and self.shape.order is None else 0
-        return Seen(file.size, *fingerprint(file.path, file.size, file.name), lines, changed=file.changed)
+        marks = fingerprint(file.path, file.size, file.name)
+        if self.shape.order is None:
+            return Seen(file.size, *marks, lines_in(file) if file.kind.grows else 0, changed=file.changed)
+        first, last = self._ends_of(file) or ("", "")
+        return Seen(file.size, *marks, changed=file.changed, rows=rows_in(file), first=first, last=last)
+
+    def _compacted(self, before: dict[str, Seen], label: str) -> dict[str, File]:
+        """New files that only hold what was merged from several others, which are gone."""
+        if self.shape.order is None or not label:
+            return {}
+        there = {one.name for one in self._listing().files}
+        gone = [one for name, one in before.items() if name not in there and one.lines != COPY]
+        new = [file for file in self._unread(before) if file.name not in before]
+        ends = {file.name: found for file in new if (found := self._ends_of(file))}
+        return {
+            file.name: file
+            for file in new
+            if file.name in ends and is_compacted(rows_in(file), ends[file.name], label, gone, self._place)
+        }
 
     @contextmanager
     def opened(self) -> Iterator[tuple[Ends, Reading | None]]:
@@ -231,8 +249,11 @@ class FileFeed:
         """Why a load cannot go on from a watermark: files came late, or were changed after they were merged."""
         label, before = unpacked(watermark)
         reload = f"plainstep reload {load} reads every file again, in order."
+        again = self._compacted(before, label)
         for file in [*self._unread(before), *self._written_again(before)]:
             known = before.get(file.name)
+            if file.name in again:
+                continue
             if known and (
                 file.size < known.size or fingerprint(file.path, known.size, file.name) != (known.head, known.tail)
             ):
@@ -354,23 +375,8 @@ class FileFeed:
 
 def folders(folder: Path, pattern: str, layout: LayoutConfig) -> list[str]:
     """The folders below a store's in which a feed has files, of which each may be in an order of its own."""
-    names = names_of(folder, pattern, _form(layout))
+    names = names_of(folder, pattern, form_of(layout))
     return sorted({name.rpartition("/")[0] for name in names})
-
-
-def _form(layout: LayoutConfig) -> Form:
-    """What a layout says of the form of files."""
-    form, csv = Form(min(size_of(layout.max_row), MOST)), layout.csv
-    if not csv:
-        return form
-    return replace(
-        form,
-        separator=csv.separator,
-        names=tuple(csv.header),
-        nulls=tuple(csv.nulls),
-        charset=csv.charset,
-        is_csv=True,
-    )
 
 
 def _labels(name: str, rows: Rows) -> pa.Array:
@@ -381,18 +387,3 @@ def _file_order(label: str) -> str:
     """By what labels of files and lines are put in order of the files."""
     name, colon, line = label.rpartition(":")
     return name if colon and (line.isdigit() or line == "end") else label
-
-
-def _lines_in(file: File) -> int:
-    """How many lines a file of lines has."""
-    count = left = 0
-    with file.path.open("rb") as stream:
-        left, last = file.size, b"\n"
-        while left:
-            block = stream.read(min(left, 1 << 20))
-            if not block:
-                break
-            count += block.count(b"\n")
-            left -= len(block)
-            last = block[-1:]
-    return count + (last != b"\n")

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.formats.lines import USUAL, Form, Kind, damaged, kind_of
-from plainstep.formats.reader import columns_of, read
+from plainstep.formats.reader import columns_of, read, rows_told
 
 # Names that programs give to what they have not finished, or keep for themselves.
 UNFINISHED = (".tmp", ".part", ".partial", ".crdownload", ".swp")
@@ -193,6 +193,8 @@ class Seen:
         lines: how many lines, where lines may be added.
         done: whether all of it was merged, so that it need not be looked at again.
         changed: when it was last written, in nanoseconds; 0 where that is not known.
+        rows: how many rows it holds, where that is known without reading it; else 0.
+        first, last: its first and last position, where rows hold positions.
     """
 
     size: int
@@ -201,6 +203,9 @@ class Seen:
     lines: int = 0
     done: bool = True
     changed: int = field(default=0, compare=False)
+    rows: int = field(default=0, compare=False)
+    first: str = field(default="", compare=False)
+    last: str = field(default="", compare=False)
 
 
 def fingerprint(path: Path, size: int, name: str) -> tuple[str, str]:
@@ -220,7 +225,7 @@ def fingerprint(path: Path, size: int, name: str) -> tuple[str, str]:
 
 def packed(label: str, seen: dict[str, Seen]) -> str:
     """A position with all that must be known to go on from it, as one text."""
-    plain = {name: [one.size, one.head, one.tail, one.lines, int(one.done), one.changed] for name, one in seen.items()}
+    plain = {name: [*vars(one).values()] for name, one in seen.items()}
     squeezed = zlib.compress(json.dumps(plain, separators=(",", ":")).encode(), 6)
     return label + "\t" + base64.b85encode(squeezed).decode()
 
@@ -232,8 +237,8 @@ def unpacked(token: str) -> tuple[str, dict[str, Seen]]:
         return label, {}
     plain = json.loads(zlib.decompress(base64.b85decode(rest)))
     return label, {
-        name: Seen(size, head, tail, lines, bool(done), *changed)  # earlier releases did not keep when it was written
-        for name, (size, head, tail, lines, done, *changed) in plain.items()
+        name: Seen(size, head, tail, lines, bool(done), *more)  # earlier releases kept less
+        for name, (size, head, tail, lines, done, *more) in plain.items()
     }
 
 
@@ -241,6 +246,30 @@ def remembered(before: dict[str, Seen], now: dict[str, Seen]) -> dict[str, Seen]
     """What is there, and the newest of what was there before."""
     gone = [name for name in before if name not in now]
     return {name: before[name] for name in gone[-REMEMBERED:]} | now
+
+
+def rows_in(file: File) -> int:
+    """How many rows a file holds, where that can be told without reading it as rows; else 0."""
+    if file.kind.compression or file.kind.format not in ("json", "csv", "parquet"):
+        return 0
+    if file.kind.format == "parquet":
+        return rows_told(file.path, file.name)
+    return lines_in(file) - (file.kind.format == "csv" and not file.kind.form.names)
+
+
+def lines_in(file: File) -> int:
+    """How many lines a file of lines has."""
+    count = left = 0
+    with file.path.open("rb") as stream:
+        left, last = file.size, b"\n"
+        while left:
+            block = stream.read(min(left, 1 << 20))
+            if not block:
+                break
+            count += block.count(b"\n")
+            left -= len(block)
+            last = block[-1:]
+    return count + (last != b"\n")
 
 
 def copies(folder: Path, files: list[File], before: dict[str, Seen]) -> dict[str, str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -11,9 +12,10 @@ from plainstep.core.casting import fitted
 from plainstep.core.layouts import documents
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.rows import LINE, POSITION, WRONG, Raw
+from plainstep.core.sizes import size_of
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
-from plainstep.formats.lines import Rows
+from plainstep.formats.lines import Form, Rows
 from plainstep.formats.prefetch import ahead, fetched
 from plainstep.formats.reader import columns_of, read
 from plainstep.formats.sniff import typed
@@ -26,6 +28,25 @@ if TYPE_CHECKING:
 
 # Rows of a file that are looked at to learn what it holds.
 SAMPLE = 1000
+
+
+# No row is larger, whatever a layout says: Arrow counts the bytes of texts in 31 bits.
+MOST = 1 << 30
+
+
+def form_of(layout: LayoutConfig) -> Form:
+    """What a layout says of the form of files."""
+    form, csv = Form(min(size_of(layout.max_row), MOST)), layout.csv
+    if not csv:
+        return form
+    return replace(
+        form,
+        separator=csv.separator,
+        names=tuple(csv.header),
+        nulls=tuple(csv.nulls),
+        charset=csv.charset,
+        is_csv=True,
+    )
 
 
 class Shape:
