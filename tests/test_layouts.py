@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import base64
 import contextlib
-import json
 import sqlite3
 import unittest
-from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -20,13 +17,9 @@ import plainstep
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
-from plainstep.core.layouts.encodings import decoded, raw_kind
-from plainstep.core.layouts.patches import DOCUMENT, SENT, Patches, unpatched
 from plainstep.core.layouts.plausibility import doubt
-from plainstep.core.layouts.records import by_record
-from plainstep.core.layouts.rows import WRONG
 from tests import layouts
-from tests.feed_town import HISTORY, Town, run
+from tests.feed_town import HISTORY, Town
 from tests.histories import histories
 from tests.support import WITHOUT_SHRINKING, examples
 
@@ -57,88 +50,6 @@ class Laws(unittest.TestCase):
                 self.assertEqual(outcome.outcome, "nothing", outcome.load)
             for check in town.project.check():
                 self.assertTrue(check.ok or check.load in layouts.BLIND, check.load)
-
-
-def _shortest(data: bytes) -> bytes:
-    """A number in two's complement in as few bytes as hold it."""
-    while len(data) > 1 and data[0] == (255 if data[1] >= 128 else 0):
-        data = data[1:]
-    return data
-
-
-class Encodings(unittest.TestCase):
-    """What is written is read as what it is, and what is not of the encoding is told, row by row."""
-
-    @settings(max_examples=examples(60), deadline=None)
-    @given(
-        st.lists(st.none() | st.decimals(-(10**17), 10**17, places=3, allow_nan=False), max_size=5),
-        st.lists(st.none() | st.binary(max_size=9), max_size=5),
-        st.lists(st.none() | st.datetimes(datetime(1700, 1, 1), datetime(2200, 1, 1)), max_size=5),
-    )
-    def test_round_trips(self, numbers: list[Any], blobs: list[Any], times: list[Any]) -> None:
-        cases: list[tuple[str, list[Any], list[Any], pa.DataType]] = []
-        wide = [None if one is None else int(one.scaleb(3)).to_bytes(12, "big", signed=True) for one in numbers]
-        scaled = [None if one is None else _shortest(one) for one in wide]
-        coded = [None if one is None else base64.b64encode(one).decode() for one in scaled]
-        cases += [("decimal_bytes", numbers, written, pa.decimal128(24, 3)) for written in (scaled, coded, wide)]
-        cases.append(
-            ("base64", blobs, [None if one is None else base64.b64encode(one).decode() for one in blobs], pa.binary())
-        )
-        cases.append(("hex", blobs, [None if one is None else one.hex().upper() for one in blobs], pa.binary()))
-        since = [None if one is None else one - datetime(1970, 1, 1) for one in times]
-        for name, parts in (("seconds", 10**6), ("milliseconds", 1000), ("microseconds", 1)):
-            whole = [None if one is None else one // timedelta(microseconds=parts) for one in since]
-            meant = [
-                None if one is None else datetime(1970, 1, 1) + one * timedelta(microseconds=parts) for one in whole
-            ]
-            cases.append((name, meant, whole, pa.timestamp("us")))
-        nanos = [None if one is None else one // timedelta(microseconds=1) * 1000 + 999 for one in since]
-        cases.append(
-            (
-                "nanoseconds",
-                [None if one is None else datetime(1970, 1, 1) + one for one in since],
-                nanos,
-                pa.timestamp("us"),
-            )
-        )
-        days = [None if one is None else one.days for one in since]
-        cases.append(
-            (
-                "days",
-                [None if one is None else (datetime(1970, 1, 1) + timedelta(one)).date() for one in days],
-                days,
-                pa.date32(),
-            )
-        )
-        tagged = [None if one is None else json.dumps({"text": one.hex()}) for one in blobs]
-        cases.append(("tagged", [None if one is None else one.hex() for one in blobs], tagged, pa.string()))
-        for encoding, meant, written, kind in cases:
-            raw = pa.array(written, pa.binary() if written is scaled or written is wide else raw_kind(encoding))
-            for some in (raw, pa.concat_arrays([raw, raw]).slice(len(raw))):  # a slice begins within its buffers
-                found, bad = decoded(encoding, some, kind)
-                self.assertEqual((found.to_pylist(), bad.tolist()), (meant, []), encoding)
-
-    def test_what_is_not_of_the_encoding(self) -> None:
-        for encoding, good, wrong, kind in (
-            ("hex", "0a", "0", pa.binary()), ("base64", "AA==", "A", pa.binary()), ("tagged", '{"text": "7"}', "{", pa.int64()),
-            ("tagged", '{"number": "7"}', '{"number": "seven"}', pa.int64()), ("decimal_bytes", "AA==", "?", pa.decimal128(4, 2)),
-            ("decimal_bytes", "AA==", "f/////8=", pa.decimal128(4, 2)), ("days", 1, 2**40, pa.date32()),
-        ):  # fmt: skip
-            column = pa.array([good, wrong, None, good], raw_kind(encoding))
-            found, bad = decoded(encoding, column, kind)
-            self.assertEqual((bad.tolist(), found.null_count), ([1], 2), (encoding, wrong))
-
-    def test_a_number_keeps_its_digits(self) -> None:
-        text = '{"number": 12345678901234567890.123456789}'
-        found, bad = decoded("tagged", pa.array([text]), pa.decimal128(38, 9))
-        self.assertEqual((str(found[0].as_py()), bad.tolist()), ("12345678901234567890.123456789", []))
-
-    def test_nested_values_are_unwrapped_as_a_whole(self) -> None:
-        text = json.dumps({"map": {"a": {"list": [{"number": "1.50"}, {"text": "x"}]}, "b": None}})
-        one = json.dumps({"map": {"street": {"text": "x"}}})  # a map with one entry, which is no tag
-        self.assertEqual(decoded("tagged", pa.array([one]), pa.string())[0].to_pylist(), ['{"street": "x"}'])
-        found, bad = decoded("tagged", pa.array([text]), pa.string())
-        self.assertEqual((found.to_pylist(), bad.tolist()), (['{"a": ["1.50", "x"], "b": null}'], []))
 
 
 class Wrong(unittest.TestCase):
@@ -250,167 +161,6 @@ class Wrong(unittest.TestCase):
         self.assertIn(
             "Did you mean 'doc.kind'", self.refused("coded", (skip, "skip = \"doc.knd = 'beat'\"")).replace("\n", " ")
         )
-
-    def test_halves_of_an_update_in_any_order(self) -> None:
-        pair = 'pair = ["change"]'
-        self.assertIn("not before it", self.refused("marked", (pair, "")))
-        self.assertIn("Did you mean 'change'", self.refused("marked", (pair, 'pair = ["chagne"]')).replace("\n", " "))
-        self.assertIn("no codes of such rows", self.refused("puts", ('put = ["set"]', 'put = ["set"]\npair = ["n"]')))
-        for spoiled, words in (
-            ("UPDATE marked SET change = 0 WHERE what = 'after'", "same values in what pairs it"),
-            ("UPDATE marked SET change = NULL WHERE what = 'after'", "has no value in change"),
-            (
-                "DELETE FROM marked WHERE what = 'before' AND n = (SELECT max(n) FROM marked)",
-                "its other half is not there",
-            ),
-        ):
-            with Town("marked") as town:
-                town.play(list(HISTORY))
-                with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
-                    connection.execute(spoiled)
-                self.assertRegex(str(town.project.step(raise_errors=False)[0].error), words)
-
-    def test_messages_of_several_records(self) -> None:
-        self.assertIn("no such field", self.refused("alike", ('each = "doc.trees"', 'each = "doc.tress"')))
-        self.assertIn("is not a list of records", self.refused("alike", ('each = "doc.trees"', 'each = "doc.what"')))
-        self.assertIn(
-            "is not a valid",
-            self.refused(
-                "alike", ('k = "trees"', 'k = "what"'), ('key = ["k"]', 'key = ["k"]\ntypes = { k = "INTEGER" }')
-            ),
-        )
-        rows = pa.table({"n": [1, 2, 3, 4], "x": pa.array([[{"k": 7}, {"k": 8}], [], None, [{"k": 9}]])})
-        found = by_record(rows, "x")
-        self.assertEqual(
-            (found["n"].to_pylist(), [bool(one) for one in found["x"].to_pylist()]),
-            ([1, 1, 3, 4], [True, True, False, True]),
-        )
-        self.assertEqual([bool(why) for why in found[WRONG].to_pylist()], [False, False, True, False])
-        texts = pa.table({"x": ['["a", null, 12345678901234567890.10, {"b": [1.50]}]', "[]", "{}", "7"]})
-        found = by_record(texts, "x")["x"].to_pylist()
-        self.assertEqual(found, ["a", None, "12345678901234567890.10", '{"b": [1.50]}', None, None])
-
-    def test_partitions(self) -> None:
-        part = 'partition = "shard"'
-        self.assertIn("'shrad', which town.shards does not have", self.refused("shards", (part, 'partition = "shrad"')))
-        self.assertIn("by 'folder' only", self.refused("folders", ('"folder"', '"shard"')))
-        self.assertIn(
-            "codes of truncates",
-            self.refused("shards", ('delete = ["felled"]', 'delete = ["felled"]\ntruncate = ["cleared"]')),
-        )
-        for spoiled, words in (
-            ("UPDATE shards SET shard = 'north' WHERE k = 1 AND what = 'grew'", "k 1 in several partitions .shard a=b,c/d%, north"),
-            ("CREATE TABLE s AS SELECT * FROM shards; DROP TABLE shards; ALTER TABLE s RENAME TO shards; UPDATE shards SET shard = NULL WHERE n = 2", "is in no partition: shard is null"),
-        ):  # fmt: skip
-            with Town("shards") as town:
-                town.play(list(HISTORY))
-                with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
-                    connection.executescript(spoiled)
-                self.assertRegex(str(town.project.step(raise_errors=False)[0].error), words)
-
-    def test_a_partition_that_lags_or_is_new_loses_nothing(self) -> None:
-        for rows in ("", 'rows = "town.tree"\n'):
-            text = layouts.config("shards").replace('key = ["k"]\n', f'key = ["k"]\n{rows}')
-            with Town("docs", config=text) as town:
-                town.play([("insert", 0, {"a": 1, "b": "oak"})])
-                town.project.step()
-                town.play(
-                    [("insert", key, {"a": 1, "b": "oak"}) for key in (3, 6, 1)] + [("update", 0, {"a": 7, "b": "elm"})]
-                )
-                town.project.step()
-                before = json.loads(run(town, "status", "--json").output)[0]["watermark"]["position"]
-                self.assertEqual(before, "a%3Db%2Cc/d%25=101,north=4")
-                [outcome] = town.project.step()
-                self.assertEqual(outcome.outcome, "nothing")
-                town.play([("insert", 2, {"a": 1, "b": "ash"}), ("delete", 1, None)])
-                self.assertIn("come to 2 net changes", run(town, "net", "shards").output)
-                town.project.step()
-                self.assertEqual(town.target("shards"), town.truth)
-                looked = run(town, "look", "shards", "--after", before, "--json").output
-                self.assertEqual(
-                    {one["position"] for one in json.loads(looked)["changes"]}, {"a%3Db%2Cc/d%25=102", "west=201"}
-                )
-                self.assertEqual(run(town, "look", "shards", "--after", "17").exit_code, 2)
-
-    def test_hexadecimal_positions(self) -> None:
-        hexed = 'hexadecimal = ["lsn"]\n'
-        self.assertIn("its order is not plain", self.refused("logged", (hexed, "")))
-        for load in ("logged", "lines"):
-            self.assertRegex(
-                self.refused(load, (hexed, 'hexadecimal = ["what"]\n')),
-                "is not a text of the position|does not name it",
-            )
-        with Town("logged", "lines") as town:
-            town.play(list(HISTORY))
-            town.project.step()
-            self.assertEqual(run(town, "look", "logged", "--after", "7").exit_code, 2)
-            with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
-                connection.execute("INSERT INTO logged VALUES ('FF', 'grew', 1, 1, 'oak')")
-            (town.path / "landing/lines/0009.jsonl").write_text(
-                '{"lsn": "FF/x", "what": "grew", "k": 1, "a": 1, "b": "x"}\n'
-            )
-            for outcome in town.project.step(raise_errors=False):
-                self.assertRegex(
-                    str(outcome.error), "not all of them are 2 hexadecimal numbers|which is not 2 hexadecimal numbers"
-                )
-
-    def test_texts_as_positions(self) -> None:
-        """Some look like numbers, and others between them do not."""
-        with Town("docs") as town:
-            with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
-                connection.execute(
-                    "CREATE TABLE coded_log (p TEXT PRIMARY KEY, what TEXT, k INTEGER, a INTEGER, b TEXT)"
-                )
-                rows = [(f"{16 * n + 8:04X}", "planted", n, n, "oak") for n in range(20)]
-                connection.executemany("INSERT INTO coded_log VALUES (?, ?, ?, ?, ?)", rows)
-            town.config.write_text(
-                layouts.config("parts")
-                .replace("town.parts", "town.coded_log")
-                .replace('sent_columns = "fields"\n', "")
-                .replace('["n"]', '["p"]')
-            )
-            self.assertIn("20 changes up to 0138 came", run(town, "step").output)
-            looked = run(town, "look", "parts", "--after", "0098", "--upto", "00D8").output
-            self.assertIn("4 changes after 0098 up to 00D8", looked)
-
-    def test_patches(self) -> None:
-        patch = 'patch = "doc.changed"'
-        for turns, said in (
-            (((patch, patch + '\nmissing_field = "unsent"'),), "missing_field = 'unsent'"),
-            ((('now = "doc.tree.*"', 'now = "*"'),), "do not lie at one place|not at"),
-            ((('k = "doc.key"', 'k = "b"'), ("columns = { k", 'columns = { q = "b", k')), "lies in the document"),
-            (((patch, 'patch = "doc.what"'),), "not an object of paths|it is"),
-            ((('removed = "doc.removed"', 'removed = "doc.changed"'),), "not a list of paths"),
-        ):
-            self.assertRegex(self.refused("patched", *turns), said)
-        paths = Patches("doc", "set", "gone", "old", ("size.a", "tags", "b"), False)
-        old = '{"tags": ["x", {"y": 1.50}], "b": 12345678901234567890.10}'
-        for told, expected in (
-            ({"set": '{"tags.1.y": 2, "b.c": 1}'}, "which has no place in what was there before"),
-            ({"set": '{"tags.1.y": 2}'}, {"tags": ["x", {"y": 2}]}),
-            (
-                {"set": '{"tags.2": "z"}', "gone": '["tags.0", "size"]'},
-                {"tags": [None, {"y": 1.5}, "z"], "size": {"a": None}},
-            ),
-            ({"set": '{"tags.1.y": 2}', "old": None}, "lies within the column 'tags', and no old value is there"),
-            ({"set": '{"tags.7": 2}'}, "which has no place"),
-            ({"set": '{"size": {"a": 7, "unit": "m"}}'}, {"size": {"a": 7}}),
-            ({"set": '{"colour": 7}'}, "'colour', which is no column's"),
-            ({"gone": '["colour.depth"]'}, "'colour.depth', which is no column's"),
-            ({"set": "[]"}, "not an object of paths"),
-            ({"gone": "[7]"}, "not a list of paths"),
-        ):
-            row = {"doc": [None], "set": [None], "gone": [None], "old": [old]} | {
-                name: [text] for name, text in told.items()
-            }
-            found = unpatched(
-                pa.table({name: pa.array(column, pa.string()) for name, column in row.items()}), paths
-            ).to_pylist()[0]
-            if isinstance(expected, str):
-                self.assertIn(expected, found[WRONG])
-            else:
-                self.assertEqual((json.loads(found[DOCUMENT]), found[WRONG]), (expected, None))
-                self.assertEqual(len(json.loads(found[SENT])), len(expected))
 
     def test_operations_by_images(self) -> None:
         said = self.refused("images", ('only_new = "insert"', 'only_new = "insert"\noperation = "n"'))

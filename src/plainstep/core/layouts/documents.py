@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Callable, Collection, Iterator
 from contextlib import suppress
 from typing import Any
 
 from plainstep.core.arrays import Bools
 from plainstep.core.casting import common, fitted, overflows, readable
+from plainstep.core.layouts.exact_json import Written, is_deep, parsed, written
 from plainstep.deferred import np, pa, pajson, pc
 from plainstep.errors import DataError
 from plainstep.sql.engine import evaluated
@@ -154,7 +154,7 @@ def _doubtful(documents: pa.Array) -> dict[int, str]:
 
     wrong = {}
     for row, text in enumerate(documents.to_pylist()):
-        if _is_deep(text or ""):
+        if is_deep(text or ""):
             wrong[row] = "it is nested too deeply"
             continue
         try:
@@ -164,23 +164,6 @@ def _doubtful(documents: pa.Array) -> dict[int, str]:
         except ValueError:
             continue  # it is not a document, which is told as that
     return wrong
-
-
-# Objects and lists within each other, beyond which a document is none that anybody meant. (Python's own limit is another in
-# every release, and takes what is not a document for one.)
-DEEPEST = 500
-
-
-def _is_deep(text: str) -> bool:
-    """Whether a document is nested beyond reason."""
-    if text.count("[") + text.count("{") <= DEEPEST:
-        return False
-    depth = 0
-    for part in re.findall(r'"(?:[^"\\]|\\.)*"|[\[{\]}]', text):
-        depth += (part in "[{") - (part in "]}") if len(part) == 1 else 0
-        if depth > DEEPEST:
-            return True
-    return False
 
 
 class _Odd(Exception):
@@ -214,27 +197,16 @@ def _texts(documents: pa.Array, paths: list[Path]) -> dict[Path, pa.Array]:
 
 
 def _number(value: Any) -> str | None:
-    return str(value) if isinstance(value, _Written) else None
+    return str(value) if isinstance(value, Written) else None
 
 
 def _as_json(documents: pa.Array, paths: list[Path]) -> dict[Path, pa.Array]:
     """Fields as JSON; null where they are null or absent. Numbers keep their digits."""
-    found = _evaluated("json_extract(d, ?::VARCHAR[])::VARCHAR[] AS v", documents, paths, _json)
+    found = _evaluated("json_extract(d, ?::VARCHAR[])::VARCHAR[] AS v", documents, paths, written)
     return {
         path: pc.if_else(pc.equal(column, "null"), pa.scalar(None, column.type), column)
         for path, column in found.items()
     }
-
-
-def _json(value: Any) -> str:
-    """A value as JSON in which numbers are as they were written."""
-    if isinstance(value, _Written):
-        return str(value)
-    if isinstance(value, dict):
-        return "{" + ", ".join(f"{_json(name)}: {_json(inner)}" for name, inner in value.items()) + "}"
-    if isinstance(value, list):
-        return "[" + ", ".join(map(_json, value)) + "]"
-    return json.dumps(value, ensure_ascii=False)
 
 
 def _evaluated(
@@ -266,18 +238,14 @@ def _replaced(column: pa.Array, texts: dict[int, str]) -> pa.Array:
 LONG_NUMBER = r"[0-9][eE]|(?:[0-9][.]?){16}"
 
 
-class _Written(str):
-    """A number of a document, as it is written there."""
-
-
 def _with_long_numbers(documents: pa.Array) -> Iterator[tuple[int, Any]]:
     """The documents with numbers of which the evaluator may not keep every digit, by their rows: numbers as they are written."""
     long = pc.fill_null(pc.match_substring_regex(documents, LONG_NUMBER), False).to_numpy(zero_copy_only=False)
     for row in np.flatnonzero(long).tolist():
         text = documents[row].as_py()
-        if not _is_deep(text):
+        if not is_deep(text):
             with suppress(ValueError):  # told by whoever looks at the document as a whole
-                yield row, json.loads(text, parse_float=_Written, parse_int=_Written)
+                yield row, parsed(text)
 
 
 def _at(document: Any, path: Path) -> Any:
@@ -294,57 +262,6 @@ def _columns(lists: pa.ChunkedArray, width: int, count: int) -> list[pa.Array]:
     row = np.full(count, -1, dtype=np.int64)
     row[there] = np.arange(int(there.sum())) * width
     return [values.take(pa.array(np.where(there, row + place, 0), mask=~there)) for place in range(width)]
-
-
-def parsed(text: str) -> Any:
-    """What a document holds, with numbers as they are written.
-
-    Raises:
-        ValueError: it is not JSON, or nested beyond reason.
-    """
-    if _is_deep(text):
-        raise ValueError("it is nested too deeply")
-    return json.loads(text, parse_float=_Written, parse_int=_Written)
-
-
-def written(value: Any) -> str:
-    """Such a value as JSON again."""
-    return _json(value)
-
-
-def elements(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
-    """The elements of lists that are written as JSON.
-
-    Returns:
-        In which row each stands; the elements: texts as they are, all else as JSON; and the rows that are no list, each with one
-        element that is null.
-    """
-    rows: list[int] = []
-    values: list[str | None] = []
-    wrong: list[int] = []
-    for row, text in enumerate(lists.to_pylist()):
-        found = _list(text)
-        if found is None:
-            wrong.append(row)
-            found = [None]
-        rows += [row] * len(found)
-        values += [one if one is None or isinstance(one, str) else _json(one) for one in found]
-    return rows, pa.array(values, pa.string()), wrong
-
-
-def kind_of_elements(lists: pa.Array) -> pa.DataType:
-    """A type that holds the elements of a sample of lists that are written as JSON: text, if they are objects."""
-    found = [json.loads(text) for text in lists.to_pylist() if _list(text) is not None]
-    return common({_kind(one) for elements in found for one in elements} or {pa.null()})
-
-
-def _list(text: str | None) -> list[Any] | None:
-    """The list that a text holds, with numbers as they are written; None if it holds none."""
-    try:
-        found = None if text is None else parsed(text)
-    except ValueError:
-        return None
-    return found if isinstance(found, list) else None
 
 
 def as_texts(documents: pa.Array, path: Path) -> tuple[pa.Array, dict[int, str]]:
@@ -374,10 +291,10 @@ def kinds_of(documents: pa.Array) -> dict[Path, pa.DataType]:
             for name, inner in value.items():
                 note(inner, (*path, name))
         elif path:
-            found.setdefault(path, set()).add(_kind(value))
+            found.setdefault(path, set()).add(kind_of_value(value))
 
     for text in documents.to_pylist():
-        if text is not None and not _is_deep(text):
+        if text is not None and not is_deep(text):
             try:
                 note(json.loads(text), ())
             except ValueError:
@@ -393,7 +310,8 @@ def kinds_of(documents: pa.Array) -> dict[Path, pa.DataType]:
     return {path: common(kinds) for path, kinds in found.items() if path not in parents}
 
 
-def _kind(value: object) -> pa.DataType:
+def kind_of_value(value: object) -> pa.DataType:
+    """A type that holds a value of JSON's."""
     if value is None:
         return pa.null()
     if isinstance(value, bool):

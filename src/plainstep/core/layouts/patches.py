@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from plainstep.core.arrays import flat
-from plainstep.core.layouts import documents
+from plainstep.core.layouts.exact_json import parsed, written
 from plainstep.core.layouts.rows import WRONG, Raw
 from plainstep.deferred import pa
 
@@ -59,7 +59,7 @@ def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
         except ValueError as error:
             raw.refuse(row, str(error))
             continue
-        found[row] = documents.written(_nested(values))
+        found[row] = written(_nested(values))
         sent[row] = json.dumps([columns[path] for path in values], ensure_ascii=False)
     notes = [raw.bad.get(row) for row in range(len(raw))]
     for name, values_of in ((DOCUMENT, found), (SENT, sent), (WRONG, notes)):
@@ -78,7 +78,7 @@ def _values(
     edits = [(path, value, True) for path, value in _object(changed).items()]
     edits += [(path, None, False) for path in _list(removed)]
     values: dict[Path, Any] = {}
-    before = documents.parsed(old) if old is not None else None
+    before = parsed(old) if old is not None else None
     for told, value, there in edits:
         path = tuple(told.split("."))
         whole = [column for column in columns if column[: len(path)] == path]
@@ -99,14 +99,14 @@ def _values(
 
 
 def _object(text: str | None) -> dict[str, Any]:
-    found = {} if text is None else documents.parsed(text)
+    found = {} if text is None else parsed(text)
     if not isinstance(found, dict):
         raise ValueError(f"its patch is {text}, which is not an object of paths")
     return found
 
 
 def _list(text: str | None) -> list[str]:
-    found = [] if text is None else documents.parsed(text)
+    found = [] if text is None else parsed(text)
     if not isinstance(found, list) or not all(type(one) is str for one in found):
         raise ValueError(f"its removed fields are {text}, which is not a list of paths")
     return found

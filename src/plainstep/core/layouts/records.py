@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
-from plainstep.core.layouts import documents
+from plainstep.core.casting import common
+from plainstep.core.layouts.documents import kind_of_value
+from plainstep.core.layouts.exact_json import parsed, written
 from plainstep.core.layouts.layout import Layout
 from plainstep.core.layouts.patches import unpatched
 from plainstep.core.layouts.raw_sql import without_skipped
@@ -27,7 +30,7 @@ def by_record(rows: pa.Table, path: str) -> pa.Table:
     if _is_list(lists.type):
         parents, records, wrong = _of_lists(lists)
     else:
-        parents, records, wrong = documents.elements(lists)
+        parents, records, wrong = _of_texts(lists)
     for row in wrong:
         raw.refuse(row, f"{path} is {lists[row].as_py()!r}, which is not a list of records")
     found = rows.take(pa.array(parents, pa.int64()))
@@ -40,7 +43,7 @@ def kind_of(sample: pa.Table, path: str) -> pa.DataType | None:
     raw = Raw(sample)
     raw.read({path: pa.string()}, {path})
     lists = raw.column(path)
-    return None if _is_list(lists.type) else documents.kind_of_elements(lists)
+    return None if _is_list(lists.type) else _kind_of_elements(lists)
 
 
 def _is_list(kind: pa.DataType) -> bool:
@@ -60,3 +63,38 @@ def _of_lists(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
 def _put(rows: pa.Table, name: str, column: Any) -> pa.Table:
     place = rows.schema.get_field_index(name)
     return rows.append_column(name, column) if place < 0 else rows.set_column(place, name, column)
+
+
+def _of_texts(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
+    """The elements of lists that are written as JSON.
+
+    Returns:
+        In which row each stands; the elements: texts as they are, all else as JSON; and the rows that are no list, each with one
+        element that is null.
+    """
+    rows: list[int] = []
+    values: list[str | None] = []
+    wrong: list[int] = []
+    for row, text in enumerate(lists.to_pylist()):
+        found = _list(text)
+        if found is None:
+            wrong.append(row)
+            found = [None]
+        rows += [row] * len(found)
+        values += [one if one is None or isinstance(one, str) else written(one) for one in found]
+    return rows, pa.array(values, pa.string()), wrong
+
+
+def _kind_of_elements(lists: pa.Array) -> pa.DataType:
+    """A type that holds the elements of a sample of lists that are written as JSON: text, if they are objects."""
+    found = [json.loads(text) for text in lists.to_pylist() if _list(text) is not None]
+    return common({kind_of_value(one) for elements in found for one in elements} or {pa.null()})
+
+
+def _list(text: str | None) -> list[Any] | None:
+    """The list that a text holds, with numbers as they are written; None if it holds none."""
+    try:
+        found = None if text is None else parsed(text)
+    except ValueError:
+        return None
+    return found if isinstance(found, list) else None

@@ -1,0 +1,102 @@
+"""Values that are not written as what they are."""
+
+from __future__ import annotations
+
+import base64
+import json
+import unittest
+from datetime import datetime, timedelta
+from typing import Any
+
+import pyarrow as pa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from plainstep.core.layouts.encodings import decoded, raw_kind
+from tests.support import examples
+
+
+def _shortest(data: bytes) -> bytes:
+    """A number in two's complement in as few bytes as hold it."""
+    while len(data) > 1 and data[0] == (255 if data[1] >= 128 else 0):
+        data = data[1:]
+    return data
+
+
+class Encodings(unittest.TestCase):
+    """What is written is read as what it is, and what is not of the encoding is told, row by row."""
+
+    @settings(max_examples=examples(60), deadline=None)
+    @given(
+        st.lists(st.none() | st.decimals(-(10**17), 10**17, places=3, allow_nan=False), max_size=5),
+        st.lists(st.none() | st.binary(max_size=9), max_size=5),
+        st.lists(st.none() | st.datetimes(datetime(1700, 1, 1), datetime(2200, 1, 1)), max_size=5),
+    )
+    def test_round_trips(self, numbers: list[Any], blobs: list[Any], times: list[Any]) -> None:
+        cases: list[tuple[str, list[Any], list[Any], pa.DataType]] = []
+        wide = [None if one is None else int(one.scaleb(3)).to_bytes(12, "big", signed=True) for one in numbers]
+        scaled = [None if one is None else _shortest(one) for one in wide]
+        coded = [None if one is None else base64.b64encode(one).decode() for one in scaled]
+        cases += [("decimal_bytes", numbers, written, pa.decimal128(24, 3)) for written in (scaled, coded, wide)]
+        cases.append(
+            ("base64", blobs, [None if one is None else base64.b64encode(one).decode() for one in blobs], pa.binary())
+        )
+        cases.append(("hex", blobs, [None if one is None else one.hex().upper() for one in blobs], pa.binary()))
+        since = [None if one is None else one - datetime(1970, 1, 1) for one in times]
+        for name, parts in (("seconds", 10**6), ("milliseconds", 1000), ("microseconds", 1)):
+            whole = [None if one is None else one // timedelta(microseconds=parts) for one in since]
+            meant = [
+                None if one is None else datetime(1970, 1, 1) + one * timedelta(microseconds=parts) for one in whole
+            ]
+            cases.append((name, meant, whole, pa.timestamp("us")))
+        nanos = [None if one is None else one // timedelta(microseconds=1) * 1000 + 999 for one in since]
+        cases.append(
+            (
+                "nanoseconds",
+                [None if one is None else datetime(1970, 1, 1) + one for one in since],
+                nanos,
+                pa.timestamp("us"),
+            )
+        )
+        days = [None if one is None else one.days for one in since]
+        cases.append(
+            (
+                "days",
+                [None if one is None else (datetime(1970, 1, 1) + timedelta(one)).date() for one in days],
+                days,
+                pa.date32(),
+            )
+        )
+        tagged = [None if one is None else json.dumps({"text": one.hex()}) for one in blobs]
+        cases.append(("tagged", [None if one is None else one.hex() for one in blobs], tagged, pa.string()))
+        for encoding, meant, written, kind in cases:
+            raw = pa.array(written, pa.binary() if written is scaled or written is wide else raw_kind(encoding))
+            for some in (raw, pa.concat_arrays([raw, raw]).slice(len(raw))):  # a slice begins within its buffers
+                found, bad = decoded(encoding, some, kind)
+                self.assertEqual((found.to_pylist(), bad.tolist()), (meant, []), encoding)
+
+    def test_what_is_not_of_the_encoding(self) -> None:
+        for encoding, good, wrong, kind in (
+            ("hex", "0a", "0", pa.binary()), ("base64", "AA==", "A", pa.binary()), ("tagged", '{"text": "7"}', "{", pa.int64()),
+            ("tagged", '{"number": "7"}', '{"number": "seven"}', pa.int64()), ("decimal_bytes", "AA==", "?", pa.decimal128(4, 2)),
+            ("decimal_bytes", "AA==", "f/////8=", pa.decimal128(4, 2)), ("days", 1, 2**40, pa.date32()),
+        ):  # fmt: skip
+            column = pa.array([good, wrong, None, good], raw_kind(encoding))
+            found, bad = decoded(encoding, column, kind)
+            self.assertEqual((bad.tolist(), found.null_count), ([1], 2), (encoding, wrong))
+
+    def test_a_number_keeps_its_digits(self) -> None:
+        text = '{"number": 12345678901234567890.123456789}'
+        found, bad = decoded("tagged", pa.array([text]), pa.decimal128(38, 9))
+        self.assertEqual((str(found[0].as_py()), bad.tolist()), ("12345678901234567890.123456789", []))
+
+    def test_nested_values_are_unwrapped_as_a_whole(self) -> None:
+        text = json.dumps({"map": {"a": {"list": [{"number": "1.50"}, {"text": "x"}]}, "b": None}})
+        one = json.dumps({"map": {"street": {"text": "x"}}})  # a map with one entry, which is no tag
+        self.assertEqual(decoded("tagged", pa.array([one]), pa.string())[0].to_pylist(), ['{"street": "x"}'])
+        found, bad = decoded("tagged", pa.array([text]), pa.string())
+        self.assertEqual((found.to_pylist(), bad.tolist()), (['{"a": ["1.50", "x"], "b": null}'], []))
+
+
+if __name__ == "__main__":
+    unittest.main()
