@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import sqlite3
 import unittest
 from collections.abc import Callable
@@ -141,6 +142,29 @@ class Validity(unittest.TestCase):
                     for outcome in project.step(raise_errors=False):
                         self.assertIn("another one of its key", str(outcome.error))
 
+    def test_states_that_expire(self) -> None:
+        """Of periods that overlap, the newest one counts: a latest state with a time to live."""
+        loads = LOADS.partition("[loads.shed]")[0] + 'overlapping = "newest"\n'
+        for (name, made), seed in ((one, seed) for one in STORES.items() for seed in range(examples(2))):
+            with self.subTest(name, seed=seed), Town() as town, made(town) as (url, sql):
+                project, chance = begun(town, url, sql, loads), random.Random(seed)
+                states: dict[int, tuple[Any, ...]] = {}
+                at = 0
+                for _ in range(3):
+                    for _ in range(20):
+                        at += 1
+                        k, lives = chance.randrange(4), chance.choice([None, 1, 3, 10, 10**6])
+                        begins, ends = (BEGAN + timedelta(minutes=one) for one in (at, at + (lives or 0)))
+                        until = f"'{ends}'" if lives else "NULL"
+                        sql(f"INSERT INTO tree VALUES ({k}, '{begins}', {until}, {at}, 'x')")
+                        states[k] = (k, at, ends if lives else None)
+                    project.step()
+                # All times are in the past, but those of a million minutes.
+                over = [k for k, (_, _, ends) in states.items() if ends and ends < datetime.now()]
+                truth = sorted((k, a, "x") for k, a, _ in states.values() if k not in over)
+                self.assertEqual(town.rows("house"), truth)
+                self.assertTrue(project.check()[0].ok)
+
     def test_a_period_that_was_set_late_is_read_with_an_overlap(self) -> None:
         with Town() as town, in_sqlite(town) as (url, sql):
             loads = LOADS.partition("[loads.shed]")[0].replace('key = ["k"]', 'key = ["k"]\noverlap = "1d"')
@@ -171,6 +195,11 @@ class Validity(unittest.TestCase):
             ('"until"', '"untill"', "'untill', which town.tree does not have"),
             ('valid_to = "until"', 'valid_to = "until"\nposition = ["since"]', "and position beside it"),
             ('key = ["k"]', "", "names no key"),
+            (
+                'valid_from = "since"\nvalid_to = "until"\n',
+                'position = ["k"]\noverlapping = "newest"\n',
+                "names no valid_from",
+            ),
         )
         for old, new, said in cases:
             with Town() as town, in_sqlite(town) as (url, sql):

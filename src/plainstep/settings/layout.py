@@ -153,6 +153,10 @@ class LayoutConfig(BaseModel):
         default="",
         description="The column that tells until when a row is valid, without that moment itself; null, or a time to come: it still is.",
     )
+    overlapping: Literal["refuse", "newest"] = Field(
+        default="refuse",
+        description="With valid_from: periods of one key that overlap are refused, or the newest one counts, as for states that expire.",
+    )
     deleted: str = Field(default="", description="A column that says, with a yes or a time, that the row is deleted.")
     delete_carries: Literal["row", "key"] = Field(
         default="row", description="What a delete carries where old values are told: the whole row, or its key alone."

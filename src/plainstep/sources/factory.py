@@ -89,6 +89,12 @@ def _table(load: Load) -> feeds.FeedSource:
         )
     if said.valid_from or said.valid_to:
         return _periods(load)
+    if said.overlapping != "refuse":
+        raise ConfigError(
+            f"The layout of {load.name} says overlapping, and names no valid_from.",
+            "",
+            f"Take it out of [loads.{load.name}.layout].",
+        )
     overlap = position_labels.overlap_of(config.overlap)
     if overlap is not None and said.update_was:
         raise ConfigError(
@@ -138,7 +144,8 @@ def _periods(load: Load) -> feeds.FeedSource:
     if not key:
         raise feeds.refuse_key(load.name)
     overlap = position_labels.overlap_of(config.overlap)
-    feed = validity.ValidityFeed(table, config.layout.valid_from, config.layout.valid_to, key, overlap)
+    newest = config.layout.overlapping == "newest"
+    feed = validity.ValidityFeed(table, config.layout.valid_from, config.layout.valid_to, key, overlap, newest)
     sample = feed.sample()
     layout = layout_binding.bound(load.name, config, said, sample, None, key)
     feed.want(layout_binding.wanted(layout, sample))

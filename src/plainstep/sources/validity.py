@@ -120,12 +120,19 @@ class ValidityFeed(SqlFeed):
         begin, end: the columns with the two times.
         key: the columns that tell rows apart.
         overlap: how far before the watermark to begin, or None.
+        newest: whether periods of one key may overlap, so that the newest one counts.
     """
 
     def __init__(
-        self, table: Table, begin: str, end: str, key: tuple[str, ...], overlap: int | timedelta | None = None
+        self,
+        table: Table,
+        begin: str,
+        end: str,
+        key: tuple[str, ...],
+        overlap: int | timedelta | None = None,
+        newest: bool = False,
     ) -> None:
-        self.begin, self.end, self.key = begin, end, key
+        self.begin, self.end, self.key, self.newest = begin, end, key, newest
         if end not in table.schema().names:
             raise ConfigError(
                 f"The layout says valid_to = {end!r}, which {table.place} does not have.",
@@ -194,12 +201,13 @@ class ValidityFeed(SqlFeed):
         return " AND ".join(f"plainstep_other.{quoted(name)} = {self.table.sql}.{quoted(name)}" for name in self.key)
 
     def _is_gone(self) -> str:
-        """Whether a row ends, and none of its key begins there, as SQL."""
+        """Whether a row ends, and none of its key takes its place by then, as SQL."""
         begins, ends = self._column(self.begin, "plainstep_other"), self._column(self.end, "plainstep_other")
-        there = f"{self._is_open('plainstep_other')} OR {begins} < {ends}"
+        there, end = f"{self._is_open('plainstep_other')} OR {begins} < {ends}", self._column(self.end)
+        follows = f"{begins} > {self._column(self.begin)} AND {begins} <= {end}" if self.newest else f"{begins} = {end}"
         return (
-            f"{self._column(self.end)} IS NOT NULL AND NOT EXISTS (SELECT 1 FROM {self.table.sql} AS plainstep_other "
-            f"WHERE {self._same_key()} AND {begins} = {self._column(self.end)} AND ({there}))"
+            f"{end} IS NOT NULL AND NOT EXISTS (SELECT 1 FROM {self.table.sql} AS plainstep_other "
+            f"WHERE {self._same_key()} AND {follows} AND ({there}))"
         )
 
     def _beside(self) -> dict[str, str]:
@@ -217,7 +225,7 @@ class ValidityFeed(SqlFeed):
         told = "'its period begins within, or together with, another one of its key'"
         found = {
             EVENT: either(f"'{BEGINS}'", f"'{ENDS}'"),
-            WRONG: f"CASE WHEN plainstep_end = 0 AND ({within} OR {twice}) THEN {told} END",
+            WRONG: f"CASE WHEN plainstep_end = 0 AND ({twice if self.newest else f'{within} OR {twice}'}) THEN {told} END",
         }
         return found | ({TIME: self.order.text(self.begin)} if self.time else {})
 
