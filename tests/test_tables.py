@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import threading
 import time
 import unittest
@@ -129,6 +130,45 @@ class Postgresql(unittest.TestCase):
             self.equal(town.project)
             for entry in town.project.ledger("log"):
                 self.assertEqual(entry.contradictions, 0)
+
+    def test_writers_into_shards_while_steps_run(self) -> None:
+        """Each shard counts for itself, and its writer commits when it pleases."""
+        table = "CREATE TABLE log (shard text, n int, what text, k int, a int, PRIMARY KEY (shard, n))"
+        layout = 'partition = "shard"\nposition = ["n"]\nbookkeeping = ["shard"]\noperation = "what"\nput = ["set"]\ndelete = ["unset"]\n'
+        with Database(table) as source, Town() as town:
+            text = f"[stores.town]\nurl = '{source.url}'\nwait = 5.0\n[stores.house]\nurl = 'duckdb:///house.duckdb'\n"
+            text += "[loads.log]\nfrom = 'town.log'\ninto = 'house.log'\nkey = ['k']\n[loads.log.layout]\n"
+            town.config.write_text(text + layout)
+            truth: dict[int, int] = {}
+
+            def write(shard: int) -> None:
+                chance, n, mine = random.Random(shard), 1000 * shard, dict[int, int]()
+                with source.connect() as connection:
+                    for _ in range(150):
+                        with connection.transaction():
+                            for _ in range(chance.randrange(1, 4)):
+                                n += 1
+                                k, gone = 4 * chance.randrange(5) + shard, chance.random() < 0.2
+                                row = [f"s{shard}", n, "unset" if gone else "set", k, None if gone else n]
+                                connection.execute("INSERT INTO log VALUES (%s, %s, %s, %s, %s)", row)
+                                mine.pop(k, None)
+                                mine |= {} if gone else {k: n}
+                            time.sleep(chance.random() / 50)
+                truth.update(mine)
+
+            writers = [threading.Thread(target=write, args=[shard]) for shard in range(4)]
+            for writer in writers:
+                writer.start()
+                time.sleep(0.2)  # shards come one after the other
+            stepped = 0
+            while any(writer.is_alive() for writer in writers):
+                if source.rows("SELECT count(*) FROM log") != [(0,)]:
+                    stepped += town.project.step()[0].outcome == "stepped"
+            town.project.step()
+            self.assertEqual(dict(town.rows("house", "log")), truth)
+            self.assertGreater(stepped, 2)
+            self.assertEqual(town.project.step()[0].outcome, "nothing")
+            self.assertTrue(town.project.check()[0].ok)
 
     def test_changes_that_were_removed_or_begun_anew(self) -> None:
         with Database(*AUDIT) as source, Town() as town:
