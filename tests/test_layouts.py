@@ -30,7 +30,7 @@ class Laws(unittest.TestCase):
     """One history, in every layout, cut anywhere: always the same rows."""
 
     @settings(
-        max_examples=examples(5), deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck)
+        max_examples=examples(4), deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck)
     )
     @given(st.lists(histories, min_size=1, max_size=3))
     def test_every_layout_ends_in_the_same_rows(self, cuts: list[list[tuple[str, Any, Any]]]) -> None:

@@ -79,13 +79,13 @@ class Elsewhere(unittest.TestCase):
         for seed in range(examples(1)):
             for made in (in_duckdb, in_postgresql):
                 with self.subTest(made.__name__, seed=seed), Town(*FORMS) as town, made(town) as (url, put):
-                    self.steps(town, url, put, story(seed, keys=12, changes=90))
+                    self.steps(town, url, put, story(seed, keys=12, changes=60))
 
     def steps(self, town: Town, url: str, put: Put, acts: list[Any]) -> None:
         text = town.config.read_text().replace('url = "sqlite:///town.db"', f'url = "{url}"\nwait = 1.5')
         text += '\n[stores.shed]\nurl = "sqlite:///shed.db"\n'
         known = dict.fromkeys(FORMS, 0)
-        for start in range(0, 90, 30):
+        for start in range(0, 60, 30):
             town.play(acts[start : start + 30])
             self.copy(town, put, known)
             for store in ("house", "shed"):
