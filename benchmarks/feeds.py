@@ -54,7 +54,7 @@ LOADS = {
     "parquet, in any order": (
         "landing.any.parquet",
         NEW.replace("update = ", "update = [] # ")
-        + 'update_was = ["before"]\nupdate_now = ["after"]\npair = ["change"]\n',
+        + 'update_was = ["before"]\nupdate_now = ["after"]\npair = ["change"]\nbookkeeping = ["change"]\n',
     ),
     "json, patches": (
         "landing.patches.jsonl",

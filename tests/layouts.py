@@ -94,7 +94,7 @@ LOADS = {
     "marked": (  # the new row before the old one
         "town.marked",
         "",
-        'position = ["n"]\npair = ["change"]\noperation = "what"\ninsert = ["planted"]\ndelete = ["felled"]\n'
+        'position = ["n"]\npair = ["change"]\nbookkeeping = ["change"]\noperation = "what"\ninsert = ["planted"]\ndelete = ["felled"]\n'
         'update_was = ["before"]\nupdate_now = ["after"]\n',
     ),
     "alike": (  # a list of keys, and the values that all of them got

@@ -56,6 +56,19 @@ class Proposals(unittest.TestCase):
                 town.project.step()
                 self.assertEqual(town.target(name), town.truth, text)
 
+    def test_rows_that_their_key_pairs_need_no_number_for_it(self) -> None:
+        """The old rows of two updates, and then the new ones: no column of the row is taken for what pairs them."""
+        feed = (ROOT / "examples/layouts/two_rows/feed.sql").read_text(encoding="utf-8")
+        with Town("docs") as town:
+            with contextlib.closing(sqlite3.connect(town.path / "town.db")) as connection:
+                connection.executescript(feed)
+            text = town.project.propose("town.tree_log", "house")
+            self.assertNotIn("pair =", text)
+            self.assertIn("2 of 2 rows with stood repeat", text)
+            self.assertIn(
+                "#   update: tree_id 1; species oak; height_m 1.5 -> tree_id 1; species oak; height_m 1.7", text
+            )
+
     def test_codes_whose_words_say_nothing(self) -> None:
         """By the lives of rows, where these leave one reading; or the proposal asks."""
         acts = story(3, keys=12, changes=120, rekeys=False)

@@ -200,7 +200,7 @@ def _sql_feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None, o
     tables = with_tables(load.from_store)
     table = tables.table(load.from_table, load.config.types)
     times = None if isinstance(said.time, str) else tables.table(said.time.table, {})
-    quarantined = frozenset(layout_binding.bookkeeping(said, load.config.key)) - set(load.config.key)
+    quarantined = frozenset(layout_binding.bookkeeping(said)) - set(load.config.key)
     return sql_feed.SqlFeed(
         table,
         tuple(said.position),

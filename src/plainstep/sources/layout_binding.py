@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -47,7 +47,7 @@ def bound(
         _refuse_no_list(name, said.each, sample)
     fields = _fields(said, sample)
     sample = by_record(sample, said.each) if said.each else sample
-    columns, paths = _columns(name, said, fields, rows, key)
+    columns, paths = _columns(name, said, fields, rows)
     schema = pa.schema([(column, _kind(name, column, config, paths, said, fields, rows)) for column in columns])
     for column in said.encodings:
         if column not in columns:
@@ -198,7 +198,7 @@ def matched(pattern: str, path: str) -> str | None:
 
 
 def _columns(
-    name: str, said: LayoutConfig, fields: dict[str, pa.DataType], rows: pa.Schema | None, key: tuple[str, ...]
+    name: str, said: LayoutConfig, fields: dict[str, pa.DataType], rows: pa.Schema | None
 ) -> tuple[list[str], dict[str, str]]:
     """The row's own columns, and the paths of those whose value lies elsewhere than under their name."""
     if isinstance(said.columns, dict):
@@ -207,7 +207,7 @@ def _columns(
         return list(said.columns), {}
     if rows is not None:
         return rows.names, {}
-    found = _matching(said, fields, key)
+    found = _matching(said, fields)
     if not found:
         raise ConfigError(
             f"No column of {name}'s feed fits now = {said.now!r}.",
@@ -230,10 +230,10 @@ def _once(
     return frozenset(column for column in columns if paths.get(column, column) in fields and not below(column))
 
 
-def _matching(said: LayoutConfig, fields: dict[str, pa.DataType], key: tuple[str, ...]) -> dict[str, str]:
+def _matching(said: LayoutConfig, fields: dict[str, pa.DataType]) -> dict[str, str]:
     """The columns that lie under the layout's patterns, by name, with their paths below the ``*``."""
     found: dict[str, str] = {}
-    aside = bookkeeping(said, key)
+    aside = bookkeeping(said)
     patterns = [pattern for pattern in (said.now, said.was) if pattern]
     for pattern in patterns:
         for path in fields:
@@ -248,8 +248,8 @@ def _matching(said: LayoutConfig, fields: dict[str, pa.DataType], key: tuple[str
     return found
 
 
-def bookkeeping(said: LayoutConfig, key: Sequence[str]) -> set[str]:
-    """The columns that a layout names as not the row's own. What pairs the rows of an update may be their key."""
+def bookkeeping(said: LayoutConfig) -> set[str]:
+    """The columns that a layout names as not the row's own."""
     time = said.time if isinstance(said.time, str) else ""
     return {
         *said.position,
@@ -259,7 +259,6 @@ def bookkeeping(said: LayoutConfig, key: Sequence[str]) -> set[str]:
         said.deleted,
         said.sent_columns,
         *said.bookkeeping,
-        *({*said.pair} - {*key}),
         *_named_by(said.operation_sql, "operation_sql"),
     } - {""}
 

@@ -49,13 +49,13 @@ class Proposal:
         )
         return [*([] if told else ["operation"]), *self.asked, *doubted]
 
-    def add(self, name: str, paths: list[str], why: str) -> None:
-        """Name further columns in a setting, of which the rows leave some doubt."""
+    def add(self, name: str, paths: list[str], why: str, sure: bool = False) -> None:
+        """Name further columns in a setting."""
         for one in self.guesses:
             if one.name == name:
-                one.value, one.why, one.sure = [*one.value, *paths], f"{one.why}; {why}", False
+                one.value, one.why, one.sure = [*one.value, *paths], f"{one.why}; {why}", one.sure and sure
                 return
-        self.guesses.append(Guess(name, paths, why))
+        self.guesses.append(Guess(name, paths, why, sure))
 
     def confirm(self, name: str, why: str) -> None:
         """Note that what was guessed for a setting agrees with all rows."""

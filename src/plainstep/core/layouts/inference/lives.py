@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from itertools import pairwise, product
+from typing import Any
 
 from plainstep.core.layouts.inference.images import place_of
 from plainstep.core.layouts.inference.sample import Sample
@@ -44,7 +45,14 @@ def by_lives(
     if path not in rows.fields:
         return {}
     keys = rows.texts(path)
-    found = _halves(rows, texts, keys, unknown, {path, *(seen.value("position") or ())})
+    aside = {
+        path,
+        *(seen.value("position") or ()),
+        *(seen.value("bookkeeping") or ()),
+        seen.value("transaction"),
+        seen.value("time"),
+    }
+    found = _halves(rows, texts, keys, unknown, aside)
     left = [code for code in unknown if code not in found]
     if not left:
         return found
@@ -53,7 +61,7 @@ def by_lives(
 
 
 def _halves(
-    rows: Sample, texts: list[str | None], keys: list[str | None], unknown: list[str], aside: set[str]
+    rows: Sample, texts: list[str | None], keys: list[str | None], unknown: list[str], aside: set[Any]
 ) -> Meanings:
     """The two rows of an update: the one never comes first in a life, and the other always follows it."""
     counts, firsts = Counter(texts), Counter[str | None]()
