@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from plainstep.core.arrays import flat
-from plainstep.core.layouts.exact_json import parsed, written
+from plainstep.core.layouts.exact_json import INEXACT, parsed, written, written_plainly
 from plainstep.core.layouts.rows import WRONG, Raw
 from plainstep.deferred import pa
 
@@ -50,25 +50,47 @@ def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
     nothing = [None] * len(raw)
     changed, removed, old = (texts.get(path, nothing) for path in (patches.changed, patches.removed, patches.old))
     found, sent = list(texts[patches.document]), list[str | None](nothing)
-    columns = {tuple(path.split(".")): path for path in patches.columns}
+    columns = _Columns(patches.columns)
+    lists: dict[tuple[Path, ...], str] = {}  # which columns rows carry: a few lists, over and over
     for row, told in enumerate(zip(changed, removed, old, strict=True)):
-        if raw.bad.get(row) or (told[0] is None and told[1] is None):
+        if (told[0] is None and told[1] is None) or row in raw.bad:
             continue
         try:
             values = _values(columns, *told, patches.chosen)
         except ValueError as error:
             raw.refuse(row, str(error))
             continue
-        found[row] = written(_nested(values))
-        sent[row] = json.dumps([columns[path] for path in values], ensure_ascii=False)
+        plain = not any(text and INEXACT.search(text) for text in told)
+        found[row] = (written_plainly if plain else written)(_nested(values))
+        carried = tuple(values)
+        if carried not in lists:
+            lists[carried] = json.dumps([".".join(path) for path in carried], ensure_ascii=False)
+        sent[row] = lists[carried]
     notes = [raw.bad.get(row) for row in range(len(raw))]
     for name, values_of in ((DOCUMENT, found), (SENT, sent), (WRONG, notes)):
         rows = _put(rows, name, pa.array(values_of, pa.string()))
     return rows
 
 
+class _Columns:
+    """The row's own columns, by the paths that a patch may name."""
+
+    def __init__(self, paths: tuple[str, ...]) -> None:
+        self.paths = [tuple(path.split(".")) for path in paths]
+        self._known: dict[str, tuple[Path, list[Path], Path | None]] = {}
+
+    def named(self, told: str) -> tuple[Path, list[Path], Path | None]:
+        """A path, the columns that lie at it or below it, and the column within which it lies."""
+        if told not in self._known:
+            path = tuple(told.split("."))
+            below = [column for column in self.paths if column[: len(path)] == path]
+            within = next((column for column in self.paths if path[: len(column)] == column and path != column), None)
+            self._known[told] = path, below, within
+        return self._known[told]
+
+
 def _values(
-    columns: dict[Path, str], changed: str | None, removed: str | None, old: str | None, chosen: bool
+    columns: _Columns, changed: str | None, removed: str | None, old: str | None, chosen: bool
 ) -> dict[Path, Any]:
     """The values that a patch tells, by the paths of their columns.
 
@@ -78,24 +100,31 @@ def _values(
     edits = [(path, value, True) for path, value in _object(changed).items()]
     edits += [(path, None, False) for path in _list(removed)]
     values: dict[Path, Any] = {}
-    before = parsed(old) if old is not None else None
     for told, value, there in edits:
-        path = tuple(told.split("."))
-        whole = [column for column in columns if column[: len(path)] == path]
-        within = next((column for column in columns if path[: len(column)] == column and path != column), None)
-        for column in whole:
+        path, below, within = columns.named(told)
+        for column in below:
             values[column] = _at(value, column[len(path) :])
         if within is not None:
             if within not in values:
-                if before is None:
-                    raise ValueError(
-                        f"its patch names {told!r}, which lies within the column {columns[within]!r}, and no old value is there"
-                    )
-                values[within] = _at(before, within)
+                values[within] = _at(_old(old, told, within), within)
             values[within] = _edited(values[within], path[len(within) :], value, there, told)
-        if not whole and within is None and not chosen:
+        elif not below and not chosen:
             raise ValueError(f"its patch names {told!r}, which is no column's")
     return values
+
+
+def _old(text: str | None, told: str, within: Path) -> Any:
+    """The document as it was before.
+
+    Raises:
+        ValueError: it is not there.
+    """
+    if text is None:
+        column = ".".join(within)
+        raise ValueError(
+            f"its patch names {told!r}, which lies within the column {column!r}, and no old value is there"
+        )
+    return parsed(text)
 
 
 def _object(text: str | None) -> dict[str, Any]:

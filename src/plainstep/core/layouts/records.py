@@ -5,14 +5,16 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from plainstep.core.arrays import flat
 from plainstep.core.casting import common
 from plainstep.core.layouts.documents import kind_of_value
-from plainstep.core.layouts.exact_json import parsed, written
+from plainstep.core.layouts.exact_json import INEXACT_FOR_ARROW, parsed, written
 from plainstep.core.layouts.layout import Layout
 from plainstep.core.layouts.patches import unpatched
 from plainstep.core.layouts.raw_sql import without_skipped
 from plainstep.core.layouts.rows import WRONG, Raw
 from plainstep.deferred import np, pa, pc
+from plainstep.sql.engine import evaluated
 
 
 def prepared(rows: pa.Table, layout: Layout) -> pa.Table:
@@ -65,6 +67,10 @@ def _put(rows: pa.Table, name: str, column: Any) -> pa.Table:
     return rows.append_column(name, column) if place < 0 else rows.set_column(place, name, column)
 
 
+# What the evaluator makes of a list: its elements as JSON, in which it keeps what Python's own numbers keep.
+ELEMENTS = "CASE WHEN json_valid(d) AND json_type(d) = 'ARRAY' THEN json_extract(d, '$[*]')::VARCHAR[] END AS v"
+
+
 def _of_texts(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
     """The elements of lists that are written as JSON.
 
@@ -72,17 +78,28 @@ def _of_texts(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
         In which row each stands; the elements: texts as they are, all else as JSON; and the rows that are no list, each with one
         element that is null.
     """
-    rows: list[int] = []
-    values: list[str | None] = []
-    wrong: list[int] = []
-    for row, text in enumerate(lists.to_pylist()):
-        found = _list(text)
-        if found is None:
-            wrong.append(row)
-            found = [None]
-        rows += [row] * len(found)
-        values += [one if one is None or isinstance(one, str) else written(one) for one in found]
-    return rows, pa.array(values, pa.string()), wrong
+    exact = pc.fill_null(pc.match_substring_regex(lists, INEXACT_FOR_ARROW), False)
+    plain = flat(evaluated(pa.table({"d": pc.if_else(exact, None, lists)}), ELEMENTS)["v"])
+    rows, values = pc.list_parent_indices(plain).to_pylist(), _unquoted(pc.list_flatten(plain)).to_pylist()
+    wrong = []
+    for row in np.flatnonzero(plain.is_null().to_numpy(zero_copy_only=False)).tolist():
+        found = _list(lists[row].as_py()) if exact[row].as_py() else None
+        wrong += [row] if found is None else []
+        for one in [None] if found is None else found:
+            rows.append(row)
+            values.append(one if one is None or type(one) is str else written(one))
+    order = np.argsort(np.array(rows, dtype=np.int64), kind="stable")
+    return np.array(rows, dtype=np.int64)[order].tolist(), pa.array(values, pa.string()).take(pa.array(order)), wrong
+
+
+def _unquoted(elements: pa.Array) -> pa.Array:
+    """JSON as texts: those of JSON's as what they say, its null as null."""
+    quoted = pc.fill_null(pc.starts_with(elements, '"'), False)
+    if pc.any(quoted).as_py():
+        told = pa.array([json.loads(text) for text in elements.filter(quoted).to_pylist()], pa.string())
+        elements = pc.replace_with_mask(elements, quoted, told)
+    null = pc.and_(pc.equal(elements, "null"), pc.invert(quoted))
+    return pc.if_else(null, pa.scalar(None, pa.string()), elements)
 
 
 def _kind_of_elements(lists: pa.Array) -> pa.DataType:
