@@ -166,8 +166,9 @@ class Raw:
             coded = values.as_text(found).dictionary_encode()
             parsed = [set(_words(text)) for text in coded.dictionary.to_pylist()]
             sets = [None if code is None else parsed[code] for code in coded.indices.to_pylist()]
+        known = self._known(names)
         for row, said in zip(rows.to_pylist(), sets, strict=True):
-            strange = sorted(said - self._known(names)) if said else []
+            strange = sorted(said - known) if said else []
             if strange:
                 self.refuse(row, f"{path} names {strange[0]!r}, which is not a column of the row")
         return {
