@@ -63,7 +63,7 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
 
 def _pairs(layout: Layout, raw: Raw, images: _Images, old: Ints, new: Ints) -> pairs.Pairs:
     if layout.pair:
-        return pairs.marked(old, new, {path: raw.texts(path) for path in layout.pair}, raw)
+        return pairs.marked(old, new, {path: raw.column(path) for path in layout.pair}, raw)
     group = raw.column(layout.transaction) if layout.transaction else pairs.shared(raw.column(POSITION))
     return pairs.paired(old, new, images.key(), group)
 

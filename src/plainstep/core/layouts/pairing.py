@@ -69,20 +69,22 @@ def marked(old: Ints, new: Ints, marks: dict[str, pa.Array], raw: Raw) -> Pairs:
         lacking = column.is_null().to_numpy(zero_copy_only=False)
         for row in halves[lacking[halves]].tolist():
             raw.refuse(row, f"it is half of an update, and has no value in {name}, which pairs it")
-    codes, _ = keys.code([_without_nulls(column) for column in marks.values()])
-    old_once, new_once = _once(old, codes, raw), _once(new, codes, raw)
+    codes, bound = keys.code([_without_nulls(column) for column in marks.values()])
+    once = np.ones(bound, dtype=np.bool_)
+    for rows in (old, new):
+        counts = np.bincount(codes[rows], minlength=bound)
+        once &= counts == 1
+        for row in rows[counts[codes[rows]] > 1].tolist():  # which of them belongs to the other half is not known
+            raw.refuse(row, "it is half of an update, and another such row has the same values in what pairs it")
+    place = np.full(bound, -1, dtype=np.int64)
+    place[codes[old]] = old
+    sound = np.ones(len(raw), dtype=np.bool_)
+    sound[list(raw.bad)] = False
+    found = place[codes[new]]
+    fits = once[codes[new]] & sound[new] & sound[np.maximum(found, 0)]
     partner = np.full(len(raw), -1, dtype=np.int64)
-    partner[new_once[np.isin(codes[new_once], codes[old_once])]] = old_once[np.isin(codes[old_once], codes[new_once])]
+    partner[new[fits]] = found[fits]
     return Pairs(partner, *_left(partner, old, new), in_any_order=True)
-
-
-def _once(rows: Ints, codes: npt.NDArray[Any], raw: Raw) -> Ints:
-    """The rows that share their values with no other of them, in their order. Of those that do, it is not known which is the other half."""
-    _, places, counts = np.unique(codes[rows], return_inverse=True, return_counts=True)
-    for row in rows[counts[places] > 1].tolist():
-        raw.refuse(row, "it is half of an update, and another such row has the same values in what pairs it")
-    sound: Ints = rows[[row not in raw.bad for row in rows.tolist()]] if raw.bad else rows
-    return sound[np.argsort(codes[sound])]
 
 
 def unpaired(found: Pairs, raw: Raw, last: bool) -> int:
