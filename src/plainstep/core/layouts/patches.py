@@ -9,7 +9,8 @@ from typing import Any
 from plainstep.core.arrays import flat
 from plainstep.core.layouts.exact_json import INEXACT, parsed, written, written_plainly
 from plainstep.core.layouts.rows import WRONG, Raw
-from plainstep.deferred import pa
+from plainstep.deferred import pa, pc
+from plainstep.sql.engine import evaluated
 
 # What rows get: a document with the values that a row carries, and the list of those, null where it carries all of them.
 DOCUMENT, SENT = "plainstep.document", "plainstep.sent"
@@ -46,14 +47,16 @@ def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
     raw = Raw(rows)
     paths = [path for path in (patches.document, patches.changed, patches.removed, patches.old) if path]
     raw.read(dict.fromkeys(paths, pa.string()), set(paths))
-    texts = {path: raw.typed(path, pa.string()).to_pylist() for path in paths}
-    nothing = [None] * len(raw)
-    changed, removed, old = (texts.get(path, nothing) for path in (patches.changed, patches.removed, patches.old))
-    found, sent = list(texts[patches.document]), list[str | None](nothing)
+    columns_of = {path: raw.typed(path, pa.string()) for path in paths}
+    nothing = pa.nulls(len(raw), pa.string())
+    changes, gone = (columns_of.get(path, nothing) for path in (patches.changed, patches.removed))
+    whole, sent_all = _whole_columns(changes, gone, columns_of[patches.document], patches.columns)
+    found, sent = whole.to_pylist(), sent_all.to_pylist()
+    changed, removed, old = changes.to_pylist(), gone.to_pylist(), columns_of.get(patches.old, nothing).to_pylist()
     columns = _Columns(patches.columns)
     lists: dict[tuple[Path, ...], str] = {}  # which columns rows carry: a few lists, over and over
     for row, told in enumerate(zip(changed, removed, old, strict=True)):
-        if (told[0] is None and told[1] is None) or row in raw.bad:
+        if sent[row] is not None or (told[0] is None and told[1] is None) or row in raw.bad:
             continue
         try:
             values = _values(columns, *told, patches.chosen)
@@ -70,6 +73,30 @@ def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
     for name, values_of in ((DOCUMENT, found), (SENT, sent), (WRONG, notes)):
         rows = _put(rows, name, pa.array(values_of, pa.string()))
     return rows
+
+
+# The names of an object's fields, as a list in JSON; null for what is no object.
+KEYS = "CASE WHEN json_valid(d) AND json_type(d) = 'OBJECT' THEN to_json(json_keys(d))::VARCHAR END AS v"
+
+
+def _whole_columns(
+    changed: pa.Array, removed: pa.Array, documents: pa.Array, columns: tuple[str, ...]
+) -> tuple[pa.Array, pa.Array]:
+    """Most patches name whole columns only, and are documents of these as they stand.
+
+    Returns:
+        For each row its document, which may be such a patch; and the list of what it carries, null for all other rows.
+    """
+    names = flat(evaluated(pa.table({"d": changed}), KEYS)["v"]).dictionary_encode()
+    own = {column for column in columns if "." not in column}
+    simple = [
+        bool(keys := json.loads(text)) and own.issuperset(keys) and len({*keys}) == len(keys)
+        for text in names.dictionary.to_pylist()
+    ]
+    plain = pa.array(simple, pa.bool_()).take(names.indices)
+    nothing_else = pc.or_(removed.is_null(), pc.fill_null(pc.equal(removed, "[]"), False))
+    fits = pc.and_(pc.fill_null(plain, False), nothing_else)
+    return pc.if_else(fits, changed, documents), pc.if_else(fits, names.cast(pa.string()), None)
 
 
 class _Columns:
