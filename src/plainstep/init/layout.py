@@ -22,7 +22,8 @@ from plainstep.settings.layout import LayoutConfig
 from plainstep.settings.load import LoadConfig
 from plainstep.sources.layout_binding import bound
 from plainstep.sources.validity import BEGINS, EVENT, as_changes
-from plainstep.stores.capabilities import HasFeed, HasPartitions, Store, with_tables
+from plainstep.stores.capabilities import HasFeed, Store, with_tables
+from plainstep.stores.feed import HasPartitions
 
 if TYPE_CHECKING:
     from plainstep.core.layouts.layout import Layout
@@ -69,12 +70,9 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
 
 
 def _sample(store: Store, table: str) -> pa.Table:
-    if isinstance(store, HasPartitions):
-        names = store.partitions(table, LayoutConfig())
-        if 1 < len(names) <= PARTITIONS:
-            return _by_partition(store, table, names)
     if isinstance(store, HasFeed):
-        return store.feed(table, LayoutConfig(), None).sample()
+        feed = store.feed(table, LayoutConfig(), None)
+        return _by_partition(feed) if isinstance(feed, HasPartitions) else feed.sample()
     found = with_tables(store).table(table, {})
     with found.reading() as reading:
         batches = list(reading.select(found.schema().names, {}, found.dialect.first(ROWS)))
@@ -83,11 +81,14 @@ def _sample(store: Store, table: str) -> pa.Table:
     return pa.Table.from_batches(batches)
 
 
-def _by_partition(store: HasPartitions, table: str, names: list[str]) -> pa.Table:
-    """Some rows of each partition, which each of them tells."""
+def _by_partition(feed: HasPartitions) -> pa.Table:
+    """Some rows of each partition, which each of them tells; of the whole, where one is all there is, or they are many."""
+    names = feed.partitions()
+    if not 1 < len(names) <= PARTITIONS:
+        return feed.sample()
     parts = []
     for name in names:
-        rows = store.feed(table, LayoutConfig(), None, name).sample().slice(0, ROWS // len(names))
+        rows = feed.partition(name).sample().slice(0, ROWS // len(names))
         parts.append(rows.append_column(PARTITION, pa.array([name] * rows.num_rows, pa.string())))
     return pa.concat_tables(parts, promote_options="permissive")
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from contextlib import nullcontext
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
@@ -10,7 +9,8 @@ from plainstep.deferred import deferred
 from plainstep.errors import ConfigError
 from plainstep.settings.layout import LayoutConfig
 from plainstep.stores.api import LooselyTyped
-from plainstep.stores.capabilities import HasFeed, HasPartitions, HasTables, with_source, with_tables
+from plainstep.stores.capabilities import HasFeed, with_source, with_tables
+from plainstep.stores.feed import HasPartitions
 
 if TYPE_CHECKING:
     from plainstep.core import position_labels
@@ -87,14 +87,7 @@ def _table(load: Load) -> feeds.FeedSource:
             "",
             f"plainstep init --changes {config.source} proposes one.",
         )
-    if said.valid_from or said.valid_to:
-        return _periods(load)
-    if said.overlapping != "refuse":
-        raise ConfigError(
-            f"The layout of {load.name} says overlapping, and names no valid_from.",
-            "",
-            f"Take it out of [loads.{load.name}.layout].",
-        )
+    said = validity.as_changes(said, f"[loads.{load.name}.layout]")
     overlap = position_labels.overlap_of(config.overlap)
     if overlap is not None and said.update_was:
         raise ConfigError(
@@ -107,10 +100,11 @@ def _table(load: Load) -> feeds.FeedSource:
         raise ConfigError(
             f"The load {load.name} looks values up, and no table is named to look in.", "", 'Add rows = "STORE.TABLE".'
         )
-    feed = _partitioned(load, said, overlap) if said.partition else _feed(load, said, overlap)
     key = tuple(config.key) or (rows.key() if rows else ())
     if not key:
         raise feeds.refuse_key(load.name)
+    feed = _feed(load, said, overlap, key)
+    feed = _partitioned(load, feed, said.partition) if said.partition else feed
     sample = feed.sample()
     layout = layout_binding.bound(load.name, config, said, sample, rows.schema() if rows else None, key)
     feed.want(layout_binding.wanted(layout, sample))
@@ -128,57 +122,29 @@ def _table(load: Load) -> feeds.FeedSource:
     )
 
 
-def _periods(load: Load) -> feeds.FeedSource:
-    """A table whose rows are valid for a while."""
-    config = load.config
-    assert config.layout is not None
-    said = validity.as_changes(config.layout)
-    if not isinstance(load.from_store, HasTables):
-        raise ConfigError(
-            f"The layout of {load.name} says valid_from, and what it reads is no table.",
-            "What ends and what follows it must be seen together.",
-            "Read it by a position, or land it in a table.",
-        )
-    table = load.from_store.table(load.from_table, config.types)
-    key = tuple(config.key)
-    if not key:
-        raise feeds.refuse_key(load.name)
-    overlap = position_labels.overlap_of(config.overlap)
-    newest = config.layout.overlapping == "newest"
-    feed = validity.ValidityFeed(table, config.layout.valid_from, config.layout.valid_to, key, overlap, newest)
-    sample = feed.sample()
-    layout = layout_binding.bound(load.name, config, said, sample, None, key)
-    feed.want(layout_binding.wanted(layout, sample))
-    lenient = config.on_bad_row == "quarantine"
-    return feeds.FeedSource(feed, layout, None, overlap is not None, lenient=lenient, timed=bool(feed.time))
-
-
-def _partitioned(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:
-    """The feed of a store that is in order within its partitions only."""
-    whole, store = _feed(load, said, overlap), load.from_store
+def _partitioned(load: Load, whole: Feed, by: str) -> Feed:
+    """A feed that is in order within its partitions only."""
     if isinstance(whole, sql_feed.SqlFeed):
-        return sql_partitions.by_column(whole, said.partition, lambda only: _sql_feed(load, said, overlap, only))
-    if not isinstance(store, HasPartitions) or said.partition != store.partitioned_by:
-        by = f"{store.partitioned_by!r}" if isinstance(store, HasPartitions) else "nothing"
+        return sql_partitions.by_column(whole, by)
+    if not isinstance(whole, HasPartitions) or by != whole.partitioned_by:
+        ways = f"{whole.partitioned_by!r}" if isinstance(whole, HasPartitions) else "nothing"
         raise ConfigError(
-            f"The layout of {load.name} says partition = {said.partition!r}, and {load.config.source} can be taken apart by {by} only.",
+            f"The layout of {load.name} says partition = {by!r}, and {load.config.source} can be taken apart by {ways} only.",
             "Each partition needs a place of its own, to be read from where it was left.",
             f"Fix it in [loads.{load.name}.layout].",
         )
-    return partitioned.PartitionedFeed(
-        whole,
-        lambda: store.partitions(load.from_table, said),
-        lambda name: store.feed(load.from_table, said, overlap, name),
-        lambda feeds, at: nullcontext(
-            ({name: feed.ends_after(at.get(name, "")) for name, feed in feeds.items()}, None)
-        ),
-        said.partition,
-    )
+    return partitioned.of_parts(whole)
 
 
-def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Feed:
+def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None, key: tuple[str, ...]) -> Feed:
     store = load.from_store
     if isinstance(store, HasFeed):
+        if said.valid_from:
+            raise ConfigError(
+                f"The layout of {load.name} says valid_from, and what it reads is no table.",
+                "What ends and what follows it must be seen together.",
+                "Read it by a position, or land it in a table.",
+            )
         return store.feed(load.from_table, said, overlap)
     if said.csv is not None:
         raise ConfigError(
@@ -186,31 +152,21 @@ def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None) -> Fe
             "",
             f"Take csv out of [loads.{load.name}.layout].",
         )
-    return _sql_feed(load, said, overlap)
-
-
-def _sql_feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None, only: str = "") -> sql_feed.SqlFeed:
-    """A table as a feed; or the rows of it for which a condition holds."""
     if not said.position:
         raise ConfigError(
             f"The layout of {load.name} names no position.",
             "A table has no order of its own.",
             f'Name the columns that order its rows: position = ["..."] in [loads.{load.name}.layout].',
         )
-    tables = with_tables(load.from_store)
+    tables = with_tables(store)
     table = tables.table(load.from_table, load.config.types)
+    if said.valid_from:
+        return validity.ValidityFeed(table, said, key, overlap)
     times = None if isinstance(said.time, str) else tables.table(said.time.table, {})
     quarantined = frozenset(layout_binding.bookkeeping(said)) - set(load.config.key)
+    numbers = tuple(said.hexadecimal)
     return sql_feed.SqlFeed(
-        table,
-        tuple(said.position),
-        said.time,
-        times,
-        _old_first(table, said),
-        overlap,
-        quarantined,
-        only,
-        tuple(said.hexadecimal),
+        table, tuple(said.position), said.time, times, _old_first(table, said), overlap, quarantined, numbers
     )
 
 

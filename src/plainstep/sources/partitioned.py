@@ -7,13 +7,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from datetime import datetime
 from typing import TYPE_CHECKING
 
 from plainstep.core.arrays import flat
 from plainstep.core.changes.ops import NOW, WAS
-from plainstep.core.layouts.rows import POSITION
+from plainstep.core.layouts.rows import PARTITION, POSITION
 from plainstep.deferred import pa, pc
 from plainstep.errors import ConfigError, DataError
 from plainstep.stores.feed import Ends
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
     from plainstep.errors import Refused
     from plainstep.stores.api import Reading
-    from plainstep.stores.feed import Feed
+    from plainstep.stores.feed import Feed, HasPartitions
 
 # What is told of all partitions at one moment: their ends, and the transaction that says so.
 Opened = AbstractContextManager[tuple[dict[str, Ends], "Reading | None"]]
@@ -155,7 +155,16 @@ class PartitionedFeed:
     def told(self, position: str) -> str:
         """Which row a position means."""
         [(name, one)] = _named(position).items()
-        return f"{self._feed(name).told(one)} ({self.by} {name})"
+        return self._feed(name).told(one)
+
+
+def of_parts(whole: HasPartitions) -> PartitionedFeed:
+    """A feed that can be read one partition at a time, each of which stands by itself: no transaction holds them together."""
+
+    def opened(feeds: Mapping[str, Feed], at: Mapping[str, str]) -> Opened:
+        return nullcontext(({name: feed.ends_after(at.get(name, "")) for name, feed in feeds.items()}, None))
+
+    return PartitionedFeed(whole, whole.partitions, whole.partition, opened, whole.partitioned_by)
 
 
 def in_one_partition(batches: Iterator[Changes], key: tuple[str, ...], feed: PartitionedFeed) -> Iterator[Changes]:
@@ -170,14 +179,11 @@ def in_one_partition(batches: Iterator[Changes], key: tuple[str, ...], feed: Par
         if len(changes):
             seen.append(_keys_of(changes, key))
             seen = [_distinct(seen)] if len(seen) > BATCHES else seen
-    twice = _distinct(seen).group_by(list(key)).aggregate([("partition", "list")]) if seen else None
-    rows = (
-        twice.filter(pc.greater(pc.list_value_length(twice["partition_list"]), 1)).slice(0, 1).to_pylist()
-        if twice
-        else []
-    )
-    for row in rows:
-        partitions = [_plain(name) for name in row.pop("partition_list")]
+    listed = f"{PARTITION}_list"
+    found = _distinct(seen).group_by(list(key)).aggregate([(PARTITION, "list")]) if seen else None
+    twice = found.filter(pc.greater(pc.list_value_length(found[listed]), 1)) if found else None
+    for row in twice.slice(0, 1).to_pylist() if twice else []:
+        partitions = [_plain(name) for name in row.pop(listed)]
         told = ", ".join(f"{name} {value}" for name, value in row.items())
         raise DataError(
             f"{feed.place} holds changes of the row with {told} in several partitions ({feed.by} {', '.join(sorted(partitions)[:5])}).",
@@ -197,7 +203,7 @@ def _keys_of(changes: Changes, key: tuple[str, ...]) -> pa.Table:
     parts = []
     for side in (WAS, NOW):
         columns = {name: changes.image(side, name) for name in key}
-        parts.append(pa.table({**columns, "partition": partition}))
+        parts.append(pa.table({**columns, PARTITION: partition}))
     return _distinct([pa.concat_tables(parts).drop_null()])
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from copy import copy
 from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -35,7 +36,6 @@ class SqlFeed:
         time: the column that tells when a change was made, or the table that does; or empty.
         overlap: how far before the watermark to begin, or None.
         lenient: columns whose values need not fit their types: they are not the row's own.
-        only: a condition in SQL for the rows that belong to it, or empty.
         numbers: the columns of the position that hold hexadecimal numbers.
     """
 
@@ -48,16 +48,26 @@ class SqlFeed:
         first: str = "",
         overlap: int | timedelta | None = None,
         lenient: frozenset[str] = frozenset(),
-        only: str = "",
         numbers: tuple[str, ...] = (),
     ) -> None:
         self.table, self.position, self.time, self.times, self.overlap = table, position, time, times, overlap
-        self.lenient, self.only = lenient, only
+        self.lenient, self.only = lenient, ""
         self.place = table.place
         self.identity = f"{table.sql} by {', '.join(position)}"
         self.order = self._ordered_by(position, numbers)
         self._own, self._plain = table.schema().names, list[str]()
         self._first = first
+
+    def part(self, condition: str, told: str) -> SqlFeed:
+        """The same, of the rows for which a condition in SQL holds.
+
+        Args:
+            condition: the condition.
+            told: which rows these are, for messages.
+        """
+        one = copy(self)
+        one.only, one.place = condition, f"{self.place}, {told}"
+        return one
 
     def _ordered_by(self, position: tuple[str, ...], numbers: tuple[str, ...]) -> SqlOrder:
         """In which order its rows stand."""
@@ -70,12 +80,16 @@ class SqlFeed:
 
     @property
     def _order(self) -> str:
-        """The same, with what orders rows at one position."""
+        """What orders the rows, with what orders those at one position, as SQL."""
         return self.order.by + (f", {self._first}" if self._first else "")
+
+    def _joined(self) -> str:
+        """What the table is joined with, as SQL, or empty."""
+        return ""
 
     def _from(self) -> str:
         """What the rows are taken from, as SQL."""
-        return f"FROM {self.table.sql}"
+        return f"FROM {self.table.sql}{self._joined()}"
 
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read: the row's own columns in their types, the others as texts."""
@@ -103,6 +117,7 @@ class SqlFeed:
     def opened(self) -> Iterator[tuple[Ends, Reading]]:
         """How far it can be read, and the transaction that says so."""
         with self.table.reading() as reading:
+            self.check(reading)
             yield self.ends_in(reading), reading
 
     def _which(self, *conditions: str) -> str:
@@ -111,16 +126,23 @@ class SqlFeed:
         return f"WHERE {' AND '.join(terms)}" if terms else ""
 
     def ends_in(self, reading: Reading, watermark: str = "") -> Ends:
-        """How far it can be read, as a transaction sees it; going on from a watermark, if there is one."""
+        """How far it can be read, as a transaction sees it that was checked; going on from a watermark, if there is one."""
         ends = self._ends(reading)
         if not watermark or ends.last == watermark:
             return ends
         ahead = ends.last is not None and reading.first(f"SELECT {self.order.later(ends.last, watermark)}")
         return ends if ahead and ahead[0] else replace(ends, last=watermark)
 
-    def _ends(self, reading: Reading) -> Ends:
+    def check(self, reading: Reading) -> None:
+        """Look whether each row has a position, and in which order these are.
+
+        Raises:
+            Refused: one has none, or their order is not known.
+        """
         self._refuse_nulls(reading)
         self.order.look(reading)
+
+    def _ends(self, reading: Reading) -> Ends:
         # The order of these matters: who is writing is asked after the last position is known, so that whoever
         # may yet commit an earlier one is among them.
         last = self._one(reading, self._which(), self.order.down)
@@ -155,6 +177,7 @@ class SqlFeed:
     def ends_after(self, watermark: str) -> Ends:
         """How far it can be read now, going on from a watermark: to the watermark itself, where nothing lies behind it."""
         with self.table.reading() as reading:
+            self.check(reading)
             return self.ends_in(reading, watermark)
 
     def refusal(self, load: str, watermark: str) -> Refused | None:
@@ -266,8 +289,7 @@ class SqlFeed:
         if upto is None:
             return
         with self.table.reading() as reading:
-            joined = self._from().removeprefix(f"FROM {self.table.sql}")
-            tail = f"{joined} {self._where(after, upto)} ORDER BY {self._order}"
+            tail = f"{self._joined()} {self._where(after, upto)} ORDER BY {self._order}"
             for batch in reading.select(own, texts, tail):
                 found = pa.Table.from_batches([batch])
                 yield found.append_column(POSITION, found[self.position[0]]) if numbered else found

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
@@ -12,16 +12,15 @@ from plainstep.sources.partitioned import PartitionedFeed
 if TYPE_CHECKING:
     from plainstep.sources.sql_feed import SqlFeed
     from plainstep.stores.api import Reading
-    from plainstep.stores.feed import Ends, Feed
+    from plainstep.stores.feed import Ends
 
 
-def by_column(whole: SqlFeed, column: str, part: Callable[[str], SqlFeed]) -> PartitionedFeed:
+def by_column(whole: SqlFeed, column: str) -> PartitionedFeed:
     """A table in the partitions that a column tells.
 
     Args:
         whole: the table as one feed.
         column: the column.
-        part: makes the feed of the rows for which a condition in SQL holds.
 
     Raises:
         ConfigError: there is no such column.
@@ -57,16 +56,14 @@ def by_column(whole: SqlFeed, column: str, part: Callable[[str], SqlFeed]) -> Pa
             return named(reading)
 
     def feed(name: str) -> SqlFeed:
-        return part(f"{quoted} = {table.literal(column, name)}")
+        return whole.part(f"{quoted} = {table.literal(column, name)}", f"{column} {name}")
 
     @contextmanager
     def opened(feeds: Mapping[str, Any], tokens: Mapping[str, str]) -> Iterator[tuple[dict[str, Ends], Reading | None]]:
         with table.reading() as reading:
+            whole.check(reading)
             # Those that are there now, for one that has come since the others were listed has its rows in this transaction.
             known: dict[str, Any] = {name: feeds.get(name) or feed(name) for name in {*feeds, *named(reading)}}
             yield {name: one.ends_in(reading, tokens.get(name, "")) for name, one in known.items()}, reading
 
-    def made(name: str) -> Feed:
-        return feed(name)
-
-    return PartitionedFeed(whole, there, made, opened, column)
+    return PartitionedFeed(whole, there, feed, opened, column)

@@ -24,32 +24,44 @@ EVENT, BEGINS, ENDS = "plainstep.event", "begins", "ends"
 TWICE = "(SELECT 0 AS plainstep_end UNION ALL SELECT 1 AS plainstep_end) AS plainstep_ends"
 
 
-def as_changes(said: LayoutConfig) -> LayoutConfig:
-    """How the events of a validity table are read: a layout that is said of the table, filled in.
+# What a period tells already.
+TOLD = (
+    "position",
+    "operation",
+    "operation_sql",
+    "only_new",
+    "was",
+    "deleted",
+    "update_was",
+    "lookup",
+    "partition",
+    "time",
+)
+
+
+def as_changes(said: LayoutConfig, where: str = "the layout") -> LayoutConfig:
+    """A layout, filled in with how the events of a validity table are read, if it is of one.
+
+    Args:
+        said: what is said of the layout.
+        where: where that stands, for messages.
 
     Raises:
-        ConfigError: it says something else beside.
+        ConfigError: it says something that does not go together.
     """
-    for name in (
-        "position",
-        "operation",
-        "operation_sql",
-        "only_new",
-        "was",
-        "deleted",
-        "update_was",
-        "lookup",
-        "partition",
-        "time",
-    ):
+    if not said.valid_from and not said.valid_to:
+        if said.overlapping != "refuse":
+            raise ConfigError(f"{where} says overlapping, and names no valid_from.", "", "Take it out.")
+        return said
+    if not said.valid_from or not said.valid_to:
+        raise ConfigError(f"{where} names one end of a period: it needs both valid_from and valid_to.")
+    for name in TOLD:
         if getattr(said, name):
             raise ConfigError(
-                f"The layout has valid_from, and {name} beside it.",
+                f"{where} has valid_from, and {name} beside it.",
                 "A row's period tells the order, the time and what happened.",
-                f"Take {name} out of the layout.",
+                f"Take {name} out of it.",
             )
-    if not said.valid_from or not said.valid_to:
-        raise ConfigError("A layout with periods needs both valid_from and valid_to.")
     aside = [*said.bookkeeping, said.valid_from, said.valid_to]
     told = {"position": [said.valid_from], "operation": EVENT, "put": [BEGINS], "delete": [ENDS], "bookkeeping": aside}
     return said.model_copy(update=told)
@@ -117,22 +129,16 @@ class ValidityFeed(SqlFeed):
 
     Args:
         table: the table.
-        begin, end: the columns with the two times.
+        said: the two columns with its times, and what periods that overlap are.
         key: the columns that tell rows apart.
         overlap: how far before the watermark to begin, or None.
-        newest: whether periods of one key may overlap, so that the newest one counts.
     """
 
     def __init__(
-        self,
-        table: Table,
-        begin: str,
-        end: str,
-        key: tuple[str, ...],
-        overlap: int | timedelta | None = None,
-        newest: bool = False,
+        self, table: Table, said: LayoutConfig, key: tuple[str, ...], overlap: int | timedelta | None = None
     ) -> None:
-        self.begin, self.end, self.key, self.newest = begin, end, key, newest
+        begin, end = said.valid_from, said.valid_to
+        self.begin, self.end, self.key, self.newest = begin, end, key, said.overlapping == "newest"
         if end not in table.schema().names:
             raise ConfigError(
                 f"The layout says valid_to = {end!r}, which {table.place} does not have.",
@@ -166,8 +172,17 @@ class ValidityFeed(SqlFeed):
         """A column with one of the two times as it is ordered, as SQL; of the table itself, or under an alias."""
         return self.order.in_order(self.begin, f"{of or self.table.sql}.{self.table.dialect.quoted(name)}")
 
-    def _from(self) -> str:
-        return f"FROM {self.table.sql} CROSS JOIN {TWICE}"
+    def _joined(self) -> str:
+        return f" CROSS JOIN {TWICE}"
+
+    def _refuse_nulls(self, reading: Reading) -> None:
+        null = f"{self.table.dialect.quoted(self.begin)} IS NULL"
+        if reading.first(f"SELECT 1 FROM {self.table.sql} WHERE {null} {self.table.dialect.first(1)}"):
+            raise Refused(
+                f"A row of {self.place} has no begin: {self.begin} is null.",
+                "From when it is valid is not known, so it would never be read.",
+                "Give it a begin, or read a view without such rows.",
+            )
 
     def _ordered_by(self, position: tuple[str, ...], numbers: tuple[str, ...]) -> SqlOrder:
         return EventOrder(self.table, self.begin, self.end)

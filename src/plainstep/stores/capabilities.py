@@ -77,25 +77,6 @@ class HasFeed(Store, Protocol):
 
 
 @runtime_checkable
-class HasPartitions(Store, Protocol):
-    """A store whose feeds may be in order within their partitions only.
-
-    Attributes:
-        partitioned_by: what tells the partitions, as a layout names it.
-    """
-
-    partitioned_by: str
-
-    def partitions(self, name: str, layout: LayoutConfig) -> list[str]:
-        """The partitions of a feed that are there now."""
-        ...
-
-    def feed(self, name: str, layout: LayoutConfig, overlap: int | timedelta | None, partition: str) -> Feed:
-        """One partition of a feed, also of one that is not there any more. Nothing is opened yet."""
-        ...
-
-
-@runtime_checkable
 class HasSource(Store, Protocol):
     """A store that tells the changes of its tables.
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 from plainstep.deferred import pa
 
@@ -42,7 +42,9 @@ class Feed(Protocol):
     identity: str
 
     @property
-    def is_numbered(self) -> bool: ...
+    def is_numbered(self) -> bool:
+        """Whether its positions begin with a number or a time."""
+        ...
 
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read of the rows: by path, with the type it should have, or None for as it is."""
@@ -106,4 +108,23 @@ class Feed(Protocol):
 
     def told(self, position: str) -> str:
         """Which row of which table or file a position means, for messages."""
+        ...
+
+
+@runtime_checkable
+class HasPartitions(Feed, Protocol):
+    """A feed that may be in order within its partitions only, and can be read one partition at a time.
+
+    Attributes:
+        partitioned_by: what tells the partitions, as a layout names it.
+    """
+
+    partitioned_by: str
+
+    def partitions(self) -> list[str]:
+        """The partitions that are there now."""
+        ...
+
+    def partition(self, name: str) -> Feed:
+        """One of them, also one that is not there any more; its rows have the columns of the whole feed."""
         ...

@@ -15,7 +15,7 @@ from plainstep.deferred import np, pa, pc
 
 # Beside a feed's own columns: each row's position as text, its time out of another table, a whole line of JSON.
 POSITION, TIME, LINE = "plainstep.position", "plainstep.time", "plainstep.line"
-# Of a sample: which partition a row is in, where no column of its own tells it.
+# Which partition a row is in, where no column of its own tells it.
 PARTITION = "plainstep.partition"
 # What is wrong with a row, where it was found out while it was read.
 WRONG = "plainstep.wrong"

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from copy import copy
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -58,20 +59,16 @@ class FileFeed:
         place: its name, for messages.
         layout: how they are read.
         overlap: how far before the watermark to begin, or None.
-        within: the folder below the store's in which its files lie, if only those of one are meant.
     """
 
+    partitioned_by = "folder"
+    # The folder below the store's in which its files lie, where only those of one are meant.
+    within: str | None = None
+
     def __init__(
-        self,
-        folder: Path,
-        pattern: str,
-        place: str,
-        layout: LayoutConfig,
-        overlap: int | timedelta | None,
-        within: str | None = None,
+        self, folder: Path, pattern: str, place: str, layout: LayoutConfig, overlap: int | timedelta | None
     ) -> None:
         self.folder, self.pattern, self.place, self.layout, self.overlap = folder, pattern, place, layout, overlap
-        self.within = within
         self.identity = f"{pattern} by {', '.join(layout.position) or 'file and line'}"
         self.shape = Shape(place, layout, lambda: self._listing().files)
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
@@ -88,9 +85,21 @@ class FileFeed:
         links, form = self.layout.follow_links, form_of(self.layout)
         return listed(self.folder, self.pattern, settle.total_seconds(), links, form, self.within)
 
+    def partitions(self) -> list[str]:
+        """The folders in which it has files: each may be in an order of its own."""
+        return sorted({name.rpartition("/")[0] for name in names_of(self.folder, self.pattern, form_of(self.layout))})
+
+    def partition(self, name: str) -> FileFeed:
+        """The files of one folder, in the columns of all of them."""
+        one = copy(self)
+        one.within, one.place, one._edges = name, f"{self.place}, folder {name or '.'}", {}
+        return one
+
     def sample(self) -> pa.Table:
-        """Some rows, to learn from what they are made of."""
-        return self.shape.sample()
+        """Some rows, to learn from what they are made of; of one folder, if only its files are meant."""
+        if self.within is None:
+            return self.shape.sample()
+        return Shape(self.place, self.layout, lambda: self._listing().files).sample()
 
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read of the rows."""
@@ -371,12 +380,6 @@ class FileFeed:
     def told(self, position: str) -> str:
         """Which row a position means."""
         return self.label(position) if self.shape.order is None else f"{self.place} at {self.label(position)}"
-
-
-def folders(folder: Path, pattern: str, layout: LayoutConfig) -> list[str]:
-    """The folders below a store's in which a feed has files, of which each may be in an order of its own."""
-    names = names_of(folder, pattern, form_of(layout))
-    return sorted({name.rpartition("/")[0] for name in names})
 
 
 def _labels(name: str, rows: Rows) -> pa.Array:

@@ -48,17 +48,9 @@ class FilesStore(BaseStore):
         self.folder = base / unquote(parts.path)[1:]
         self.place = str(self.folder.absolute())
 
-    partitioned_by = "folder"
-
-    def feed(
-        self, pattern: str, layout: LayoutConfig, overlap: int | timedelta | None, partition: str | None = None
-    ) -> feeds.FileFeed:
-        """The rows of some files, or of those that lie in one folder."""
-        return feeds.FileFeed(self.folder, pattern, f"{self.name}.{pattern}", layout, overlap, partition)
-
-    def partitions(self, pattern: str, layout: LayoutConfig) -> list[str]:
-        """The folders in which a feed has files."""
-        return feeds.folders(self.folder, pattern, layout)
+    def feed(self, pattern: str, layout: LayoutConfig, overlap: int | timedelta | None) -> feeds.FileFeed:
+        """The rows of some files."""
+        return feeds.FileFeed(self.folder, pattern, f"{self.name}.{pattern}", layout, overlap)
 
     def target(self) -> Target:
         """The folder as a place that journals are appended to."""
