@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import shutil
 import tempfile
+import unittest
 from pathlib import Path
 from typing import Any, Self
 
@@ -58,6 +59,23 @@ HISTORY = (
     + [("delete", 1, None), ("delete", 2, None), ("insert", 1, {"a": 5, "b": "ash"})]
     + [("update", key, {"a": key + 20, "b": "elm"}) for key in (0, 1, 3)]
 )
+
+
+class Refusing(unittest.TestCase):
+    """Mistakes in a layout: each is refused, and nothing is merged."""
+
+    def refused(self, load: str, *turns: tuple[str, str]) -> str:
+        """Step with a layout in which some words are replaced; what it says."""
+        text = layouts.config(load)
+        for old, new in turns:
+            self.assertIn(old, text)
+            text = text.replace(old, new)
+        with Town(config=text) as town:
+            town.play(list(HISTORY))
+            [outcome] = town.project.step(raise_errors=False)
+            self.assertIn(outcome.outcome, ("refused", "failed"), f"{load} {turns}: {outcome}")
+            self.assertIsNone(town.project.load(load).target.watermark(load))
+            return str(outcome.error)
 
 
 def run(town: Town, *words: str) -> Result:

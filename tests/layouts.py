@@ -45,6 +45,7 @@ CREATE TABLE alike (n INTEGER PRIMARY KEY, doc TEXT);
 CREATE TABLE shards (shard TEXT, n INTEGER, what TEXT, k INTEGER, a INTEGER, b TEXT, PRIMARY KEY (shard, n));
 CREATE TABLE periods (k INTEGER, since INTEGER, until INTEGER, a INTEGER, b TEXT);
 CREATE TABLE patched (n INTEGER PRIMARY KEY, doc TEXT);
+CREATE TABLE amended (n INTEGER PRIMARY KEY, what TEXT, key INTEGER, tree TEXT, changed TEXT, removed TEXT);
 CREATE TABLE logged (lsn TEXT PRIMARY KEY, what TEXT, k INTEGER, a INTEGER, b TEXT);
 CREATE TABLE latest (n INTEGER PRIMARY KEY, k INTEGER, a INTEGER, b TEXT, gone TIMESTAMP);
 """
@@ -130,6 +131,12 @@ LOADS = {
         'position = ["n"]\noperation = "doc.what"\nput = ["set", "change"]\ndelete = ["unset"]\nnow = "doc.tree.*"\n'
         'patch = "doc.changed"\nremoved = "doc.removed"\ncolumns = { k = "doc.key", a = "size.a", b = "b" }\n',
     ),
+    "amended": (  # the same, each part in a column of its own
+        "town.amended",
+        "",
+        'position = ["n"]\noperation = "what"\nput = ["set", "change"]\ndelete = ["unset"]\nnow = "tree.*"\n'
+        'patch = "changed"\nremoved = "removed"\ncolumns = { k = "key", a = "size.a", b = "b" }\n',
+    ),
     "folded": (
         "landing.folded",
         'types = { a = "INTEGER" }',
@@ -214,6 +221,9 @@ class Writers:
         self._by_partition(connection, plain)
         patches = [(place, document) for one in plain for place, document in _patches(one)]
         connection.executemany("INSERT INTO patched VALUES (?, ?)", [(n, json.dumps(one)) for n, one in patches])
+        for n, told in patches:
+            parts = [json.dumps(told[x]) if x in told else None for x in ("tree", "changed", "removed")]
+            connection.execute("INSERT INTO amended VALUES (?, ?, ?, ?, ?, ?)", (n, told["what"], told["key"], *parts))
         if patches:
             folded = "".join(json.dumps({"n": n} | one) + "\n" for n, one in patches)
             (self.folder / f"landing/folded/{self.batches:04}.jsonl").write_text(folded)

@@ -319,6 +319,27 @@ class Landings(unittest.TestCase):
             (town.folder / "2.csv").write_text("seq,k,a\n2,2,2\n")  # which of its rows to leave out, nothing tells
             self.assertIn("2.csv has no column 'b', which the layout needs", town.step())
 
+    def test_files_whose_types_differ(self) -> None:
+        layout, more = 'position = ["seq"]', 'columns = ["k", "a"]'
+        with Landing("*.csv", layout) as town:  # texts are read as what the target holds, whatever a file seems to be
+            town.land("1.csv", (1, 1, 1))
+            (town.folder / "2.csv").write_text("seq,k,a,b\n2,2,2,7\n")
+            (town.folder / "3.csv").write_text("seq,k,a,b\n3,3,3,2026-05-04\n")
+            self.assertEqual(town.step(), "stepped 3 ")
+        with Landing("*.parquet", layout, more) as town:
+            pq.write_table(pa.table({"seq": [1], "k": [1], "a": [1]}), town.folder / "old-1.parquet")
+            pq.write_table(pa.table({"seq": [2], "k": [2], "a": ["2"]}), town.folder / "new-1.parquet")
+            said = town.step()
+            self.assertIn("'a' of landing.*.parquet is string in new-1.parquet, and int64 in old-1.parquet", said)
+            self.assertIn("a load of its own, with a pattern that only its files match", said)
+            text = town.config.read_text()
+            stores, _, load = text.partition("[loads.tree]")
+            parts = [load.replace("*.parquet", f"{one}-*.parquet").replace("house.tree", f"house.{one}") for one in ("old", "new")]
+            parts[1] = parts[1].replace("loads.tree", "loads.new")
+            town.config.write_text(f"{stores}[loads.old]{parts[0].replace('loads.tree', 'loads.old')}[loads.new]{parts[1]}")
+            self.assertEqual([one.outcome for one in town.project.step()], ["stepped", "stepped"])
+            self.assertTrue(all(one.health == "ok" for one in town.project.status()))
+
     @settings(max_examples=examples(25), deadline=None)
     @given(st.lists(st.lists(st.integers(1, 60), max_size=12, unique=True), min_size=1, max_size=5), st.integers(1, 4))
     def test_rows_of_many_files_come_in_order_and_once(self, files: list[list[int]], block: int) -> None:

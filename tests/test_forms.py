@@ -13,24 +13,11 @@ from plainstep.core.layouts.patches import DOCUMENT, SENT, Patches, unpatched
 from plainstep.core.layouts.records import by_record
 from plainstep.core.layouts.rows import WRONG
 from tests import layouts
-from tests.feed_town import HISTORY, Town, run
+from tests.feed_town import HISTORY, Refusing, Town, run
 
 
-class Forms(unittest.TestCase):
+class Forms(Refusing):
     """Each mistake is refused, and nothing is merged; what lags loses nothing."""
-
-    def refused(self, load: str, *turns: tuple[str, str]) -> str:
-        """Step with a layout in which some words are replaced; what it says."""
-        text = layouts.config(load)
-        for old, new in turns:
-            self.assertIn(old, text)
-            text = text.replace(old, new)
-        with Town(config=text) as town:
-            town.play(list(HISTORY))
-            [outcome] = town.project.step(raise_errors=False)
-            self.assertIn(outcome.outcome, ("refused", "failed"), f"{load} {turns}: {outcome}")
-            self.assertIsNone(town.project.load(load).target.watermark(load))
-            return str(outcome.error)
 
     def test_halves_of_an_update_in_any_order(self) -> None:
         pair = 'pair = ["change"]'
@@ -88,6 +75,21 @@ class Forms(unittest.TestCase):
                 with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
                     connection.executescript(spoiled)
                 self.assertRegex(str(town.project.step(raise_errors=False)[0].error), words)
+
+    def test_a_row_in_two_partitions_and_what_mends_it(self) -> None:
+        """Whatever the column of the partition is called."""
+        layout = 'position = ["n"]\noperation = "what"\nput = ["set"]\npartition = "partition"\n'
+        text = layouts.STORES + '[loads.tree]\nfrom = "town.moved"\ninto = "house.tree"\n'
+        with Town(config=text + 'key = ["k"]\n[loads.tree.layout]\n' + layout) as town:
+            with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
+                connection.execute("CREATE TABLE moved (partition TEXT, n INTEGER, what TEXT, k INTEGER)")
+                connection.execute("INSERT INTO moved VALUES ('east', 1, 'set', 7), ('west', 1, 'set', 7)")
+            said = str(town.project.step(raise_errors=False)[0].error)
+            self.assertIn("in several partitions", said)
+            self.assertIn("Add the partition to 'key'", said)
+            town.config.write_text(town.config.read_text().replace('key = ["k"]', 'key = ["partition", "k"]'))
+            self.assertEqual(town.project.step()[0].edits["put"], 2)
+            self.assertEqual(town.project.status()[0].health, "ok")
 
     def test_a_partition_that_lags_or_is_new_loses_nothing(self) -> None:
         for rows in ("", 'rows = "town.tree"\n'):
@@ -162,8 +164,11 @@ class Forms(unittest.TestCase):
             ((('k = "doc.key"', 'k = "b"'), ("columns = { k", 'columns = { q = "b", k')), "lies in the document"),
             (((patch, 'patch = "doc.what"'),), "not an object of paths|it is"),
             ((('removed = "doc.removed"', 'removed = "doc.changed"'),), "not a list of paths"),
+            (((patch, 'patch = "doc.chagned"'),), "has no new values, and no field was removed"),
         ):
             self.assertRegex(self.refused("patched", *turns), said)
+        without = ('patch = "changed"\nremoved = "removed"\n', 'patch = "what"\nbookkeeping = ["changed", "removed"]\n')
+        self.assertRegex(self.refused("amended", without), "is .* which is not")
         paths = Patches("doc", "set", "gone", "old", ("size.a", "tags", "b"), False)
         old = '{"tags": ["x", {"y": 1.50}], "b": 12345678901234567890.10}'
         for told, expected in (
@@ -180,18 +185,27 @@ class Forms(unittest.TestCase):
             ({"gone": '["colour.depth"]'}, "'colour.depth', which is no column's"),
             ({"set": "[]"}, "not an object of paths"),
             ({"gone": "[7]"}, "not a list of paths"),
+            ({"set": '{"b": 1, "b": 2}'}, "has the field b twice"),
+            ({"set": "{"}, "which is not JSON"),
         ):
-            row = {"doc": [None], "set": [None], "gone": [None], "old": [old]} | {
-                name: [text] for name, text in told.items()
-            }
-            found = unpatched(
-                pa.table({name: pa.array(column, pa.string()) for name, column in row.items()}), paths
-            ).to_pylist()[0]
+            found = read_patch(paths, {"old": old} | told)
             if isinstance(expected, str):
                 self.assertIn(expected, found[WRONG])
             else:
                 self.assertEqual((json.loads(found[DOCUMENT]), found[WRONG]), (expected, None))
                 self.assertEqual(len(json.loads(found[SENT])), len(expected))
+        # A column within a column: both are told.
+        within = Patches("doc", "set", "gone", "old", ("size", "size.a"), False)
+        found = read_patch(within, {"set": '{"size": {"a": 2}}'})
+        self.assertEqual(json.loads(found[DOCUMENT]), {"size": {"a": 2}})
+        self.assertEqual(json.loads(found[SENT]), ["size", "size.a"])
+
+
+def read_patch(paths: Patches, told: dict[str, str | None]) -> dict[str, str | None]:
+    """One row, of nothing but what it tells, as `unpatched` makes it."""
+    row = {name: pa.array([told.get(name)], pa.string()) for name in ("doc", "set", "gone", "old")}
+    found: dict[str, str | None] = unpatched(pa.table(row), paths).to_pylist()[0]
+    return found
 
 
 if __name__ == "__main__":

@@ -19,7 +19,7 @@ from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts.plausibility import doubt
 from tests import layouts
-from tests.feed_town import HISTORY, Town
+from tests.feed_town import HISTORY, Refusing, Town
 from tests.histories import histories
 from tests.support import WITHOUT_SHRINKING, examples
 
@@ -52,21 +52,8 @@ class Laws(unittest.TestCase):
                 self.assertTrue(check.ok or check.load in layouts.BLIND, check.load)
 
 
-class Wrong(unittest.TestCase):
+class Wrong(Refusing):
     """Each mistake that a person would make in a layout is refused, and nothing is merged."""
-
-    def refused(self, load: str, *turns: tuple[str, str]) -> str:
-        """Step with a layout in which some words are replaced; what it says."""
-        text = layouts.config(load)
-        for old, new in turns:
-            self.assertIn(old, text)
-            text = text.replace(old, new)
-        with Town(config=text) as town:
-            town.play(list(HISTORY))
-            [outcome] = town.project.step(raise_errors=False)
-            self.assertIn(outcome.outcome, ("refused", "failed"), f"{load} {turns}: {outcome}")
-            self.assertIsNone(town.project.load(load).target.watermark(load))
-            return str(outcome.error)
 
     def swap(self, one: str, other: str) -> tuple[tuple[str, str], ...]:
         return (one, "#1#"), (other, one), ("#1#", other)

@@ -142,6 +142,31 @@ class Validity(unittest.TestCase):
                     for outcome in project.step(raise_errors=False):
                         self.assertIn("another one of its key", str(outcome.error))
 
+    def test_a_period_without_a_beginning_is_refused(self) -> None:
+        for name, made in STORES.items():
+            for until in ("NULL", "'2026-05-04 10:00:00'"):
+                with self.subTest(name, until=until), Town() as town, made(town) as (url, sql):
+                    project = begun(town, url, sql)
+                    sql("ALTER TABLE tree RENAME TO old", TABLE.replace(" NOT NULL", ""))
+                    sql(f"INSERT INTO tree VALUES (1, NULL, {until}, 1, 'oak')")
+                    sql("INSERT INTO tree VALUES (2, '2026-05-04 09:00:00', NULL, 1, 'oak')")
+                    for outcome in project.step(raise_errors=False):
+                        self.assertRegex(str(outcome.error), "since.* (is|are) null|null.*since")
+
+    def test_rows_beside_periods(self) -> None:
+        """First loads and checks read the table that `rows` names."""
+        with Town() as town, in_sqlite(town) as (url, sql):
+            loads = LOADS.partition("[loads.shed]")[0].replace('key = ["k"]', 'key = ["k"]\nrows = "town.current"')
+            project = begun(town, url, sql, loads)
+            sql("CREATE TABLE current (k INTEGER, a INTEGER, b TEXT)", "INSERT INTO current VALUES (1, 2, 'elm')")
+            sql("INSERT INTO tree VALUES (1, '2026-05-04 09:00:00', '2026-05-04 10:00:00', 1, 'oak')")
+            sql("INSERT INTO tree VALUES (1, '2026-05-04 10:00:00', NULL, 2, 'elm')")
+            project.step()
+            self.assertEqual(town.rows("house"), [(1, 2, "elm")])
+            self.assertTrue(project.check()[0].ok)
+            sql("UPDATE current SET a = 3")
+            self.assertFalse(project.check()[0].ok)
+
     def test_states_that_expire(self) -> None:
         """Of periods that overlap, the newest one counts: a latest state with a time to live."""
         loads = LOADS.partition("[loads.shed]")[0] + 'overlapping = "newest"\n'

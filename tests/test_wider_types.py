@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from plainstep.stores.capabilities import with_tables
 from tests.postgres import Database
 from tests.support import Town
 
@@ -60,7 +61,7 @@ class Wider(unittest.TestCase):
             project.step()
             self.assertTrue(all(one.ok for one in project.check()))
             for store in ("house", "shed", "lake"):
-                held = project.load(store).into_store.table("wider", {})  # type: ignore[attr-defined]
+                held = with_tables(project.load(store).into_store).table("wider", {})
                 with held.reading() as reading:
                     [row] = pa.Table.from_batches(reading.select(list(WIDER), {}, "")).to_pylist()
                 for name, (_, expected) in WIDER.items():

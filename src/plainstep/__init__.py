@@ -49,6 +49,7 @@ if TYPE_CHECKING:
     from plainstep.project_file import load_project
     from plainstep.settings.models import config_schema
     from plainstep.stores.capabilities import BaseStore, HasCapture, HasFeed, HasSource, HasTables, HasTarget, Store
+    from plainstep.stores.feed import HasPartitions
     from plainstep.stores.records import CaptureInfo, LedgerEntry, QuarantinedRow
     from plainstep.views.changes import LookResult
     from plainstep.views.net import NetResult
@@ -69,6 +70,7 @@ _HOMES = {
     "Filter": "plainstep.core.changes.filter",
     "HasCapture": "plainstep.stores.capabilities",
     "HasFeed": "plainstep.stores.capabilities",
+    "HasPartitions": "plainstep.stores.feed",
     "HasSource": "plainstep.stores.capabilities",
     "HasTables": "plainstep.stores.capabilities",
     "HasTarget": "plainstep.stores.capabilities",
@@ -105,6 +107,7 @@ __all__ = [
     "Filter",
     "HasCapture",
     "HasFeed",
+    "HasPartitions",
     "HasSource",
     "HasTables",
     "HasTarget",

@@ -159,11 +159,12 @@ def unhexed(text: str) -> bytes:
     return bytes.fromhex(text.removeprefix("0x").removeprefix("\\x"))
 
 
-def told(column: pa.Array, row: int) -> str:
-    """A value as it is told to a person. (Python has no time with nanoseconds, but pandas', which is not always there.)"""
+def shown(column: pa.Array, row: int) -> str:
+    """A value for messages. (Python has no time with nanoseconds, but pandas', which is not always there.)"""
     if pa.types.is_temporal(column.type):
         return str(column.slice(row, 1).cast(pa.string())[0].as_py())
-    return repr(column[row].as_py())
+    value = column[row].as_py()
+    return f"0x{value.hex()}" if isinstance(value, bytes) else repr(value)
 
 
 def as_dicts(rows: pa.Table) -> list[dict[str, Any]]:
@@ -186,11 +187,6 @@ def as_text(column: pa.Array) -> pa.Array:
     if pa.types.is_dictionary(column.type):
         return as_text(column.cast(column.type.value_type))
     return column.cast(pa.string())
-
-
-def shown(column: pa.Array, row: int) -> str:
-    """One value of a column as text, for messages."""
-    return repr(as_text(column.slice(row, 1))[0].as_py())
 
 
 def truthy(column: pa.Array) -> npt.NDArray[np.bool_]:

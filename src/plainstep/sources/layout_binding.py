@@ -43,10 +43,7 @@ def bound(
     Raises:
         ConfigError: the layout does not fit the feed, or itself.
     """
-    if said.each:
-        _refuse_no_list(name, said.each, sample)
-    fields = _fields(said, sample)
-    sample = by_record(sample, said.each) if said.each else sample
+    fields, sample = _records(name, said, sample) if said.each else (fields_of(sample, (said.now, said.was)), sample)
     columns, paths = _columns(name, said, fields, rows)
     schema = pa.schema([(column, _kind(name, column, config, paths, said, fields, rows)) for column in columns])
     for column in said.encodings:
@@ -85,13 +82,14 @@ def bound(
     return layout
 
 
-def _fields(said: LayoutConfig, sample: pa.Table) -> dict[str, pa.DataType]:
-    """What rows, or records, are made of, by path."""
-    if not said.each:
-        return fields_of(sample, (said.now, said.was))
-    kind = kind_of(sample, said.each)
-    found = fields_of(by_record(sample, said.each), (said.now, said.was))
-    return found | ({said.each: kind} if kind is not None and said.each in found else {})
+def _records(name: str, said: LayoutConfig, sample: pa.Table) -> tuple[dict[str, pa.DataType], pa.Table]:
+    """What the records of a sample are made of, by path, and the records, each as a row of its own."""
+    fields = fields_of(sample, (f"{said.each}.*",))
+    if sample.num_rows and said.each not in fields:
+        raise _unknown(name, "each", said.each, fields)
+    records, kind = by_record(sample, said.each), kind_of(sample, said.each)
+    found = fields_of(records, (said.now, said.was))
+    return found | ({said.each: kind} if kind is not None and said.each in found else {}), records
 
 
 def _with_patches(name: str, said: LayoutConfig, layout: Layout) -> Layout:
@@ -155,7 +153,12 @@ def _refuse_bad_sql(where: str, sql: str, sample: pa.Table, fields: dict[str, pa
 
 def _known(told: str, fields: Collection[str]) -> bool:
     """Whether a path leads to a field of documents, or into one, or is above one."""
-    return any(told == one or told.startswith(f"{one}.") or one.startswith(f"{told}.") for one in fields)
+    return any(_lies_in(told, one) or _lies_in(one, told) for one in fields)
+
+
+def _lies_in(path: str, other: str) -> bool:
+    """Whether a path is another, or leads into what lies there."""
+    return path == other or path.startswith(f"{other}.")
 
 
 def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
@@ -164,12 +167,10 @@ def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
     found: dict[str, pa.DataType | None] = {}
     patches = layout.patches
     if patches:
-        inside = (patches.document, patches.changed, patches.removed, patches.old)
-        layout = replace(layout, sent_columns="", now=f"{patches.document}.*")
-        return {path: None for path in inside if path} | {
-            path: kind
-            for path, kind in wanted(replace(layout, patches=None), sample).items()
-            if not path.startswith(inside)
+        inside = [path for path in (patches.document, patches.changed, patches.removed, patches.old) if path]
+        beside = wanted(replace(layout, patches=None, sent_columns="", now=f"{patches.document}.*"), sample)
+        return dict.fromkeys(inside, None) | {
+            path: kind for path, kind in beside.items() if not any(_lies_in(path, one) for one in inside)
         }
     for path in (layout.operation, layout.time, layout.transaction, layout.deleted, layout.each, *layout.pair):
         if path:
@@ -225,7 +226,7 @@ def _once(
 
     def below(column: str) -> bool:
         places = [pattern.replace("*", paths.get(column, column)) for pattern in patterns]
-        return any(path == place or path.startswith(f"{place}.") for place in places for path in fields)
+        return any(_lies_in(path, place) for place in places for path in fields)
 
     return frozenset(column for column in columns if paths.get(column, column) in fields and not below(column))
 
@@ -356,17 +357,6 @@ def _codes(name: str, said: LayoutConfig) -> dict[str, int]:
     return codes
 
 
-def _refuse_no_list(name: str, each: str, sample: pa.Table) -> None:
-    fields = fields_of(sample, (f"{each}.*",))
-    if sample.num_rows and each not in fields:
-        near = difflib.get_close_matches(each, list(fields), 1)
-        raise ConfigError(
-            f"The layout of {name} says each = {each!r}, and there is no such field.",
-            f"Did you mean {near[0]!r}?" if near else f"What there is: {', '.join(fields)}.",
-            f"Fix it in [loads.{name}.layout].",
-        )
-
-
 def _refuse_absent(name: str, layout: Layout, sample: pa.Table, fields: dict[str, pa.DataType]) -> None:
     raw = Raw(sample)
     named = [("operation", layout.operation), ("time", layout.time), ("transaction", layout.transaction),
@@ -374,9 +364,13 @@ def _refuse_absent(name: str, layout: Layout, sample: pa.Table, fields: dict[str
              *(("pair", path) for path in layout.pair)]  # fmt: skip
     for word, path in named:
         if path and (not raw.has(path) or (raw.within(path) and path not in fields and sample.num_rows)):
-            near = difflib.get_close_matches(path, list(fields), 1)
-            raise ConfigError(
-                f"The layout of {name} says {word} = {path!r}, and there is no such column.",
-                f"Did you mean {near[0]!r}?" if near else f"What there is: {', '.join(fields)}.",
-                f"Fix it in [loads.{name}.layout].",
-            )
+            raise _unknown(name, word, path, fields)
+
+
+def _unknown(name: str, word: str, path: str, fields: dict[str, pa.DataType]) -> ConfigError:
+    near = difflib.get_close_matches(path, list(fields), 1)
+    return ConfigError(
+        f"The layout of {name} says {word} = {path!r}, and there is no such field.",
+        f"Did you mean {near[0]!r}?" if near else f"What there is: {', '.join(fields)}.",
+        f"Fix it in [loads.{name}.layout].",
+    )

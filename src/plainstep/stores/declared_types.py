@@ -1,4 +1,4 @@
-"""What a declared type means, where a store itself does not keep to types: SQLite, and files."""
+"""What a declared type means, where a store itself does not keep to types (SQLite, and files) or has none for what comes."""
 
 from __future__ import annotations
 
@@ -8,6 +8,9 @@ from functools import cache
 from plainstep.core.arrays import utc_time
 from plainstep.deferred import pa
 from plainstep.errors import DataError
+
+# What to do about a type for which a store has none.
+DECLARE_IT = 'Leave it out, or say in the load what to hold it as: types = { COLUMN = "TEXT" }.'
 
 
 @cache

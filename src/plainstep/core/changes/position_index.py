@@ -14,7 +14,7 @@ from plainstep.deferred import np, pa, pc
 class PositionIndex:
     """What is known of the positions of a window's changes.
 
-    Batches that have a column ``place`` (an integer, or a text) say in it where each change stands; several that follow
+    Batches that have a column ``position`` (an integer, or a text) say in it where each change stands; several that follow
     each other may share one. Without it, a change's sequence is its position.
     """
 
@@ -40,8 +40,8 @@ class PositionIndex:
         return np.concatenate(self._starts), pa.concat_arrays(self._places)
 
     @cached_property
-    def _numbers(self) -> Ints:
-        """The places as numbers; of texts that some of which look like numbers, and which then would fall, none is one."""
+    def _rising(self) -> Ints:
+        """The places as numbers that never fall: where some texts look like numbers and these would fall, all are 0."""
         found = _numbers(self._runs[1])
         return found if (np.diff(found) >= 0).all() else np.zeros(len(found), dtype=np.int64)
 
@@ -49,7 +49,7 @@ class PositionIndex:
         """The positions of some changes, as numbers that never fall as changes go on."""
         if not self._places:
             return seq
-        return self._numbers[np.searchsorted(self._runs[0], seq, "right") - 1]
+        return self._rising[np.searchsorted(self._runs[0], seq, "right") - 1]
 
     def labels(self, seq: Ints) -> list[str]:
         """A text for each of some changes that no other change of the source has, and that is the same at every reading."""

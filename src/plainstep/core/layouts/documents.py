@@ -9,12 +9,12 @@ from typing import Any
 
 from plainstep.core.arrays import Bools
 from plainstep.core.casting import common, fitted, overflows, readable
-from plainstep.core.layouts.exact_json import Written, is_deep, parsed, written
+from plainstep.core.layouts.exact_json import INEXACT, Doubtful, Written, is_deep, parsed, written
+from plainstep.core.layouts.paths import Path, value_at
 from plainstep.deferred import np, pa, pajson, pc
 from plainstep.errors import DataError
 from plainstep.sql.engine import evaluated
 
-Path = tuple[str, ...]
 # So many fields no table has; each thousand more takes seconds.
 FIELDS = 4096
 # Bytes that are parsed at a time, Arrow's own default.
@@ -140,34 +140,15 @@ def _carefully(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dic
 
 def _doubtful(documents: pa.Array) -> dict[int, str]:
     """Documents that say two things at once, or are nested beyond reason."""
-
-    def unique(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
-        found = dict(pairs)
-        if len(found) < len(pairs):
-            names = [name for name, _ in pairs]
-            twice = next(name for name in names if names.count(name) > 1)
-            raise _Odd(f"it has the field {twice} twice")
-        return found
-
-    def refuse(constant: str) -> None:
-        raise _Odd(f"it holds {constant}, which no number of JSON's is")
-
     wrong = {}
     for row, text in enumerate(documents.to_pylist()):
-        if is_deep(text or ""):
-            wrong[row] = "it is nested too deeply"
-            continue
         try:
-            json.loads(text or "{}", object_pairs_hook=unique, parse_constant=refuse)
-        except _Odd as odd:
-            wrong[row] = str(odd)
+            parsed(text or "{}")
+        except Doubtful as doubtful:
+            wrong[row] = str(doubtful)
         except ValueError:
             continue  # it is not a document, which is told as that
     return wrong
-
-
-class _Odd(Exception):
-    """What is doubtful about a document."""
 
 
 def _too_large(texts: pa.Array, numbers: pa.Array) -> list[int]:
@@ -216,9 +197,9 @@ def _evaluated(
     found = evaluated(pa.table({"d": documents}), sql, [[_pointer(path) for path in paths]])["v"]
     columns = _columns(found, len(paths), len(documents))
     exact: list[dict[int, str]] = [{} for _ in paths]
-    for row, document in _with_long_numbers(documents):
+    for row, document in _with_inexact_numbers(documents):
         for place, path in enumerate(paths):
-            text = exactly(_at(document, path))
+            text = exactly(value_at(document, path))
             if text is not None:
                 exact[place][row] = text
     return {
@@ -233,25 +214,12 @@ def _replaced(column: pa.Array, texts: dict[int, str]) -> pa.Array:
     return pc.replace_with_mask(column, pa.array(mask), pa.array(list(texts.values()), column.type))
 
 
-# A number of which the evaluator may not keep every digit: it takes those with a fraction or an exponent for floating-point
-# numbers.
-LONG_NUMBER = r"[0-9][eE]|(?:[0-9][.]?){16}"
-
-
-def _with_long_numbers(documents: pa.Array) -> Iterator[tuple[int, Any]]:
+def _with_inexact_numbers(documents: pa.Array) -> Iterator[tuple[int, Any]]:
     """The documents with numbers of which the evaluator may not keep every digit, by their rows: numbers as they are written."""
-    long = pc.fill_null(pc.match_substring_regex(documents, LONG_NUMBER), False).to_numpy(zero_copy_only=False)
-    for row in np.flatnonzero(long).tolist():
-        text = documents[row].as_py()
-        if not is_deep(text):
-            with suppress(ValueError):  # told by whoever looks at the document as a whole
-                yield row, parsed(text)
-
-
-def _at(document: Any, path: Path) -> Any:
-    for name in path:
-        document = document.get(name) if isinstance(document, dict) else None
-    return document
+    inexact = pc.fill_null(pc.match_substring_regex(documents, INEXACT), False).to_numpy(zero_copy_only=False)
+    for row in np.flatnonzero(inexact).tolist():
+        with suppress(ValueError):  # told by whoever looks at the document as a whole
+            yield row, parsed(documents[row].as_py())
 
 
 def _columns(lists: pa.ChunkedArray, width: int, count: int) -> list[pa.Array]:

@@ -15,6 +15,7 @@ from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts import pairing as pairs
 from plainstep.core.layouts.encodings import decoded
 from plainstep.core.layouts.layout import NEW, OLD, Layout
+from plainstep.core.layouts.patches import DOCUMENT
 from plainstep.core.layouts.raw_sql import computed_of
 from plainstep.core.layouts.rows import POSITION, TIME, Raw
 from plainstep.deferred import np, npt, pa, pc
@@ -25,7 +26,7 @@ class Interpreted:
     """What became of a batch of rows.
 
     Attributes:
-        table: changes in the flat form, without ``seq``, and with ``place``: their positions as texts.
+        table: changes in the flat form, without ``seq``, and with ``position``.
         bad: what is wrong with rows that are not in it, by their numbers in the batch.
         unread: the first row that can only be read together with the rows that follow the batch.
     """
@@ -46,6 +47,8 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
     raw = Raw(rows)
     images = _Images(layout, raw)
     codes = _codes(layout, raw, images)
+    if layout.patches:
+        _refuse_empty(raw, codes)
     unread = len(raw)
     partner: npt.NDArray[np.int64] | None = None
     if layout.in_pairs:
@@ -59,6 +62,13 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
         row: why for row, why in raw.bad.items() if row < unread
     }  # what follows may still be repaired by rows to come
     return _without_bad(layout, rows, bad, unread) if bad else Interpreted(table, {}, unread)
+
+
+def _refuse_empty(raw: Raw, codes: Codes) -> None:
+    """Refuse rows that tell no values: where the layout misnames the patch, its updates look so."""
+    lacking = raw.column(DOCUMENT).is_null().to_numpy(zero_copy_only=False)
+    for row in np.flatnonzero(lacking & np.isin(codes, [Op.INSERT, Op.UPDATE, Op.PUT])).tolist():
+        raw.refuse(row, "it has neither a document nor a patch")
 
 
 def _pairs(layout: Layout, raw: Raw, images: _Images, old: Ints, new: Ints) -> pairs.Pairs:

@@ -7,15 +7,14 @@ from dataclasses import dataclass
 from typing import Any
 
 from plainstep.core.arrays import flat
-from plainstep.core.layouts.exact_json import INEXACT, parsed, written, written_plainly
-from plainstep.core.layouts.rows import WRONG, Raw
+from plainstep.core.layouts.exact_json import Doubtful, parsed, written
+from plainstep.core.layouts.paths import Path, nested, value_at
+from plainstep.core.layouts.rows import WRONG, Raw, with_column
 from plainstep.deferred import pa, pc
 from plainstep.sql.engine import evaluated
 
 # What rows get: a document with the values that a row carries, and the list of those, null where it carries all of them.
 DOCUMENT, SENT = "plainstep.document", "plainstep.sent"
-
-Path = tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -54,7 +53,6 @@ def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
     found, sent = whole.to_pylist(), sent_all.to_pylist()
     changed, removed, old = changes.to_pylist(), gone.to_pylist(), columns_of.get(patches.old, nothing).to_pylist()
     columns = _Columns(patches.columns)
-    lists: dict[tuple[Path, ...], str] = {}  # which columns rows carry: a few lists, over and over
     for row, told in enumerate(zip(changed, removed, old, strict=True)):
         if sent[row] is not None or (told[0] is None and told[1] is None) or row in raw.bad:
             continue
@@ -63,15 +61,10 @@ def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
         except ValueError as error:
             raw.refuse(row, str(error))
             continue
-        plain = not any(text and INEXACT.search(text) for text in told)
-        found[row] = (written_plainly if plain else written)(_nested(values))
-        carried = tuple(values)
-        if carried not in lists:
-            lists[carried] = json.dumps([".".join(path) for path in carried], ensure_ascii=False)
-        sent[row] = lists[carried]
+        found[row], sent[row] = written(nested(values)), written([".".join(path) for path in values])
     notes = [raw.bad.get(row) for row in range(len(raw))]
     for name, values_of in ((DOCUMENT, found), (SENT, sent), (WRONG, notes)):
-        rows = _put(rows, name, pa.array(values_of, pa.string()))
+        rows = with_column(rows, name, pa.array(values_of, pa.string()))
     return rows
 
 
@@ -82,13 +75,13 @@ KEYS = "CASE WHEN json_valid(d) AND json_type(d) = 'OBJECT' THEN to_json(json_ke
 def _whole_columns(
     changed: pa.Array, removed: pa.Array, documents: pa.Array, columns: tuple[str, ...]
 ) -> tuple[pa.Array, pa.Array]:
-    """Most patches name whole columns only, and are documents of these as they stand.
+    """Most patches name whole columns only, in which no other column lies, and are documents of these as they stand.
 
     Returns:
         For each row its document, which may be such a patch; and the list of what it carries, null for all other rows.
     """
     names = flat(evaluated(pa.table({"d": changed}), KEYS)["v"]).dictionary_encode()
-    own = {column for column in columns if "." not in column}
+    own = {one for one in columns if "." not in one and not any(other.startswith(f"{one}.") for other in columns)}
     simple = [
         bool(keys := json.loads(text)) and own.issuperset(keys) and len({*keys}) == len(keys)
         for text in names.dictionary.to_pylist()
@@ -126,14 +119,16 @@ def _values(
     """
     edits = [(path, value, True) for path, value in _object(changed).items()]
     edits += [(path, None, False) for path in _list(removed)]
+    if not edits and changed is None:  # where the layout misnames the values, patches look so
+        raise ValueError("its patch has no new values, and no field was removed")
     values: dict[Path, Any] = {}
     for told, value, there in edits:
         path, below, within = columns.named(told)
         for column in below:
-            values[column] = _at(value, column[len(path) :])
+            values[column] = value_at(value, column[len(path) :])
         if within is not None:
             if within not in values:
-                values[within] = _at(_old(old, told, within), within)
+                values[within] = value_at(_old(old, told, within), within)
             values[within] = _edited(values[within], path[len(within) :], value, there, told)
         elif not below and not chosen:
             raise ValueError(f"its patch names {told!r}, which is no column's")
@@ -151,27 +146,30 @@ def _old(text: str | None, told: str, within: Path) -> Any:
         raise ValueError(
             f"its patch names {told!r}, which lies within the column {column!r}, and no old value is there"
         )
-    return parsed(text)
+    return _json(text)
+
+
+def _json(text: str) -> Any:
+    try:
+        return parsed(text)
+    except Doubtful:
+        raise
+    except ValueError:
+        raise ValueError(f"a part of its patch is {text!r}, which is not JSON") from None
 
 
 def _object(text: str | None) -> dict[str, Any]:
-    found = {} if text is None else parsed(text)
+    found = {} if text is None else _json(text)
     if not isinstance(found, dict):
         raise ValueError(f"its patch is {text}, which is not an object of paths")
     return found
 
 
 def _list(text: str | None) -> list[str]:
-    found = [] if text is None else parsed(text)
+    found = [] if text is None else _json(text)
     if not isinstance(found, list) or not all(type(one) is str for one in found):
         raise ValueError(f"its removed fields are {text}, which is not a list of paths")
     return found
-
-
-def _at(document: Any, path: Path) -> Any:
-    for name in path:
-        document = document.get(name) if isinstance(document, dict) else None
-    return document
 
 
 def _edited(value: Any, path: Path, new: Any, there: bool, told: str) -> Any:
@@ -198,19 +196,3 @@ def _edited(value: Any, path: Path, new: Any, there: bool, told: str) -> Any:
     else:
         known.pop(name, None)
     return known
-
-
-def _nested(values: dict[Path, Any]) -> dict[str, Any]:
-    """A document with values at their paths."""
-    document: dict[str, Any] = {}
-    for path, value in values.items():
-        inner = document
-        for name in path[:-1]:
-            inner = inner.setdefault(name, {})
-        inner[path[-1]] = value
-    return document
-
-
-def _put(rows: pa.Table, name: str, column: pa.Array) -> pa.Table:
-    place = rows.schema.get_field_index(name)
-    return rows.append_column(name, column) if place < 0 else rows.set_column(place, name, flat(column))

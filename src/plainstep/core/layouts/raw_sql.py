@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from plainstep.core.arrays import Bools, flat
+from plainstep.core.layouts.paths import nested
 from plainstep.core.layouts.rows import Raw
 from plainstep.deferred import pa, pc
 from plainstep.sql.expressions import computed, paths_in
@@ -22,11 +23,9 @@ def computed_of(raw: Raw, sql: str, where: str) -> pa.Array:
     Raises:
         DataError: a value cannot be computed.
     """
-    tree: dict[str, Any] = {}
-    for path in paths_in(sql, where):
-        field = _field(raw, path)
-        if field:
-            _put(tree, field.split(".") if field not in raw.rows.column_names else [field], raw.column(field))
+    whole = {*raw.rows.column_names}
+    fields = {(name,) if name in whole else tuple(name.split(".")): name for name in fields_named(raw, sql, where)}
+    tree = nested({path: raw.column(name) for path, name in fields.items()})
     rows = pa.table({name: _column(one) for name, one in tree.items()} or {"plainstep none": pa.nulls(len(raw))})
     return flat(computed(rows, {where: sql})[where])
 
@@ -48,16 +47,6 @@ def _field(raw: Raw, path: tuple[str, ...]) -> str:
         if raw.has(field):
             return field if field in raw.rows.column_names or raw.within(field) or length == 1 else path[0]
     return ""
-
-
-def _put(tree: dict[str, Any], parts: list[str], column: pa.Array) -> None:
-    *above, last = parts
-    for part in above:
-        inner = tree.setdefault(part, {})
-        if not isinstance(inner, dict):
-            return  # the whole of it is there already
-        tree = inner
-    tree[last] = column
 
 
 def _column(one: Any) -> pa.Array:

@@ -8,11 +8,11 @@ from typing import Any
 from plainstep.core.arrays import flat
 from plainstep.core.casting import common
 from plainstep.core.layouts.documents import kind_of_value
-from plainstep.core.layouts.exact_json import INEXACT_FOR_ARROW, parsed, written
+from plainstep.core.layouts.exact_json import INEXACT, parsed, written
 from plainstep.core.layouts.layout import Layout
 from plainstep.core.layouts.patches import unpatched
 from plainstep.core.layouts.raw_sql import without_skipped
-from plainstep.core.layouts.rows import WRONG, Raw
+from plainstep.core.layouts.rows import WRONG, Raw, with_column
 from plainstep.deferred import np, pa, pc
 from plainstep.sql.engine import evaluated
 
@@ -27,8 +27,7 @@ def prepared(rows: pa.Table, layout: Layout) -> pa.Table:
 def by_record(rows: pa.Table, path: str) -> pa.Table:
     """A row for each record that a list holds. A row without a list is kept, with what is wrong with it."""
     raw = Raw(rows)
-    raw.read({path: pa.string()}, {path})
-    lists = raw.column(path)
+    lists = _lists(raw, path)
     if _is_list(lists.type):
         parents, records, wrong = _of_lists(lists)
     else:
@@ -37,15 +36,19 @@ def by_record(rows: pa.Table, path: str) -> pa.Table:
         raw.refuse(row, f"{path} is {lists[row].as_py()!r}, which is not a list of records")
     found = rows.take(pa.array(parents, pa.int64()))
     notes = pa.array([raw.bad.get(row) for row in parents], pa.string())
-    return _put(_put(found, path, records), WRONG, notes)
+    return with_column(with_column(found, path, records), WRONG, notes)
 
 
 def kind_of(sample: pa.Table, path: str) -> pa.DataType | None:
     """The type of records that are not objects, as far as a sample tells it; None where their own columns tell it."""
-    raw = Raw(sample)
-    raw.read({path: pa.string()}, {path})
-    lists = raw.column(path)
+    lists = _lists(Raw(sample), path)
     return None if _is_list(lists.type) else _kind_of_elements(lists)
+
+
+def _lists(raw: Raw, path: str) -> pa.Array:
+    """The lists of records, as they come: lists, or texts of JSON."""
+    raw.read({path: pa.string()}, {path})
+    return raw.column(path)
 
 
 def _is_list(kind: pa.DataType) -> bool:
@@ -62,11 +65,6 @@ def _of_lists(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
     return parents[order].tolist(), records.take(pa.array(order)), wrong.tolist()
 
 
-def _put(rows: pa.Table, name: str, column: Any) -> pa.Table:
-    place = rows.schema.get_field_index(name)
-    return rows.append_column(name, column) if place < 0 else rows.set_column(place, name, column)
-
-
 # What the evaluator makes of a list: its elements as JSON, in which it keeps what Python's own numbers keep.
 ELEMENTS = "CASE WHEN json_valid(d) AND json_type(d) = 'ARRAY' THEN json_extract(d, '$[*]')::VARCHAR[] END AS v"
 
@@ -78,7 +76,7 @@ def _of_texts(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
         In which row each stands; the elements: texts as they are, all else as JSON; and the rows that are no list, each with one
         element that is null.
     """
-    exact = pc.fill_null(pc.match_substring_regex(lists, INEXACT_FOR_ARROW), False)
+    exact = pc.fill_null(pc.match_substring_regex(lists, INEXACT), False)
     plain = flat(evaluated(pa.table({"d": pc.if_else(exact, None, lists)}), ELEMENTS)["v"])
     rows, values = pc.list_parent_indices(plain).to_pylist(), _unquoted(pc.list_flatten(plain)).to_pylist()
     wrong = []

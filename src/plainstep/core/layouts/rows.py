@@ -26,6 +26,12 @@ def as_sent(row: dict[str, Any]) -> dict[str, Any]:
     return {name: value for name, value in row.items() if not name.startswith("plainstep.") or name == LINE}
 
 
+def with_column(rows: pa.Table, name: str, column: pa.Array | pa.ChunkedArray) -> pa.Table:
+    """Rows with a column, in place of the one of that name if they have it."""
+    place = rows.schema.get_field_index(name)
+    return rows.append_column(name, column) if place < 0 else rows.set_column(place, name, column)
+
+
 class Raw:
     """A batch of rows.
 
@@ -126,7 +132,7 @@ class Raw:
                 finer = getattr(source.type, "unit", "") == "ns"
                 hint = f' (types = {{ "{path}" = "TEXT" }} in the load keeps nanoseconds)' if finer else ""
                 for row in bad.tolist():
-                    self.refuse(row, f"{path} is {values.told(source, row)}, which is not a valid {kind}{hint}")
+                    self.refuse(row, f"{path} is {values.shown(source, row)}, which is not a valid {kind}{hint}")
         return self._read[known]
 
     def _read_one(self, path: str, kind: pa.DataType) -> None:
@@ -154,7 +160,7 @@ class Raw:
             return pc.assume_timezone(found.cast(pa.timestamp("us")), "UTC")
         kept, bad = values.fitted(found, utc_time())
         for row in bad.tolist():
-            self.refuse(row, f"{path} is {values.told(found, row)}, which is not a time")
+            self.refuse(row, f"{path} is {values.shown(found, row)}, which is not a time")
         return kept
 
     def listed(self, path: str, names: dict[str, str], rows: pa.Array) -> dict[str, Bools]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from plainstep.deferred import pa
 from plainstep.errors import Refused
+from plainstep.stores.declared_types import DECLARE_IT
 
 
 def plain(schema: pa.Schema) -> pa.Schema:
@@ -26,7 +27,7 @@ def declaration(kind: pa.DataType) -> str:
             raise Refused(
                 f"DuckDB holds decimals of 38 digits at most, not {kind}.",
                 "",
-                'Leave it out, or say in the load what to hold it as: types = { COLUMN = "TEXT" }.',
+                DECLARE_IT,
             )
         return f"DECIMAL({kind.precision},{kind.scale})"
     names = {
@@ -50,6 +51,6 @@ def declaration(kind: pa.DataType) -> str:
         raise Refused(
             f"DuckDB has no type for {kind}.",
             "",
-            'Leave it out, or say in the load what to hold it as: types = { COLUMN = "TEXT" }.',
+            DECLARE_IT,
         )
     return names[str(kind)]

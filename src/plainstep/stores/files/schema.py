@@ -28,8 +28,6 @@ if TYPE_CHECKING:
 
 # Rows of a file that are looked at to learn what it holds.
 SAMPLE = 1000
-
-
 # No row is larger, whatever a layout says: Arrow counts the bytes of texts in 31 bits.
 MOST = 1 << 30
 
@@ -66,12 +64,15 @@ class Shape:
     def _sampled(self) -> pa.Table:
         """Rows of the first and of the newest files, with the types that their texts seem to have."""
         files = self.files()
-        tables = []
+        texts: list[pa.Table] = []
+        tables: list[pa.Table] = []
         for file in files if len(files) <= 4 else [*files[:2], *files[-2:]]:
             for rows in read(file.path, file.name, file.size if file.kind.grows else None, few=True, kind=file.kind):
-                found = rows.table.slice(0, SAMPLE)
-                tables.append(typed(found) if file.kind.format == "csv" else found)
+                (texts if file.kind.format == "csv" else tables).append(rows.table.slice(0, SAMPLE))
                 break
+        if texts:  # what those of one file seem to hold, those of another may not
+            whole = pa.concat_tables(texts, promote_options="default")
+            tables.append(whole if tables else typed(whole))
         if not tables:
             what = f"There are no rows in {self.place} yet" if files else f"There is no file {self.place} to read"
             raise Refused(
@@ -79,7 +80,27 @@ class Shape:
                 "The columns of its rows are not known.",
                 "Check the pattern, or run the command again when the first file is finished.",
             )
-        return pa.concat_tables(tables, promote_options="permissive")
+        try:
+            return pa.concat_tables(tables, promote_options="permissive")
+        except pa.ArrowTypeError:
+            raise self._differ() from None
+
+    def _differ(self) -> Refused:
+        """What is told of files of which no one table can be made."""
+        known: dict[str, tuple[str, pa.DataType]] = {}
+        for file in self.files():
+            for column in columns_of(file.path, file.name, file.kind):
+                name, kind = known.get(column.name, (file.name, column.type))
+                try:
+                    both = _unified([pa.schema([(column.name, one)]) for one in (kind, column.type)]).field(0).type
+                except pa.ArrowTypeError:
+                    return Refused(
+                        f"The column {column.name!r} of {self.place} is {kind} in {name}, and {column.type} in {file.name}.",
+                        "No one column holds both.",
+                        "Give each kind of file a load of its own, with a pattern that only its files match.",
+                    )
+                known[column.name] = (name if both == kind else file.name, both)
+        raise AssertionError(f"the files of {self.place} do not differ")
 
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of."""
@@ -105,7 +126,10 @@ class Shape:
     def _schema(self) -> pa.Schema:
         """The columns of all files, as they are read."""
         schemas = [columns_of(file.path, file.name, file.kind) for file in self.files()]
-        whole = pa.unify_schemas(schemas, promote_options="permissive")
+        try:
+            whole = _unified(schemas)
+        except pa.ArrowTypeError:
+            raise self._differ() from None
         heads = {path.split(".")[0] for path in self._wanted} | set(self._wanted)
         names = [name for name in whole.names if name in heads]
         if LINE in whole.names:
@@ -202,3 +226,7 @@ class Shape:
                 )
             table = table.append_column(name, pa.nulls(table.num_rows, self._schema.field(name).type))
         return table.select([name for name in self._schema.names if name != POSITION])
+
+
+def _unified(schemas: list[pa.Schema]) -> pa.Schema:
+    return pa.unify_schemas(schemas, promote_options="permissive")

@@ -17,6 +17,7 @@ from typing import Any
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.deferred import pa, pc
 from plainstep.errors import DataError
+from plainstep.stores.declared_types import DECLARE_IT
 
 # Under this name a field's metadata tells the type that its column has in PostgreSQL.
 NATIVE = b"postgresql"
@@ -136,7 +137,7 @@ def declaration(field: pa.Field) -> str:
         raise DataError(
             f"PostgreSQL has no type for {field.type}.",
             "",
-            'Leave it out, or say in the load what to hold it as: types = { COLUMN = "TEXT" }.',
+            DECLARE_IT,
         )
     return DECLARATIONS[str(field.type)]
 

@@ -14,7 +14,7 @@ from typing import Any
 
 from plainstep.deferred import pa, pc
 from plainstep.errors import DataError
-from plainstep.stores.declared_types import arrow_type
+from plainstep.stores.declared_types import DECLARE_IT, arrow_type
 
 __all__ = ["arrow_type"]
 
@@ -57,7 +57,7 @@ def declaration(kind: pa.DataType) -> str:
     raise DataError(
         f"SQLite has no type for {kind}.",
         "",
-        'Leave it out, or say in the load what to hold it as: types = { COLUMN = "TEXT" }.',
+        DECLARE_IT,
     )
 
 

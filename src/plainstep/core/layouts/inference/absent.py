@@ -57,7 +57,7 @@ def _by_old_values(
     before, after = (place_of(rows, side, seen.key.value[0]) for side in sides)
     if before not in rows.fields or after not in rows.fields:
         return 0, 0
-    old_keys, new_keys = rows.texts(before), rows.texts(after)
+    following = _following(rows.texts(before), rows.texts(after))
     begin, _, end = now.partition("*")
     kept = emptied = 0
     for path, there in masks.items():
@@ -66,9 +66,19 @@ def _by_old_values(
             continue
         values = rows.texts(old)
         for row in np.flatnonzero(lacking & ~there).tolist():
-            next_row = next((late for late in range(row + 1, rows.count) if old_keys[late] == new_keys[row]), None)
-            if next_row is None or values[row] is None:
+            late = following[row]
+            if late is None or values[row] is None:
                 continue
-            kept += values[next_row] == values[row]
-            emptied += values[next_row] is None
+            kept += values[late] == values[row]
+            emptied += values[late] is None
     return kept, emptied
+
+
+def _following(old_keys: list[str | None], new_keys: list[str | None]) -> list[int | None]:
+    """For each row the next one that has its key among its old values."""
+    found: list[int | None] = [None] * len(new_keys)
+    newest: dict[str | None, int] = {}
+    for row in reversed(range(len(new_keys))):
+        found[row] = newest.get(new_keys[row])
+        newest[old_keys[row]] = row
+    return found

@@ -96,8 +96,8 @@ def _listing(rows: Sample, path: str, own: list[str]) -> Guess:
     """Whether a column lists columns: it names nothing else, and those that it does not name are empty."""
     names = {one.rpartition(".")[2]: one for one in own}
     texts = [re.findall(r"[^\s,;\[\]\"']+", text or "") for text in rows.texts(path)]
-    strange = {word for words in texts for word in words} - names.keys()
-    named = {word for words in texts for word in words}
+    told = {word for words in texts for word in words}
+    strange, named = told - names.keys(), told & names.keys()
     full = sum(
         any(word not in words and rows.there(names[word])[row] for word in named)
         for row, words in enumerate(texts)

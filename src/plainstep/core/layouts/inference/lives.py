@@ -75,29 +75,19 @@ def _halves(
     for (one, two), count in pairs.items():
         if one in unknown and two in unknown and not firsts[one] and count == counts[one] == counts[two] and count > 1:
             before = [pair for pair in turns if texts[pair[1]] == one]
-            own = [path for path in rows.fields if path not in aside and path not in _codes_of(rows, texts)]
-            same = sum(
-                all(_value(rows, path, early) == _value(rows, path, late) for path in own) for early, late in before
-            )
+            own = [rows.texts(path) for path in rows.fields if path not in aside]
+            own = [column for column in own if column != texts]
+            same = sum(all(column[early] == column[late] for column in own) for early, late in before)
             why = f"{same:,} of {len(before):,} rows with {one} repeat what the change before left"
             sure = same == len(before) >= ENOUGH
             return {str(one): ("update_was", why, sure), str(two): ("update_now", f"each follows one with {one}", sure)}
     return {}
 
 
-def _codes_of(rows: Sample, texts: list[str | None]) -> set[str]:
-    """The columns that hold these codes."""
-    return {path for path in rows.fields if rows.texts(path) == texts}
-
-
-def _value(rows: Sample, path: str, row: int) -> object:
-    return rows.texts(path)[row]
-
-
 def _with_key_alone(rows: Sample, texts: list[str | None], codes: list[str], key: str, seen: Proposal) -> set[str]:
     """The codes whose rows hold their key and no other value of the row."""
-    aside = {key, str(seen.value("time")), *(seen.value("position") or ()), *_codes_of(rows, texts)}
-    others = [path for path in rows.fields if path not in aside]
+    aside = {key, seen.value("time"), *(seen.value("position") or ())}
+    others = [path for path in rows.fields if path not in aside and rows.texts(path) != texts]
     found = set()
     for code in codes:
         mask = np.array([text == code for text in texts])

@@ -8,7 +8,7 @@ from typing import Any
 from plainstep.core.layouts.inference.lives import ENOUGH
 from plainstep.core.layouts.inference.sample import Sample
 from plainstep.core.layouts.proposal import Guess, Proposal
-from plainstep.core.layouts.synonyms import FROM_WORDS, TO_WORDS
+from plainstep.core.layouts.synonyms import FROM_WORDS, TO_WORDS, VALIDITY
 
 
 def find_periods(rows: Sample, seen: Proposal, key: tuple[str, ...]) -> bool:
@@ -27,11 +27,9 @@ def find_periods(rows: Sample, seen: Proposal, key: tuple[str, ...]) -> bool:
             joined, after = _followed(rows, own, begin, end)
             if joined and not after:
                 continue
+            sure = joined >= ENOUGH and _named(begin, VALIDITY)  # stays in a room follow each other, too
             why = f"{joined:,} of {joined:,} periods end before the next one of their key begins, or where it begins"
-            seen.guesses += [
-                Guess("valid_from", begin, why, joined >= ENOUGH),
-                Guess("valid_to", end, why, joined >= ENOUGH),
-            ]
+            seen.guesses += [Guess("valid_from", begin, why, sure), Guess("valid_to", end, why, sure)]
             seen.key = Guess("key", own, "you said so" if key else "its name says so", bool(key))
             return True
     return False

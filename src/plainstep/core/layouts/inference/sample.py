@@ -23,6 +23,7 @@ class Sample:
         self.raw = Raw(rows)
         self.raw.read({path: kind for path, kind in self.fields.items() if self.raw.within(path)})
         self.count = len(self.raw)
+        self._texts: dict[str, list[str | None]] = {}
 
     def column(self, path: str) -> pa.Array:
         """The values under a path."""
@@ -30,8 +31,9 @@ class Sample:
 
     def texts(self, path: str) -> list[str | None]:
         """The same as texts."""
-        found: list[str | None] = as_text(self.column(path)).to_pylist()
-        return found
+        if path not in self._texts:
+            self._texts[path] = as_text(self.column(path)).to_pylist()
+        return self._texts[path]
 
     def there(self, path: str) -> Bools:
         """In which rows there is a value."""
