@@ -221,9 +221,11 @@ class Writers:
         self._by_partition(connection, plain)
         patches = [(place, document) for one in plain for place, document in _patches(one)]
         connection.executemany("INSERT INTO patched VALUES (?, ?)", [(n, json.dumps(one)) for n, one in patches])
-        for n, told in patches:
-            parts = [json.dumps(told[x]) if x in told else None for x in ("tree", "changed", "removed")]
-            connection.execute("INSERT INTO amended VALUES (?, ?, ?, ?, ?, ?)", (n, told["what"], told["key"], *parts))
+        for n, patch in patches:
+            parts = [json.dumps(patch[x]) if x in patch else None for x in ("tree", "changed", "removed")]
+            connection.execute(
+                "INSERT INTO amended VALUES (?, ?, ?, ?, ?, ?)", (n, patch["what"], patch["key"], *parts)
+            )
         if patches:
             folded = "".join(json.dumps({"n": n} | one) + "\n" for n, one in patches)
             (self.folder / f"landing/folded/{self.batches:04}.jsonl").write_text(folded)

@@ -334,9 +334,14 @@ class Landings(unittest.TestCase):
             self.assertIn("a load of its own, with a pattern that only its files match", said)
             text = town.config.read_text()
             stores, _, load = text.partition("[loads.tree]")
-            parts = [load.replace("*.parquet", f"{one}-*.parquet").replace("house.tree", f"house.{one}") for one in ("old", "new")]
+            parts = [
+                load.replace("*.parquet", f"{one}-*.parquet").replace("house.tree", f"house.{one}")
+                for one in ("old", "new")
+            ]
             parts[1] = parts[1].replace("loads.tree", "loads.new")
-            town.config.write_text(f"{stores}[loads.old]{parts[0].replace('loads.tree', 'loads.old')}[loads.new]{parts[1]}")
+            town.config.write_text(
+                f"{stores}[loads.old]{parts[0].replace('loads.tree', 'loads.old')}[loads.new]{parts[1]}"
+            )
             self.assertEqual([one.outcome for one in town.project.step()], ["stepped", "stepped"])
             self.assertTrue(all(one.health == "ok" for one in town.project.status()))
 

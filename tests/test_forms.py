@@ -4,9 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import json
+import pkgutil
+import random
 import sqlite3
 import unittest
+from typing import Any
+from unittest import mock
 
+import duckdb
 import pyarrow as pa
 
 from plainstep.core.layouts.patches import DOCUMENT, SENT, Patches, unpatched
@@ -188,7 +193,7 @@ class Forms(Refusing):
             ({"set": '{"b": 1, "b": 2}'}, "has the field b twice"),
             ({"set": "{"}, "which is not JSON"),
         ):
-            found = read_patch(paths, {"old": old} | told)
+            found = read_patch(paths, {"old": old, **told})
             if isinstance(expected, str):
                 self.assertIn(expected, found[WRONG])
             else:
@@ -201,10 +206,74 @@ class Forms(Refusing):
         self.assertEqual(json.loads(found[SENT]), ["size", "size.a"])
 
 
-def read_patch(paths: Patches, told: dict[str, str | None]) -> dict[str, str | None]:
+class Shared(unittest.TestCase):
+    """Several tables in one feed, a load for each: where they step together, the feed is read once."""
+
+    def test_one_feed_of_several_tables_is_read_once(self) -> None:
+        for place, feed in (("landing.feed", "stores.files.feed.FileFeed"), ("town.feed", "sources.sql_feed.SqlFeed")):
+            for partition in ("", 'partition = "folder"\n' if place.startswith("landing") else 'partition = "part"\n'):
+                with self.subTest(place, partition=partition), Town(config=shared_config(place, partition)) as town:
+                    self._follow(town, f"plainstep.{feed}.read")
+
+    def _follow(self, town: Town, read: str) -> None:
+        chance = random.Random(7)
+        truth: dict[str, dict[int, tuple[object, ...]]] = {"tree": {}, "ward": {}}
+        (town.path / "landing/feed/east").mkdir(parents=True)
+        n = 0
+        with contextlib.closing(sqlite3.connect(town.path / "town.db", isolation_level=None)) as connection:
+            connection.execute("CREATE TABLE feed (n INTEGER PRIMARY KEY, part TEXT, kind TEXT, what TEXT, row TEXT)")
+            for window in range(4):
+                messages = []
+                for _ in range(60):
+                    n += 1
+                    kind, k = chance.choice(["tree", "ward", "beat"]), chance.randrange(9)
+                    gone = chance.random() < 0.3
+                    row = {"k": k} | ({} if gone else {"a": n, "b": "oak"} if kind == "tree" else {"name": f"w{n}"})
+                    messages.append({"n": n, "kind": kind, "what": "unset" if gone else "set", "row": row})
+                    if kind in truth and gone:
+                        truth[kind].pop(k, None)
+                    elif kind in truth:
+                        truth[kind][k] = tuple(row.values())
+                (town.path / f"landing/feed/east/{window}.jsonl").write_text(
+                    "".join(json.dumps(one) + "\n" for one in messages)
+                )
+                connection.executemany(
+                    "INSERT INTO feed VALUES (?, 'east', ?, ?, ?)",
+                    [(one["n"], one["kind"], one["what"], json.dumps(one["row"])) for one in messages],
+                )
+                module, _, name = read.rpartition(".")
+                owner = pkgutil.resolve_name(module.replace(".FileFeed", ":FileFeed").replace(".SqlFeed", ":SqlFeed"))
+                with (
+                    mock.patch("plainstep.stores.spool.IN_MEMORY", 1000),
+                    mock.patch.object(owner, name, autospec=True, side_effect=getattr(owner, name)) as reading,
+                ):
+                    self.assertEqual([one.outcome for one in town.project.step()], ["stepped"] * 2)
+                self.assertEqual(reading.call_count, 1)
+                with duckdb.connect(str(town.path / "house.duckdb"), read_only=True) as house:
+                    for table, rows in truth.items():
+                        found = house.execute(f"SELECT * FROM {table} ORDER BY k").fetchall()
+                        self.assertEqual(found, [rows[k] for k in sorted(rows)], table)
+
+
+def shared_config(place: str, partition: str) -> str:
+    """Two loads of one feed, in a group."""
+    text = layouts.STORES + '[groups.register]\nloads = ["tree", "ward"]\n'
+    for table, columns in (
+        ("tree", {"k": "INTEGER", "a": "INTEGER", "b": "TEXT"}),
+        ("ward", {"k": "INTEGER", "name": "TEXT"}),
+    ):
+        types, paths = (", ".join(f"{name} = {json.dumps(one)}" for name, one in told.items()) for told in
+                        (columns, {name: f"row.{name}" for name in columns}))  # fmt: skip
+        text += f'[loads.{table}]\nfrom = "{place}"\ninto = "house.{table}"\nkey = ["k"]\ntypes = {{ {types} }}\n'
+        text += f'[loads.{table}.layout]\nposition = ["n"]\nskip = "kind <> \'{table}\'"\noperation = "what"\nput = ["set"]\n'
+        text += f'delete = ["unset"]\nnow = "row.*"\ncolumns = {{ {paths} }}\nmissing_field = "null"\n{partition}'
+    return text
+
+
+def read_patch(paths: Patches, told: dict[str, Any]) -> dict[str, Any]:
     """One row, of nothing but what it tells, as `unpatched` makes it."""
     row = {name: pa.array([told.get(name)], pa.string()) for name in ("doc", "set", "gone", "old")}
-    found: dict[str, str | None] = unpatched(pa.table(row), paths).to_pylist()[0]
+    found: dict[str, Any] = unpatched(pa.table(row), paths).to_pylist()[0]
     return found
 
 

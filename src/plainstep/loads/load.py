@@ -12,6 +12,9 @@ from typing import TYPE_CHECKING, Protocol
 from plainstep.stores.capabilities import Store, with_tables
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from contextlib import AbstractContextManager
+
     from plainstep.settings.load import LoadConfig
     from plainstep.stores.api import Source, Table, Target
     from plainstep.stores.capabilities import HasTarget
@@ -26,6 +29,10 @@ class Sources(Protocol):
 
     def taken(self, load: Load, whole: Source) -> Source:
         """The same as far as the load takes it."""
+        ...
+
+    def together(self, loads: Sequence[Load]) -> AbstractContextManager[None]:
+        """While this lasts, what several loads read of one feed is read once."""
         ...
 
 

@@ -161,6 +161,7 @@ def _once(loads: Sequence[Load]) -> list[StepOutcome]:
     source, into = loads[0].from_store, loads[0].into_store
     loads[0].target.finish()
     with ExitStack() as stack:
+        stack.enter_context(loads[0].sources.together(loads))
         if len(loads) > 1 and _needs_moment(loads):
             stack.enter_context(
                 with_source(source, loads[0].config.changes).moment([load.from_table for load in loads])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from contextlib import AbstractContextManager, nullcontext
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
@@ -16,18 +18,28 @@ if TYPE_CHECKING:
     from plainstep.core import position_labels
     from plainstep.core.layouts import layout as layouts
     from plainstep.loads.load import Load
-    from plainstep.sources import diff, layout_binding, partitioned, projected, sql_feed, sql_partitions, validity
+    from plainstep.sources import (
+        diff,
+        layout_binding,
+        partitioned,
+        projected,
+        shared_reading,
+        sql_feed,
+        sql_partitions,
+        validity,
+    )
     from plainstep.sources import feed as feeds
     from plainstep.stores.api import Source, Table
     from plainstep.stores.feed import Feed
 else:
-    diff, feeds, layout_binding, partitioned, projected, sql_feed, sql_partitions, validity = deferred(
+    diff, feeds, layout_binding, partitioned, projected, shared_reading, sql_feed, sql_partitions, validity = deferred(
         "plainstep.sources",
         "diff",
         "feed",
         "layout_binding",
         "partitioned",
         "projected",
+        "shared_reading",
         "sql_feed",
         "sql_partitions",
         "validity",
@@ -56,6 +68,24 @@ class SourceFactory:
     def taken(self, load: Load, whole: Source) -> Source:
         """The same as far as the load takes it. A comparison compares what is taken."""
         return projected.scoped(load, whole) if load.narrows and load.config.changes != "diff" else whole
+
+    def together(self, loads: Sequence[Load]) -> AbstractContextManager[None]:
+        """While this lasts, what several loads read of one feed is read once.
+
+        Raises:
+            ConfigError: what is said of one of them cannot be.
+        """
+        if len(loads) < 2 or any(load.config.changes != "table" for load in loads):
+            return nullcontext()
+        alike = [load.whole_source for load in loads if _read_as(load) == _read_as(loads[0])]
+        return shared_reading.read_once([source for source in alike if isinstance(source, feeds.FeedSource)])
+
+
+def _read_as(load: Load) -> dict[str, object]:
+    """What decides how the raw rows of a load are read."""
+    said = load.config.layout
+    settings = said.model_dump(exclude=shared_reading.INTERPRETING) if said else {}
+    return settings | {"from": load.config.source, "overlap": load.config.overlap}
 
 
 def _captured(load: Load) -> Source:
@@ -107,7 +137,6 @@ def _table(load: Load) -> feeds.FeedSource:
     feed = _partitioned(load, feed, said.partition) if said.partition else feed
     sample = feed.sample()
     layout = layout_binding.bound(load.name, config, said, sample, rows.schema() if rows else None, key)
-    feed.want(layout_binding.wanted(layout, sample))
     tells_deletes = bool(said.delete or said.deleted or said.lookup or said.only_new)
     whole = said.delete_carries == "row"
     return feeds.FeedSource(
@@ -119,6 +148,7 @@ def _table(load: Load) -> feeds.FeedSource:
         whole,
         config.on_bad_row == "quarantine",
         not isinstance(said.time, str),
+        layout_binding.wanted(layout, sample),
     )
 
 

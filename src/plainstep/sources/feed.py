@@ -17,6 +17,7 @@ from plainstep.errors import ConfigError, Refused
 from plainstep.sources.feed_reading import FeedReading
 from plainstep.sources.full_table import whole_rows
 from plainstep.sources.partitioned import PartitionedFeed, in_one_partition
+from plainstep.sources.shared_reading import SharedFeed, runs_of
 from plainstep.stores.records import Batches, Snapshot
 
 if TYPE_CHECKING:
@@ -37,6 +38,10 @@ class FeedSource:
         whole_deletes: whether deletes carry the whole row.
         lenient: whether rows that contradict the layout are quarantined.
         timed: whether another table tells when changes were made.
+        wanted: what is read of its rows, by path, with the type it should have.
+
+    Attributes:
+        shared: the feed as other loads read it at the same time, while they do.
     """
 
     is_managed = False
@@ -51,9 +56,13 @@ class FeedSource:
         whole_deletes: bool = True,
         lenient: bool = False,
         timed: bool = False,
+        wanted: dict[str, pa.DataType | None] | None = None,
     ) -> None:
         self.feed, self.layout, self.rows, self.overlaps = feed, layout, rows, overlaps
-        self.timed = timed
+        self.timed, self.wanted = timed, wanted or {}
+        self.shared: SharedFeed | None = None
+        if wanted is not None:
+            feed.want(wanted)
         self.tells_deletes, self.lenient = tells_deletes, lenient
         self.has_before_images = layout.tells_old and whole_deletes and not overlaps
         self.has_exact_operations = (
@@ -181,14 +190,15 @@ class FeedSource:
         Raises:
             DataError: a row contradicts the layout.
         """
+        feed = self.shared.feed if self.shared else self.feed
         reading = FeedReading(
-            self.feed, self.layout, self.rows, self.lenient, self.has_exact_operations, self.has_before_images
+            feed, self.layout, self.rows, self.lenient, self.has_exact_operations, self.has_before_images
         )
         after, upto = window.after_token or None, window.upto_token or None
-        if not isinstance(self.feed, PartitionedFeed):
-            return Batches(reading.changes([self.feed.read(after, upto)]), reading.left_out)
-        changes = reading.changes(self.feed.runs(after, upto))
-        return Batches(in_one_partition(changes, self.layout.key, self.feed), reading.left_out)
+        changes = reading.changes(self.shared.runs(after, upto) if self.shared else runs_of(feed, after, upto))
+        if isinstance(feed, PartitionedFeed):
+            changes = in_one_partition(changes, self.layout.key, feed)
+        return Batches(changes, reading.left_out)
 
     def reserve(self) -> None:
         """Nothing to do: what is kept is not ours to keep."""
