@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from plainstep.deferred import pa
+from plainstep.deferred import np, pa, pc
 
 if TYPE_CHECKING:
-    from plainstep.deferred import np, npt
+    from collections.abc import Mapping
+
+    from plainstep.deferred import npt
 
     Bools = npt.NDArray[np.bool_]
     Ints = npt.NDArray[np.int64]
@@ -28,6 +30,15 @@ def flat(column: pa.ChunkedArray | pa.Array) -> pa.Array:
     if isinstance(column, pa.ChunkedArray):
         return column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
     return column
+
+
+def replaced(column: pa.Array, values: Mapping[int, object]) -> pa.Array:
+    """A column with other values in some rows."""
+    if not values:
+        return column
+    mask = np.zeros(len(column), dtype=np.bool_)
+    mask[list(values)] = True
+    return pc.replace_with_mask(column, pa.array(mask), pa.array([values[row] for row in sorted(values)], column.type))
 
 
 def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:

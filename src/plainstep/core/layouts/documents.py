@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection, Iterator
 from contextlib import suppress
 from typing import Any
 
-from plainstep.core.arrays import Bools
+from plainstep.core.arrays import Bools, replaced
 from plainstep.core.casting import common, fitted, overflows, readable
 from plainstep.core.layouts.exact_json import INEXACT, Doubtful, Written, is_deep, parsed, written
 from plainstep.core.layouts.paths import Path, value_at
@@ -202,16 +202,7 @@ def _evaluated(
             text = exactly(value_at(document, path))
             if text is not None:
                 exact[place][row] = text
-    return {
-        path: _replaced(column, texts) if texts else column
-        for path, column, texts in zip(paths, columns, exact, strict=True)
-    }
-
-
-def _replaced(column: pa.Array, texts: dict[int, str]) -> pa.Array:
-    mask = np.zeros(len(column), dtype=np.bool_)
-    mask[list(texts)] = True
-    return pc.replace_with_mask(column, pa.array(mask), pa.array(list(texts.values()), column.type))
+    return {path: replaced(column, texts) for path, column, texts in zip(paths, columns, exact, strict=True)}
 
 
 def _with_inexact_numbers(documents: pa.Array) -> Iterator[tuple[int, Any]]:

@@ -27,8 +27,9 @@ class Written(str):
     """A number of a document, as it is written there."""
 
 
-# Numbers that Python, or the evaluator, would write otherwise: exponents, many digits, zeros at the end of a fraction.
-INEXACT = r"[0-9][eE]|(?:[0-9][.]?){16}|[.][0-9]+0(?:[^0-9]|$)"
+# Numbers that Python, or the evaluator, would write otherwise: exponents, many digits, zeros at the end of a fraction. What
+# stands before and behind them keeps times and bytes in texts from looking like some: each costs a reading by itself.
+INEXACT = r"(?:^|[:,\[\s])-?(?:[0-9.]+[eE]|(?:[0-9][.]?){16}|[0-9]+[.][0-9]+0(?:[,}\]\s]|$))"
 _encoder = json.JSONEncoder(ensure_ascii=False)
 
 

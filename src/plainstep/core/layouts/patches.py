@@ -6,11 +6,11 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from plainstep.core.arrays import flat
+from plainstep.core.arrays import flat, replaced
 from plainstep.core.layouts.exact_json import Doubtful, parsed, written
 from plainstep.core.layouts.paths import Path, nested, value_at
 from plainstep.core.layouts.rows import WRONG, Raw, with_column
-from plainstep.deferred import pa, pc
+from plainstep.deferred import np, pa, pc
 from plainstep.sql.engine import evaluated
 
 # What rows get: a document with the values that a row carries, and the list of those, null where it carries all of them.
@@ -50,22 +50,24 @@ def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
     nothing = pa.nulls(len(raw), pa.string())
     changes, gone = (columns_of.get(path, nothing) for path in (patches.changed, patches.removed))
     whole, sent_all = _whole_columns(changes, gone, columns_of[patches.document], patches.columns)
-    found, sent = whole.to_pylist(), sent_all.to_pylist()
-    changed, removed, old = changes.to_pylist(), gone.to_pylist(), columns_of.get(patches.old, nothing).to_pylist()
+    parts = pc.and_(sent_all.is_null(), pc.or_(changes.is_valid(), gone.is_valid()))
+    places = np.flatnonzero(parts.to_numpy(zero_copy_only=False))
+    told = (column.filter(parts).to_pylist() for column in (changes, gone, columns_of.get(patches.old, nothing)))
     columns = _Columns(patches.columns)
-    for row, told in enumerate(zip(changed, removed, old, strict=True)):
-        if sent[row] is not None or (told[0] is None and told[1] is None) or row in raw.bad:
+    found: dict[int, str] = {}
+    sent: dict[int, str] = {}
+    for row, changed, removed, old in zip(places.tolist(), *told, strict=True):
+        if row in raw.bad:
             continue
         try:
-            values = _values(columns, *told, patches.chosen)
+            values = _values(columns, changed, removed, old, patches.chosen)
         except ValueError as error:
             raw.refuse(row, str(error))
             continue
         found[row], sent[row] = written(nested(values)), written([".".join(path) for path in values])
-    notes = [raw.bad.get(row) for row in range(len(raw))]
-    for name, values_of in ((DOCUMENT, found), (SENT, sent), (WRONG, notes)):
-        rows = with_column(rows, name, pa.array(values_of, pa.string()))
-    return rows
+    for name, column in ((DOCUMENT, replaced(whole, found)), (SENT, replaced(sent_all, sent))):
+        rows = with_column(rows, name, column)
+    return with_column(rows, WRONG, raw.notes())
 
 
 # The names of an object's fields, as a list in JSON; null for what is no object.

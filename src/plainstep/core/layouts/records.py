@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from plainstep.core.arrays import flat
+from plainstep.core.arrays import Ints, flat
 from plainstep.core.casting import common
 from plainstep.core.layouts.documents import kind_of_value
 from plainstep.core.layouts.exact_json import INEXACT, parsed, written
@@ -34,9 +34,8 @@ def by_record(rows: pa.Table, path: str) -> pa.Table:
         parents, records, wrong = _of_texts(lists)
     for row in wrong:
         raw.refuse(row, f"{path} is {lists[row].as_py()!r}, which is not a list of records")
-    found = rows.take(pa.array(parents, pa.int64()))
-    notes = pa.array([raw.bad.get(row) for row in parents], pa.string())
-    return with_column(with_column(found, path, records), WRONG, notes)
+    found = rows.take(pa.array(parents))
+    return with_column(with_column(found, path, records), WRONG, raw.notes().take(pa.array(parents)))
 
 
 def kind_of(sample: pa.Table, path: str) -> pa.DataType | None:
@@ -55,21 +54,21 @@ def _is_list(kind: pa.DataType) -> bool:
     return bool(pa.types.is_list(kind) or pa.types.is_large_list(kind) or pa.types.is_fixed_size_list(kind))
 
 
-def _of_lists(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
+def _of_lists(lists: pa.Array) -> tuple[Ints, pa.Array, list[int]]:
     """Where each element stands, the elements, and the rows without a list, which have one that is null."""
     wrong = np.flatnonzero(lists.is_null().to_numpy(zero_copy_only=False))
     parents = np.concatenate([pc.list_parent_indices(lists).to_numpy(), wrong])
     elements = pc.list_flatten(lists)
     records = pa.concat_arrays([elements, pa.nulls(len(wrong), elements.type)])
     order = np.argsort(parents, kind="stable")
-    return parents[order].tolist(), records.take(pa.array(order)), wrong.tolist()
+    return parents[order], records.take(pa.array(order)), wrong.tolist()
 
 
 # What the evaluator makes of a list: its elements as JSON, in which it keeps what Python's own numbers keep.
 ELEMENTS = "CASE WHEN json_valid(d) AND json_type(d) = 'ARRAY' THEN json_extract(d, '$[*]')::VARCHAR[] END AS v"
 
 
-def _of_texts(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
+def _of_texts(lists: pa.Array) -> tuple[Ints, pa.Array, list[int]]:
     """The elements of lists that are written as JSON.
 
     Returns:
@@ -78,16 +77,22 @@ def _of_texts(lists: pa.Array) -> tuple[list[int], pa.Array, list[int]]:
     """
     exact = pc.fill_null(pc.match_substring_regex(lists, INEXACT), False)
     plain = flat(evaluated(pa.table({"d": pc.if_else(exact, None, lists)}), ELEMENTS)["v"])
-    rows, values = pc.list_parent_indices(plain).to_pylist(), _unquoted(pc.list_flatten(plain)).to_pylist()
-    wrong = []
+    parents, records = pc.list_parent_indices(plain).to_numpy(), _unquoted(pc.list_flatten(plain))
+    rows: list[int] = []
+    values: list[str | None] = []
+    wrong: list[int] = []
     for row in np.flatnonzero(plain.is_null().to_numpy(zero_copy_only=False)).tolist():
         found = _list(lists[row].as_py()) if exact[row].as_py() else None
         wrong += [row] if found is None else []
         for one in [None] if found is None else found:
             rows.append(row)
             values.append(one if one is None or type(one) is str else written(one))
-    order = np.argsort(np.array(rows, dtype=np.int64), kind="stable")
-    return np.array(rows, dtype=np.int64)[order].tolist(), pa.array(values, pa.string()).take(pa.array(order)), wrong
+    if not rows:
+        return parents, records, wrong
+    parents = np.concatenate([parents, np.array(rows, dtype=np.int64)])
+    order = np.argsort(parents, kind="stable")
+    records = pa.concat_arrays([records, pa.array(values, pa.string())])
+    return parents[order], records.take(pa.array(order)), wrong
 
 
 def _unquoted(elements: pa.Array) -> pa.Array:

@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import Any
 
 from plainstep.core import casting as values
-from plainstep.core.arrays import Bools, flat, utc_time
+from plainstep.core.arrays import Bools, flat, replaced, utc_time
 from plainstep.core.layouts import documents
 from plainstep.deferred import np, pa, pc
 
@@ -56,6 +56,10 @@ class Raw:
     def refuse(self, row: int, why: str) -> None:
         """Note what is wrong with a row. The first thing that is wrong is the one that is told."""
         self.bad.setdefault(row, why)
+
+    def notes(self) -> pa.Array:
+        """What is wrong with each row; null where nothing is."""
+        return replaced(pa.nulls(len(self), pa.string()), self.bad)
 
     @cached_property
     def _names(self) -> set[str]:
@@ -167,18 +171,20 @@ class Raw:
         """For each name, in which rows a column lists it: a list, a JSON array, or words with commas or spaces."""
         found = self.column(path).take(rows)
         if pa.types.is_list(found.type) or pa.types.is_large_list(found.type):
-            sets = [None if value is None else set(value) for value in found.to_pylist()]
+            sets = [set(value or ()) for value in found.to_pylist()]
+            codes = np.where(found.is_valid().to_numpy(zero_copy_only=False), np.arange(len(found)), -1)
         else:
             coded = values.as_text(found).dictionary_encode()
-            parsed = [set(_words(text)) for text in coded.dictionary.to_pylist()]
-            sets = [None if code is None else parsed[code] for code in coded.indices.to_pylist()]
+            sets = [set(_words(text)) for text in coded.dictionary.to_pylist()]
+            codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
         known = self._known(names)
-        for row, said in zip(rows.to_pylist(), sets, strict=True):
-            strange = sorted(said - known) if said else []
-            if strange:
-                self.refuse(row, f"{path} names {strange[0]!r}, which is not a column of the row")
+        for code, said in enumerate(sets):
+            strange = min(said - known, default="")
+            for place in np.flatnonzero(codes == code).tolist() if said - known else ():
+                self.refuse(rows[place].as_py(), f"{path} names {strange!r}, which is not a column of the row")
+        # The last one is for rows that list nothing: they carry every column.
         return {
-            column: np.array([said is None or name in said for said in sets], dtype=np.bool_)
+            column: np.array([*(name in said for said in sets), True], dtype=np.bool_)[codes]
             for name, column in names.items()
         }
 

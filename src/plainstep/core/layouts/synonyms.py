@@ -9,7 +9,8 @@ TIMES = ("at", "time", "when", "date", "ts", "timestamp", "on")
 TRANSACTIONS = ("txn", "transaction", "tx", "xid", "commit", "batch")
 OLD_WORDS = ("old", "before", "was", "prev", "previous", "from", "pre")
 NEW_WORDS = ("new", "after", "now", "next", "to", "post", "row", "data", "payload", "values")
-GONE = ("deleted", "is_deleted", "removed", "gone", "deleted_at", "removed_at")
+GONE = ("deleted", "is_deleted", "removed", "gone", "deleted_at", "removed_at", "unset")
+PATCHED = ("patch", "changed", "changes", "updated", "updates", "delta", "diff", "set", "modified")
 SENT = ("fields", "columns", "changed", "changed_columns", "changed_fields", "sent", "given")
 MEANINGS = {
     "insert": ("i", "ins", "insert", "inserted", "create", "created", "new", "add", "added", "planted"),

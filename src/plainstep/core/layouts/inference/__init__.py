@@ -13,6 +13,7 @@ from plainstep.core.layouts.inference.messages import find_records, without_hear
 from plainstep.core.layouts.inference.operations import find_by_images, find_meanings, find_operation
 from plainstep.core.layouts.inference.order import find_position, find_time
 from plainstep.core.layouts.inference.pairs import find_pairs
+from plainstep.core.layouts.inference.patches import find_patches
 from plainstep.core.layouts.inference.periods import find_periods
 from plainstep.core.layouts.inference.sample import Sample
 from plainstep.core.layouts.proposal import Proposal
@@ -35,12 +36,13 @@ def guess(rows: pa.Table, fields: dict[str, pa.DataType], ordered: bool, key: tu
     messages = without_heartbeats(whole, seen)
     found = find_records(messages, seen, key)
     operation = find_operation(found, seen)
-    sides = find_sides(found, seen)
+    patches = find_patches(found, seen, operation, key)
+    sides = ("", f"{patches[0]}.*") if patches else find_sides(found, seen)
     find_encodings(found, seen, sides)
     if seen.value("now") == f"{seen.value('each')}.*":
         seen.confirm("now", "the values of records lie there")
     position = find_position(messages, seen, ordered, {operation, seen.value("each"), *inside(messages, sides)})
-    own = [path for path in found.fields if path not in {operation, *position}]
+    own = [path for path in found.fields if path not in {operation, *position} and not _lies_in(path, patches[1:])]
     find_time(found, seen, own)
     find_deleted(found, seen, own)
     sent = find_sent(found, seen, own)
@@ -51,6 +53,11 @@ def guess(rows: pa.Table, fields: dict[str, pa.DataType], ordered: bool, key: tu
         find_pairs(found, seen, operation, sides)
     elif "" not in sides and "*" not in sides:
         find_by_images(found, seen, sides)
-    find_missing_field(found, seen, operation, sides)
+    if not patches:  # there, what is not in a document is null, and what a patch does not name stays
+        find_missing_field(found, seen, operation, sides)
     find_lookup(found, seen, {operation, *position, *aside, seen.value("time"), seen.value("deleted")})
     return seen
+
+
+def _lies_in(path: str, places: tuple[str, ...]) -> bool:
+    return any(path == one or path.startswith(f"{one}.") for one in places)

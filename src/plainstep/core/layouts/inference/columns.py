@@ -43,6 +43,7 @@ def find_key(rows: Sample, seen: Proposal, sides: tuple[str, str], taken: set[An
     """The column that names rows: called so, and rather at the begin; unless somebody said which."""
     if said:
         seen.key = Guess("key", list(said), "you said so", True)
+    if seen.key is not None:
         return
     before, _, after = sides[1].partition("*")
     names = [
