@@ -227,6 +227,16 @@ class Landings(unittest.TestCase):
                 self.assertEqual(town.step(), "stepped 1 ")
                 self.assertEqual(town.rows(), {1: 1, 2: 2, 3: 3, 5: 5})
 
+    def test_changed_in_its_middle_only(self) -> None:
+        with Landing("*.jsonl", BY_SEQ) as town:
+            path = town.land("1.jsonl", *((seq, seq, 100_000 + seq) for seq in range(1, 5000)))
+            self.assertEqual(town.step(), "stepped 4999 ")
+            path.write_text(path.read_text().replace('"a": 102500', '"a": 102501'))
+            self.assertIn("1.jsonl was changed after tree had merged it", town.step())
+            town.project.reload("tree")
+            self.assertEqual(town.rows()[2500], 102501)
+            self.assertEqual(town.step(), "nothing 0 ")
+
     def test_a_late_file_is_put_in_its_place_by_reload_or_by_an_overlap(self) -> None:
         with Landing() as town:
             town.land("b.jsonl", (10, 1, 1), (20, 2, 2))

@@ -27,8 +27,10 @@ from plainstep.stores.files.listing import (  # fmt: skip
     File,
     Listing,
     Seen,
+    content,
     copies,
     fingerprint,
+    is_as_it_was,
     lines_in,
     listed,
     names_of,
@@ -190,10 +192,11 @@ class FileFeed:
 
     def _seen(self, file: File) -> Seen:
         marks = fingerprint(file.path, file.size, file.name)
+        seen = Seen(file.size, *marks, changed=file.changed, content=content(file.path, file.size))
         if self.shape.order is None:
-            return Seen(file.size, *marks, lines_in(file) if file.kind.grows else 0, changed=file.changed)
+            return replace(seen, lines=lines_in(file) if file.kind.grows else 0)
         first, last = self._ends_of(file) or ("", "")
-        return Seen(file.size, *marks, changed=file.changed, rows=rows_in(file), first=first, last=last)
+        return replace(seen, rows=rows_in(file), first=first, last=last)
 
     def _compacted(self, before: dict[str, Seen], label: str) -> dict[str, File]:
         """New files that only hold what was merged from several others, which are gone."""
@@ -263,9 +266,7 @@ class FileFeed:
             known = before.get(file.name)
             if file.name in again:
                 continue
-            if known and (
-                file.size < known.size or fingerprint(file.path, known.size, file.name) != (known.head, known.tail)
-            ):
+            if known and not is_as_it_was(file, known):
                 return Refused(
                     f"{file.name} was changed after {load} had merged it.",
                     "What was merged from it cannot be undone.",

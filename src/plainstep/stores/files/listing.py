@@ -19,6 +19,8 @@ from plainstep.formats.reader import columns_of, read, rows_told
 UNFINISHED = (".tmp", ".part", ".partial", ".crdownload", ".swp")
 # Bytes at the begin and at the end of what was merged of a file, by which it is known again.
 KNOWN_BY = 1 << 16
+# Files of no more bytes are known by all of them: at most some 50 ms each, beside seconds for parsing them.
+WHOLE = 16 << 20
 # So many files that are gone are remembered, in case they come again.
 REMEMBERED = 10_000
 # So many files are looked at to see whether a new one is the begin of one of them.
@@ -195,6 +197,7 @@ class Seen:
         changed: when it was last written, in nanoseconds; 0 where that is not known.
         rows: how many rows it holds, where that is known without reading it; else 0.
         first, last: its first and last position, where rows hold positions.
+        content: a fingerprint of all of it, unless it is large, or was merged by an earlier release.
     """
 
     size: int
@@ -206,6 +209,7 @@ class Seen:
     rows: int = field(default=0, compare=False)
     first: str = field(default="", compare=False)
     last: str = field(default="", compare=False)
+    content: str = field(default="", compare=False)
 
 
 def fingerprint(path: Path, size: int, name: str) -> tuple[str, str]:
@@ -221,6 +225,21 @@ def fingerprint(path: Path, size: int, name: str) -> tuple[str, str]:
     if len(tail) < min(size, KNOWN_BY):
         raise damaged(name, "it became shorter while it was read")
     return blake2b(head, digest_size=8).hexdigest(), blake2b(tail, digest_size=8).hexdigest()
+
+
+def content(path: Path, size: int) -> str:
+    """A fingerprint of all of a file, up to a size; of a large one, none."""
+    if not 2 * KNOWN_BY < size <= WHOLE:  # of a small one, begin and end are all
+        return ""
+    with path.open("rb") as stream:
+        return blake2b(stream.read(size), digest_size=8).hexdigest()
+
+
+def is_as_it_was(file: File, known: Seen) -> bool:
+    """Whether what was merged of a file stands there as it did."""
+    if file.size < known.size or fingerprint(file.path, known.size, file.name) != (known.head, known.tail):
+        return False
+    return not known.content or content(file.path, known.size) == known.content
 
 
 def packed(label: str, seen: dict[str, Seen]) -> str:
