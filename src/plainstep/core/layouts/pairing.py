@@ -139,8 +139,10 @@ def _match_in_order(partner: Ints, old: Ints, new: Ints, groups: npt.NDArray[Any
 
 
 def _left(partner: Ints, old: Ints, new: Ints) -> tuple[Ints, Ints]:
-    taken = partner[new]
-    return np.setdiff1d(old, taken[taken >= 0]), new[taken < 0]
+    found = partner[new]
+    taken = np.zeros(len(partner), dtype=np.bool_)
+    taken[found[found >= 0]] = True
+    return old[~taken[old]], new[found < 0]
 
 
 def _without_nulls(column: pa.Array) -> pa.Array:

@@ -19,7 +19,7 @@ from plainstep.formats.reader import columns_of, read, rows_told
 UNFINISHED = (".tmp", ".part", ".partial", ".crdownload", ".swp")
 # Bytes at the begin and at the end of what was merged of a file, by which it is known again.
 KNOWN_BY = 1 << 16
-# Files of no more bytes are known by all of them: at most some 50 ms each, beside seconds for parsing them.
+# Files of no more bytes are known by all of them: at most some 10 ms each, beside seconds for parsing them.
 WHOLE = 16 << 20
 # So many files that are gone are remembered, in case they come again.
 REMEMBERED = 10_000
@@ -197,7 +197,7 @@ class Seen:
         changed: when it was last written, in nanoseconds; 0 where that is not known.
         rows: how many rows it holds, where that is known without reading it; else 0.
         first, last: its first and last position, where rows hold positions.
-        content: a fingerprint of all of it, unless it is large, or was merged by an earlier release.
+        content: a sum of all of it, unless it is large, or was merged by an earlier release.
     """
 
     size: int
@@ -228,11 +228,11 @@ def fingerprint(path: Path, size: int, name: str) -> tuple[str, str]:
 
 
 def content(path: Path, size: int) -> str:
-    """A fingerprint of all of a file, up to a size; of a large one, none."""
+    """A sum of all of a file, up to a size; of a large one, none."""
     if not 2 * KNOWN_BY < size <= WHOLE:  # of a small one, begin and end are all
         return ""
     with path.open("rb") as stream:
-        return blake2b(stream.read(size), digest_size=8).hexdigest()
+        return f"{zlib.crc32(stream.read(size)):08x}"  # four times as fast as the fastest digest
 
 
 def is_as_it_was(file: File, known: Seen) -> bool:
