@@ -31,6 +31,7 @@ from plainstep.testing import (
     TargetConformance,
     Trimmed,
 )
+from tests import mariadb
 from tests.postgres import Database
 
 STANDARD = {
@@ -87,6 +88,25 @@ class PostgresqlLog(Postgresql):
     method = "log"
 
 
+class Mariadb(SqlHarness):
+    types = STANDARD | {
+        "string": "LONGTEXT", "double": "DOUBLE", "bool": "BOOLEAN", "timestamp[us]": "DATETIME(6)",
+        "timestamp[us, tz=UTC]": "DATETIME(6)", "binary": "LONGBLOB",
+    }  # fmt: skip
+    parameter = "%s"
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self.database = mariadb.Database()
+        self.url = self.database.url
+
+    def connect(self) -> Any:
+        return self.database.connect(autocommit=False, sql_mode="ANSI_QUOTES,STRICT_ALL_TABLES")
+
+    def close(self) -> None:
+        self.database.__exit__()
+
+
 class Files(SqlHarness):
     url = "file:///tested"
 
@@ -119,6 +139,11 @@ class PostgresqlLogSource(SourceConformance, OpenTransactions, Captured, KilledR
 
 class PostgresqlTarget(TargetConformance, RowTarget, TablesOfOthers, KilledWriters, RacingWriters, unittest.TestCase):
     harness_of = Postgresql
+    histories = 3
+
+
+class MariadbTarget(TargetConformance, RowTarget, TablesOfOthers, KilledWriters, RacingWriters, unittest.TestCase):
+    harness_of = Mariadb
     histories = 3
 
 

@@ -18,7 +18,7 @@ def text(value: str, backslashes: bool = False) -> str:
     return "'" + value.replace("'", "''") + "'"
 
 
-def literal(value: Any, blob: str) -> str:
+def literal(value: Any, blob: str, backslashes: bool = False) -> str:
     """A value as SQL writes it; ``blob`` is how bytes are written, with ``{}`` for their hexadecimal digits."""
     if value is None:
         return "NULL"
@@ -28,19 +28,23 @@ def literal(value: Any, blob: str) -> str:
         return blob.format(value.hex())
     if isinstance(value, int | Decimal) or (isinstance(value, float) and math.isfinite(value)):
         return str(value)
-    return text(str(value))
+    return text(str(value), backslashes)
 
 
-def insertion(table: str, row: dict[str, Any], blob: str, how: str = "") -> str:
+def insertion(
+    table: str, row: dict[str, Any], blob: str, how: str = "", quote: str = '"', backslashes: bool = False
+) -> str:
     """The statement that adds a row; see ``literal``. ``how`` stands before its values."""
-    values = ", ".join(literal(value, blob) for value in row.values())
-    return f"INSERT INTO {table} ({', '.join(map(quoted, row))}) {how}VALUES ({values});"
+    values = ", ".join(literal(value, blob, backslashes) for value in row.values())
+    return f"INSERT INTO {table} ({', '.join(quoted(name, quote) for name in row)}) {how}VALUES ({values});"
 
 
-def updating(table: str, key: dict[str, Any], values: dict[str, Any], blob: str) -> str:
+def updating(
+    table: str, key: dict[str, Any], values: dict[str, Any], blob: str, quote: str = '"', backslashes: bool = False
+) -> str:
     """The statement that changes some values of the row with a key; see ``literal``."""
-    sets = ", ".join(f"{quoted(name)} = {literal(value, blob)}" for name, value in values.items())
-    which = " AND ".join(f"{quoted(name)} = {literal(value, blob)}" for name, value in key.items())
+    sets = ", ".join(f"{quoted(name, quote)} = {literal(value, blob, backslashes)}" for name, value in values.items())
+    which = " AND ".join(f"{quoted(name, quote)} = {literal(value, blob, backslashes)}" for name, value in key.items())
     return f"UPDATE {table} SET {sets} WHERE {which};"
 
 

@@ -18,7 +18,9 @@ class Dialect:
         backslashes: whether a backslash in a text has to be written twice.
         text, number, real: the types of the columns that Plain Step keeps for itself.
         limit: what ends a query of which only the first rows (``{count}``) are wanted.
-        ignoring: what comes before and behind an insertion that leaves rows as they are whose key is there.
+        ignoring: what comes before and behind an insertion that leaves rows as they are whose key is there; ``{column}`` is one
+            of its columns.
+        keyed_text: how a text (``{column}``) is named in a key of such a table.
         widening: the statement that gives a column (``{column}``) of a table (``{table}``) another type (``{type}``).
     """
 
@@ -30,6 +32,7 @@ class Dialect:
     real: str = "DOUBLE PRECISION"
     limit: str = "LIMIT {count}"
     ignoring: tuple[str, str] = ("INSERT INTO", " ON CONFLICT DO NOTHING")
+    keyed_text: str = "{column}"
     widening: str = "ALTER TABLE {table} ALTER COLUMN {column} TYPE {type}"
 
     def quoted(self, name: str) -> str:
@@ -68,7 +71,7 @@ class Dialect:
         """
         before, behind = self.ignoring if ignoring else ("INSERT INTO", "")
         values = ", ".join([self.parameter] * len(columns))
-        return f"{before} {table} ({', '.join(columns)}) VALUES ({values}){behind}"
+        return f"{before} {table} ({', '.join(columns)}) VALUES ({values}){behind.format(column=columns[0])}"
 
 
 STANDARD = Dialect()

@@ -100,8 +100,10 @@ class Books:
             for name, kind in columns.items()
         ]
 
-    def _table(self, name: str, columns: dict[str, str], *more: str) -> str:
-        return f"CREATE TABLE IF NOT EXISTS {name} ({', '.join([*self.declared(columns), *more])})"
+    def _table(self, name: str, columns: dict[str, str], key: Sequence[str] = (), *more: str) -> str:
+        keyed = [self.dialect.keyed_text.format(column=one) if columns[one].startswith("text") else one for one in key]
+        primary = [f"PRIMARY KEY ({', '.join(keyed)})"] if key else []
+        return f"CREATE TABLE IF NOT EXISTS {name} ({', '.join([*self.declared(columns), *more, *primary])})"
 
     def of(self, version: int | None) -> Books:
         """The same tables in the format that was found; None where they are not there yet.
@@ -143,12 +145,12 @@ class Books:
     @cached_property
     def create_formats(self) -> str:
         """Makes the table of formats: a file may be a source and a target."""
-        return self._table(self.formats, {"part": "text!", "version": "number!"}, "PRIMARY KEY (part)")
+        return self._table(self.formats, {"part": "text!", "version": "number!"}, ["part"])
 
     def note_format(self, part: str, version: int) -> str:
         """Notes the format of a part, where none is noted."""
         before, behind = self.dialect.ignoring
-        return f"{before} {self.formats} (part, version) VALUES ('{part}', {version}){behind}"
+        return f"{before} {self.formats} (part, version) VALUES ('{part}', {version}){behind.format(column='part')}"
 
     @cached_property
     def create(self) -> tuple[str, ...]:
@@ -156,10 +158,10 @@ class Books:
         return (
             self.create_formats,
             self.note_format("target", FORMAT),
-            self._table(self.watermarks, MARKED, f"tables {self.dialect.text} DEFAULT '[]'", "PRIMARY KEY (load_name)"),
-            self._table(self.ledger, STEP_COLUMNS, "PRIMARY KEY (load_name, step)"),
+            self._table(self.watermarks, MARKED, ["load_name"], f"tables {self.dialect.text} DEFAULT ('[]')"),
+            self._table(self.ledger, STEP_COLUMNS, ["load_name", "step"]),
             # A refusal that comes back at every try is kept once.
-            self._table(self.refusals, STEP_COLUMNS, "PRIMARY KEY (load_name, step, note)"),
+            self._table(self.refusals, STEP_COLUMNS, ["load_name", "step", "note"]),
             self._table(self.quarantine, QUARANTINED),
         )
 

@@ -7,8 +7,10 @@ from collections.abc import Callable, Sequence
 from typing import Any, ClassVar
 
 from plainstep.core.positions import Watermark
+from plainstep.errors import PlainStepError, Refused
 from plainstep.stores import ledger as books
-from plainstep.stores.records import LedgerEntry, QuarantinedRow
+from plainstep.stores.records import Commit, LedgerEntry, QuarantinedRow
+from plainstep.stores.retry import retried
 
 
 class SqlTarget(ABC):
@@ -50,6 +52,31 @@ class SqlTarget(ABC):
     def quarantined(self, load: str) -> list[QuarantinedRow]:
         """The rows of a load that are quarantined, oldest first."""
         return [QuarantinedRow(*row) for row in self.asked(lambda kept: kept.find_quarantined, [load])]
+
+    def went_through(self, commit: Commit, place: str, wait: float) -> bool:
+        """Whether a commit whose answer never came was made: its ledger row tells.
+
+        Args:
+            commit: the commit.
+            place: the database, for messages.
+            wait: how many seconds to wait for it to come back.
+
+        Raises:
+            Refused: it cannot be asked.
+        """
+        entry = commit.entry
+
+        def look() -> bool:
+            return any(one.step == entry.step and one.at == entry.at for one in self.ledger(entry.load))
+
+        try:
+            return retried(look, wait, lost=True)
+        except PlainStepError as error:
+            raise Refused(
+                f"The connection to {place} was lost while {entry.load} was being committed.",
+                "Whether it was committed is not known yet; the next step reads the watermark and goes on from there.",
+                f"plainstep step {entry.load}",
+            ) from error
 
     def finish(self) -> None:  # noqa: B027 (a commit of a database leaves nothing to be done)
         """Nothing: a commit leaves nothing to be done."""

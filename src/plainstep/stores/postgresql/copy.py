@@ -8,8 +8,9 @@ from typing import Any
 
 from plainstep.deferred import pa, pacsv, pc
 from plainstep.errors import DataError
+from plainstep.stores.misfit import Misfit
 from plainstep.stores.postgresql.connection import Connection
-from plainstep.stores.postgresql.types import Column, Misfit, from_text, misfit
+from plainstep.stores.postgresql.types import Column, from_text, misfit
 
 # Bytes of CSV that are made into columns at a time: so many that the work is Arrow's and not Python's.
 CHUNK = 1 << 22

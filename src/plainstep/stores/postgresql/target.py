@@ -11,7 +11,7 @@ import psycopg
 
 from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa
-from plainstep.errors import LostConnection, PlainStepError, Refused
+from plainstep.errors import LostConnection, Refused
 from plainstep.sql.literals import quoted, text
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.api import KeyedRows
@@ -25,7 +25,6 @@ from plainstep.stores.postgresql.dialect import DIALECT
 from plainstep.stores.postgresql.table import PostgresqlTable
 from plainstep.stores.postgresql.types import Column, arrow_type, declaration
 from plainstep.stores.records import Commit, LedgerEntry, TableInfo
-from plainstep.stores.retry import retried
 from plainstep.stores.sql_target import SqlTarget
 
 if TYPE_CHECKING:
@@ -157,25 +156,8 @@ class PostgresqlTarget(SqlTarget):
                 answered = False
                 connection.execute("COMMIT")
         except LostConnection:
-            if answered or not self._went_through(commits[0]):
+            if answered or not self.went_through(commits[0], self.database.url, self.database.wait):
                 raise
-
-    def _went_through(self, commit: Commit) -> bool:
-        """Whether a commit whose answer never came was made: its ledger row tells."""
-        entry = commit.entry
-
-        def look() -> bool:
-            found = self.ledger(entry.load)
-            return any(one.step == entry.step and one.at == entry.at for one in found)
-
-        try:
-            return retried(look, self.database.wait, lost=True)
-        except PlainStepError as error:
-            raise Refused(
-                f"The connection to {self.database.url} was lost while {entry.load} was being committed.",
-                "Whether it was committed is not known yet; the next step reads the watermark and goes on from there.",
-                f"plainstep step {entry.load}",
-            ) from error
 
 
 def kept_version(connection: Connection) -> int | None:

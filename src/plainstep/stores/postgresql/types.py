@@ -18,6 +18,8 @@ from plainstep.core.changes.ops import NOW, WAS
 from plainstep.deferred import pa, pc
 from plainstep.errors import DataError
 from plainstep.stores.declared_types import DECLARE_IT
+from plainstep.stores.misfit import converted
+from plainstep.stores.misfit import misfit as unfitting
 
 # Under this name a field's metadata tells the type that its column has in PostgreSQL.
 NATIVE = b"postgresql"
@@ -142,14 +144,6 @@ def declaration(field: pa.Field) -> str:
     return DECLARATIONS[str(field.type)]
 
 
-class Misfit(ValueError):
-    """Some value does not fit; ``index`` says which."""
-
-    def __init__(self, index: int) -> None:
-        super().__init__(index)
-        self.index = index
-
-
 def from_text(values: Sequence[str | None] | pa.Array, kind: pa.DataType) -> pa.Array:
     """Values as PostgreSQL writes them, as an Arrow array.
 
@@ -157,16 +151,7 @@ def from_text(values: Sequence[str | None] | pa.Array, kind: pa.DataType) -> pa.
         Misfit: a value does not fit, such as ``infinity`` for a time.
     """
     found = values if isinstance(values, pa.Array) else pa.array(values, pa.string())
-    try:
-        return _cast(found, kind)
-    except (pa.ArrowException, ValueError):
-        pass
-    for index in range(len(found)):
-        try:
-            _cast(found.slice(index, 1), kind)
-        except (pa.ArrowException, ValueError):
-            raise Misfit(index) from None
-    raise Misfit(0)
+    return converted(found, lambda some: _cast(some, kind))
 
 
 def _cast(found: pa.Array, kind: pa.DataType) -> pa.Array:
@@ -188,9 +173,4 @@ def unhexed(text: str) -> bytes:
 
 def misfit(table: str, column: Column, value: Any) -> DataError:
     """The error for a value that Arrow's type cannot hold."""
-    name = column.name.removeprefix(WAS).removeprefix(NOW)
-    return DataError(
-        f"In {table}, the column {name} ({column.declared}) holds {value!r}, which has no equivalent in other stores.",
-        "Merging it would change it.",
-        f'Fix the value, or take the column as text: types = {{ "{name}" = "TEXT" }} in the load.',
-    )
+    return unfitting(table, column.name.removeprefix(WAS).removeprefix(NOW), column.declared, value)

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.deferred import pa
 from plainstep.errors import BadValue
-from plainstep.stores.sqlite.types import Misfit, to_arrow
+from plainstep.stores.misfit import Misfit
+from plainstep.stores.sqlite.types import to_arrow
 
 if TYPE_CHECKING:
     from plainstep.stores.sqlite.types import Column

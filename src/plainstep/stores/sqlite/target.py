@@ -17,12 +17,13 @@ from plainstep.stores import ledger as books
 from plainstep.stores.api import KeyedRows
 from plainstep.stores.keyed_rows import SqlRows
 from plainstep.stores.merge import IndexedMerge, run
+from plainstep.stores.misfit import Misfit
 from plainstep.stores.records import Commit, LedgerEntry, TableInfo
 from plainstep.stores.sql_target import SqlTarget
 from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.connection import fetched, rows_if_there
 from plainstep.stores.sqlite.table import SqliteTable
-from plainstep.stores.sqlite.types import Column, Misfit, arrow_type, declaration, to_arrow, to_sqlite
+from plainstep.stores.sqlite.types import Column, arrow_type, declaration, to_arrow, to_sqlite
 
 if TYPE_CHECKING:
     from plainstep.stores.sqlite.database import SqliteDatabase

@@ -15,6 +15,7 @@ from typing import Any
 from plainstep.deferred import pa, pc
 from plainstep.errors import DataError
 from plainstep.stores.declared_types import DECLARE_IT, arrow_type
+from plainstep.stores.misfit import converted
 
 __all__ = ["arrow_type"]
 
@@ -97,14 +98,6 @@ class Untyped(Column):
         return f"CASE typeof({quoted}) WHEN 'blob' THEN '0x' || hex({quoted}) ELSE CAST({quoted} AS TEXT) END"
 
 
-class Misfit(ValueError):
-    """Some value does not fit; ``index`` says which."""
-
-    def __init__(self, index: int) -> None:
-        super().__init__(index)
-        self.index = index
-
-
 def to_arrow(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
     """SQLite's values as an Arrow array.
 
@@ -115,16 +108,7 @@ def to_arrow(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
     Raises:
         Misfit: a value is of another kind, or does not fit.
     """
-    try:
-        return _strictly(values, kind)
-    except (pa.ArrowException, ValueError, OverflowError):
-        pass
-    for index, value in enumerate(values):
-        try:
-            _strictly([value], kind)
-        except (pa.ArrowException, ValueError, OverflowError):
-            raise Misfit(index) from None
-    raise Misfit(0)
+    return converted(values, lambda some: _strictly(some, kind))
 
 
 def _strictly(values: Sequence[Any], kind: pa.DataType) -> pa.Array:

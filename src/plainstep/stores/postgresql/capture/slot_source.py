@@ -18,12 +18,13 @@ from plainstep.deferred import np, pa
 from plainstep.errors import Refused, StoreError
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.garbage_collection import held_off
+from plainstep.stores.misfit import Misfit
 from plainstep.stores.postgresql import catalog, pgoutput
 from plainstep.stores.postgresql.capture import readers, snapshots
 from plainstep.stores.postgresql.capture import slot as log
 from plainstep.stores.postgresql.capture.source import TableSource
 from plainstep.stores.postgresql.connection import Connection
-from plainstep.stores.postgresql.types import Misfit, from_text, misfit
+from plainstep.stores.postgresql.types import from_text, misfit
 from plainstep.stores.records import Batches
 
 if TYPE_CHECKING:

@@ -1,0 +1,157 @@
+"""A connection by PyMySQL that takes many rows at once: out of the server in bulk, and into it from memory.
+
+PyMySQL makes Python objects of every value, which costs ten times what the server needs. Here the packets of a result are
+taken as they come, and are made into Arrow's columns by ``plainstep.stores.mysql.rows``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import pymysql
+from pymysql.connections import Connection, MysqlPacket
+from pymysql.constants import CLIENT, COMMAND, CR
+
+# Bytes of packets that are handed on at a time: so many that the work is Arrow's and not Python's.
+CHUNK = 1 << 22
+# Bytes that are asked of the network at a time.
+READ = 1 << 20
+# A packet of so many bytes is gone on with by the next one.
+FULL = 0xFFFFFF
+# Bytes of a packet in which rows are sent: what the server takes is more (16 MiB, as it is made).
+SENT = 1 << 20
+
+
+@dataclass(frozen=True)
+class Packets:
+    """Some packets, one after the other.
+
+    Attributes:
+        data: their bytes, headers included.
+        starts, ends: where the payload of each begins and ends.
+    """
+
+    data: bytes
+    starts: list[int]
+    ends: list[int]
+
+
+class Wire(Connection):  # type: ignore[misc]  # PyMySQL comes without types
+    """A connection in autocommit mode. It offers the server to send rows from memory, and never a file."""
+
+    def __init__(self, **settings: Any) -> None:
+        # Not by local_infile: then a server could ask for any file that we can read.
+        super().__init__(
+            client_flag=CLIENT.LOCAL_FILES | CLIENT.FOUND_ROWS, charset="utf8mb4", autocommit=True, **settings
+        )
+
+    def run(self, sql: str, parameters: Any = None) -> tuple[int, list[tuple[Any, ...]]]:
+        """Run a statement: how many rows it touched, and its rows."""
+        with self.cursor() as cursor:
+            count = cursor.execute(sql, parameters or None)
+            return count, list(cursor.fetchall())
+
+    def first(self, sql: str, parameters: Any = None) -> tuple[Any, ...] | None:
+        """The first row of a query."""
+        _, rows = self.run(sql, parameters)
+        return rows[0] if rows else None
+
+    def select(self, sql: str) -> Iterator[Packets]:
+        """The rows of a query, as packets. A result that is read half closes the connection."""
+        self._execute_command(COMMAND.COM_QUERY, sql)
+        columns = self._read_packet().read_length_encoded_integer()
+        for _ in range(columns + 1):  # what they are, and that these are all
+            self._read_packet()
+        yield from self.packets()
+
+    def packets(self) -> Iterator[Packets]:
+        """What comes, up to the packet that ends it."""
+        done = False
+        try:
+            for found, is_last in self._chunks():
+                done = is_last
+                if found.starts:
+                    yield found
+        finally:
+            if not done:
+                self._force_close()
+
+    def _chunks(self) -> Iterator[tuple[Packets, bool]]:
+        held = bytearray()
+        starts: list[int] = []
+        ends: list[int] = []
+        at = 0
+        while True:
+            for start, end in _payloads(held, at):
+                first = held[start] if end > start else 0
+                if first == 0xFF:
+                    MysqlPacket(bytes(held[start:end]), self.encoding).raise_for_error()
+                if first == 0xFE and end - start < 9:
+                    yield Packets(bytes(held), starts, ends), True
+                    return
+                starts.append(start)
+                ends.append(end)
+                at = end
+            if at >= CHUNK:
+                yield Packets(bytes(held), starts, ends), False
+                del held[:at]
+                at, starts, ends = 0, [], []
+            held += self._more()
+
+    def _more(self) -> bytes:
+        try:
+            data: bytes = self._rfile.read1(READ)
+        except OSError as error:
+            self._force_close()
+            raise pymysql.OperationalError(CR.CR_SERVER_LOST, f"Lost connection to the server ({error})") from error
+        if not data:
+            self._force_close()
+            raise pymysql.OperationalError(CR.CR_SERVER_LOST, "Lost connection to the server during a query")
+        return data
+
+    def load(self, sql: str, parts: Iterable[memoryview]) -> int:
+        """Run a LOAD DATA LOCAL statement, whose rows come from memory; return how many came.
+
+        Raises:
+            pymysql.Error: the server refuses the statement.
+            pymysql.DataError: it took a row otherwise than it was sent. (Of these, it only warns.)
+        """
+        self._execute_command(COMMAND.COM_QUERY, sql)
+        asked = self._read_packet()
+        if not asked.is_load_local_packet():
+            raise pymysql.OperationalError(CR.CR_MALFORMED_PACKET, "the server did not ask for the rows")
+        for part in parts:
+            for start in range(0, len(part), SENT):
+                self.write_packet(bytes(part[start : start + SENT]))
+        self.write_packet(b"")
+        answer = self._read_packet()
+        answer.advance(1)
+        count = answer.read_length_encoded_integer()
+        _, _, warnings = answer.read_length_encoded_integer(), answer.read_uint16(), answer.read_uint16()
+        if warnings:
+            _, found = self.run("SHOW WARNINGS LIMIT 1")
+            raise pymysql.DataError(*(found[0][1:] if found else (0, "a row was changed on the way")))
+        return int(count)
+
+
+def _payloads(held: bytearray, at: int) -> Iterator[tuple[int, int]]:
+    """Where the payloads of the whole packets begin and end that come from a place on. What was sent in several is put together."""
+    while at + 4 <= len(held):
+        start = at + 4
+        end = start + (held[at] | held[at + 1] << 8 | held[at + 2] << 16)
+        while end - start and not (end - start) % FULL:
+            if end + 4 > len(held):
+                return
+            more = held[end] | held[end + 1] << 8 | held[end + 2] << 16
+            if end + 4 + more > len(held):
+                return
+            del held[end : end + 4]
+            end += more
+            if more < FULL:
+                break
+        if end > len(held):
+            return
+        yield start, end
+        at = end
