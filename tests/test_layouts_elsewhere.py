@@ -11,7 +11,7 @@ from typing import Any
 
 import duckdb
 
-from tests import layouts
+from tests import layouts, mariadb
 from tests.feed_town import Town
 from tests.histories import story
 from tests.postgres import Database
@@ -74,10 +74,24 @@ def in_postgresql(_: Town) -> Iterator[tuple[str, Put]]:
         yield source.url, put
 
 
+@contextmanager
+def in_mariadb(_: Town) -> Iterator[tuple[str, Put]]:
+    statements = [one.replace('"', "`") for one in created({"INTEGER": "BIGINT", "TIMESTAMP": "DATETIME"})]
+    with mariadb.Database(*statements) as source:
+
+        def put(table: str, rows: Sequence[tuple[Any, ...]]) -> None:
+            with source.connect(autocommit=False) as connection, connection.cursor() as cursor:
+                cursor.execute(CLEARED.get(table, "SELECT 1"))
+                cursor.executemany(f"INSERT INTO {table} VALUES ({', '.join(['%s'] * len(rows[0]))})", rows)
+                connection.commit()
+
+        yield source.url, put
+
+
 class Elsewhere(unittest.TestCase):
     def test_every_form_of_a_table_ends_in_the_same_rows(self) -> None:
         for seed in range(examples(1)):
-            for made in (in_duckdb, in_postgresql):
+            for made in (in_duckdb, in_postgresql, in_mariadb):
                 with self.subTest(made.__name__, seed=seed), Town(*FORMS) as town, made(town) as (url, put):
                     self.steps(town, url, put, story(seed, keys=12, changes=60))
 

@@ -7,7 +7,7 @@ import re
 from plainstep.deferred import pa, pc
 
 # What stands between numbers, and as many digits as one may have.
-BETWEEN, DIGITS = "/:-. ", 40
+BETWEEN, DIGITS = "/:. -", 40
 
 
 def parts_in(text: str) -> int:
@@ -30,24 +30,30 @@ def shown(texts: pa.Array) -> pa.Array:
     return pc.replace_substring_regex(texts, "(^|/)0+([0-9A-F])", r"\1\2")
 
 
-def sql_in_order(value: str, parts: int) -> str:
-    """The same in SQL that every database understands, of a value that holds so many numbers."""
-    numbers, _ = _taken(value, parts)
+def sql_in_order(value: str, parts: int, stripped: str) -> str:
+    """The same in SQL, of a value that holds so many numbers.
+
+    Args:
+        value: the value, as SQL.
+        parts: how many numbers it holds.
+        stripped: how the database takes letters off the end of a text: see ``plainstep.stores.dialect``.
+    """
+    numbers, _ = _taken(value, parts, stripped)
     zeros = "0" * DIGITS
     return " || ".join(f"substr('{zeros}' || upper({one}), length({one}) + 1)" for one in numbers)
 
 
-def sql_fits(value: str, parts: int) -> str:
+def sql_fits(value: str, parts: int, stripped: str) -> str:
     """Whether a value holds so many numbers and nothing else, as SQL."""
-    numbers, rest = _taken(value, parts)
+    numbers, rest = _taken(value, parts, stripped)
     return " AND ".join([f"length({one}) BETWEEN 1 AND {DIGITS}" for one in numbers] + [f"length({rest}) = 0"])
 
 
-def _taken(value: str, parts: int) -> tuple[list[str], str]:
+def _taken(value: str, parts: int, stripped: str) -> tuple[list[str], str]:
     """The numbers that a value ends in, and what stands before them, as SQL."""
     numbers: list[str] = []
     for _ in range(parts):
-        before = f"rtrim({value}, '0123456789abcdefABCDEF')"
+        before = stripped.format(value=value, letters="0123456789abcdefABCDEF")
         numbers.insert(0, f"substr({value}, length({before}) + 1)")
-        value = f"rtrim({before}, '{BETWEEN}')"
+        value = stripped.format(value=before, letters=BETWEEN)
     return numbers, value

@@ -86,7 +86,9 @@ class SqlOrder:
     def _compared_as(self, name: str, value: str) -> str:
         """A text of the position as it is compared, as SQL."""
         if name in self._hexadecimal:
-            return self.table.binary(f"({hexadecimal.sql_in_order(value, self._hexadecimal[name])})")
+            return self.table.binary(
+                f"({hexadecimal.sql_in_order(value, self._hexadecimal[name], self.table.dialect.stripped)})"
+            )
         return padded(value) if self._numbered.get(name) else self.table.binary(value)
 
     def _is_text(self, name: str) -> bool:
@@ -133,7 +135,7 @@ class SqlOrder:
         first = reading.first(f"SELECT {column} FROM {self.table.sql} WHERE {column} IS NOT NULL {one}")
         parts = self._hexadecimal[name] = hexadecimal.parts_in(str(first[0])) if first else 1
         odd = reading.first(
-            f"SELECT {column} FROM {self.table.sql} WHERE NOT ({hexadecimal.sql_fits(column, parts)}) {one}"
+            f"SELECT {column} FROM {self.table.sql} WHERE NOT ({hexadecimal.sql_fits(column, parts, self.table.dialect.stripped)}) {one}"
         )
         if first and odd:
             raise Refused(

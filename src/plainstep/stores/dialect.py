@@ -21,6 +21,7 @@ class Dialect:
         ignoring: what comes before and behind an insertion that leaves rows as they are whose key is there; ``{column}`` is one
             of its columns.
         keyed_text: how a text (``{column}``) is named in a key of such a table.
+        stripped: a text (``{value}``) without some letters (``{letters}``) at its end.
         widening: the statement that gives a column (``{column}``) of a table (``{table}``) another type (``{type}``).
     """
 
@@ -33,6 +34,7 @@ class Dialect:
     limit: str = "LIMIT {count}"
     ignoring: tuple[str, str] = ("INSERT INTO", " ON CONFLICT DO NOTHING")
     keyed_text: str = "{column}"
+    stripped: str = "rtrim({value}, '{letters}')"
     widening: str = "ALTER TABLE {table} ALTER COLUMN {column} TYPE {type}"
 
     def quoted(self, name: str) -> str:

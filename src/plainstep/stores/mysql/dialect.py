@@ -14,5 +14,6 @@ DIALECT = Dialect(
     real="DOUBLE",
     ignoring=("INSERT INTO", " ON DUPLICATE KEY UPDATE {column} = {column}"),
     widening="ALTER TABLE {table} MODIFY COLUMN {column} {type}",
+    stripped="regexp_replace({value}, '[{letters}]*$', '')",
     keyed_text="{column}(250)",
 )
