@@ -107,6 +107,13 @@ class Mariadb(SqlHarness):
         self.database.__exit__()
 
 
+class MariadbLog(Mariadb):
+    method = "log"
+
+    def holds(self, kind: str) -> bool:
+        return kind != "timestamp[us, tz=UTC]"  # its TIMESTAMP begins in 1970
+
+
 class Files(SqlHarness):
     url = "file:///tested"
 
@@ -144,6 +151,11 @@ class PostgresqlTarget(TargetConformance, RowTarget, TablesOfOthers, KilledWrite
 
 class MariadbTarget(TargetConformance, RowTarget, TablesOfOthers, KilledWriters, RacingWriters, unittest.TestCase):
     harness_of = Mariadb
+    histories = 3
+
+
+class MariadbLogSource(SourceConformance, OpenTransactions, KilledReaders, unittest.TestCase):
+    harness_of = MariadbLog
     histories = 3
 
 

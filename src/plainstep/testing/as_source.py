@@ -71,10 +71,11 @@ class SourceConformance(Following):
 
     def test_every_type_and_awkward_names(self) -> None:
         """Values arrive as they are, whatever they are called."""
-        columns = {"k": "int64", **{f"{AWKWARD} {number}": kind for number, kind in enumerate(EVERY_TYPE)}}
+        every = {kind: values for kind, values in EVERY_TYPE.items() if self.harness.holds(kind)}
+        columns = {"k": "int64", **{f"{AWKWARD} {number}": kind for number, kind in enumerate(every)}}
         schema = schema_of(columns)
         rows = [
-            {"k": turn, **{f"{AWKWARD} {number}": values[turn] for number, values in enumerate(EVERY_TYPE.values())}}
+            {"k": turn, **{f"{AWKWARD} {number}": values[turn] for number, values in enumerate(every.values())}}
             for turn in range(3)
         ]
         project = self.project_with(

@@ -34,6 +34,10 @@ class Harness(ABC):
         """A table's name as plainstep.toml has it."""
         return table
 
+    def holds(self, kind: str) -> bool:
+        """Whether the store has a type for one of Arrow's, by its name."""
+        return True
+
     @abstractmethod
     def create(self, table: str, schema: pa.Schema, key: Sequence[str]) -> None:
         """Make an empty table."""

@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.mysql import catalog
 from plainstep.stores.mysql.database import MysqlDatabase
+from plainstep.stores.mysql.log.source import LogSource
 from plainstep.stores.mysql.table import MysqlTable
 from plainstep.stores.mysql.target import MysqlTarget
+
+if TYPE_CHECKING:
+    from plainstep.stores.api import Source
 
 
 class MysqlStore(MysqlDatabase, BaseStore):
@@ -14,6 +20,11 @@ class MysqlStore(MysqlDatabase, BaseStore):
 
     exclusive = False
     appends_only = False
+    methods = ("log",)
+
+    def source(self, table: str, types: dict[str, str], how: str = "log", reader: str = "") -> Source:
+        """The changes of one table, from the server's log."""
+        return LogSource(self, table, types)
 
     def table(self, name: str, types: dict[str, str]) -> MysqlTable:
         """One of its tables or views, to be read as it is."""

@@ -1,0 +1,1 @@
+"""The binary log of a server, as a source of changes."""

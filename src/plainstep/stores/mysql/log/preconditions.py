@@ -1,0 +1,114 @@
+"""What a server must be set to so that its log tells all changes of a table; each with the statement that sets it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import pymysql
+
+from plainstep.errors import Refused
+from plainstep.stores.mysql.connection import DENIED, number_of
+
+if TYPE_CHECKING:
+    from plainstep.stores.mysql.table import MysqlTable
+    from plainstep.stores.mysql.wire import Wire
+
+WANTED = {"binlog_format": "ROW", "binlog_row_image": "FULL", "binlog_row_metadata": "FULL"}
+CASCADES = """
+SELECT constraint_name, delete_rule, update_rule FROM information_schema.referential_constraints
+WHERE constraint_schema = %s AND table_name = %s AND (delete_rule IN ('CASCADE', 'SET NULL', 'SET DEFAULT')
+  OR update_rule IN ('CASCADE', 'SET NULL', 'SET DEFAULT'))
+"""
+
+
+def refuse_untold(connection: Wire, table: MysqlTable) -> None:
+    """Refuse a table of which the log does not tell all changes.
+
+    Raises:
+        Refused: something about the server, the role or the table stands in the way.
+    """
+    found = table.found
+    if "mariadb" not in connection.get_server_info().lower():
+        raise Refused(
+            f"{table.place} is in MySQL, whose log is not read yet.",
+            "It names transactions otherwise than MariaDB's.",
+            'Read the table with changes = "diff" or "column".',
+        )
+    if not found.is_table:
+        raise Refused(
+            f"{table.place} is a view: the log tells of tables only.", "", "Name the tables that it is made of."
+        )
+    _refuse_settings(connection, table)
+    cascade = connection.first(CASCADES, [found.schema, found.name])
+    if cascade is not None:
+        raise Refused(
+            f"Rows of {table.place} change with those of another table: {cascade[0]} cascades.",
+            "The server writes such changes into no log, and no trigger sees them.",
+            'Read it with changes = "diff"; or make the foreign key anew without CASCADE and SET NULL.',
+        )
+    versioned = connection.first(
+        "SELECT table_type FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
+        [found.schema, found.name],
+    )
+    if versioned and versioned[0] == "SYSTEM VERSIONED":
+        raise Refused(
+            f"{table.place} is versioned by the server, which logs its deletes as updates.",
+            "They would not be told from changes of the row.",
+            "It is a table of changes already: read it with a layout that names its row start as valid_from and its row end as valid_to.",
+        )
+
+
+def _refuse_settings(connection: Wire, table: MysqlTable) -> None:
+    names = ["log_bin", *WANTED]
+    _, rows = connection.run(f"SELECT {', '.join(f'@@global.{name}' for name in names)}")
+    told = dict(zip(names, rows[0], strict=True))
+    if not told["log_bin"]:
+        raise Refused(
+            f"The server of {table.place} writes no binary log.",
+            "Without it, nothing tells its changes.",
+            'Set log_bin = ON in its configuration, under [mysqld], and start it again; or read with changes = "diff".',
+        )
+    for name, wanted in WANTED.items():
+        if str(told[name]).upper() != wanted:
+            raise Refused(
+                f"The server of {table.place} has {name} = {told[name]}.",
+                "Its log would not tell every row with all its columns.",
+                f"SET GLOBAL {name} = '{wanted}'; and the same in its configuration. Sessions that are open keep what they have.",
+            )
+    try:
+        status = connection.first("SHOW MASTER STATUS")
+        connection.run("SHOW BINARY LOGS")
+        _refuse_unprivileged(connection, table)
+    except pymysql.Error as error:
+        if number_of(error) not in {*DENIED, 1227}:
+            raise
+        raise _unprivileged(connection, table) from None
+    only, never = (str(one or "").split(",") for one in (status[2:4] if status else ("", "")))
+    if (only != [""] and table.found.schema not in only) or table.found.schema in never:
+        raise Refused(
+            f"The server of {table.place} leaves this database out of its log.",
+            "Its settings binlog_do_db or binlog_ignore_db say so.",
+            "Take them out of its configuration, and start it again.",
+        )
+
+
+def _refuse_unprivileged(connection: Wire, table: MysqlTable) -> None:
+    """Refuse a role that may not read the log.
+
+    Raises:
+        Refused: it may not.
+    """
+    _, grants = connection.run("SHOW GRANTS")
+    told = " ".join(str(row[0]).upper() for row in grants)
+    if not any(word in told for word in ("ALL PRIVILEGES ON *.*", "REPLICATION SLAVE", "REPLICATION REPLICA")):
+        raise _unprivileged(connection, table)
+
+
+def _unprivileged(connection: Wire, table: MysqlTable) -> Refused:
+    who = connection.first("SELECT current_user()")
+    name, _, host = str(who[0]).rpartition("@") if who else ("", "", "")
+    return Refused(
+        f"The role of {table.database.name} may not read the server's log.",
+        "Without it, nothing tells the changes of its tables.",
+        f"GRANT REPLICATION SLAVE, BINLOG MONITOR ON *.* TO '{name}'@'{host}';",
+    )

@@ -1,0 +1,121 @@
+"""Reading a binary log over an ordinary connection: its state, and its events from one transaction to another."""
+
+from __future__ import annotations
+
+import random
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import pymysql
+from pymysql.constants import COMMAND
+
+from plainstep.errors import DataError, Refused
+from plainstep.stores.mysql.log import events
+from plainstep.stores.mysql.log.events import Header
+from plainstep.stores.mysql.log.gtids import State
+from plainstep.stores.mysql.wire import Wire
+
+# What the server answers if what it was asked for is not in its log, or not any more.
+NOT_THERE = 1236
+# The log is to end where it ends now, and not to wait for more.
+UP_TO_NOW = 1
+CHECKSUM = 4
+
+
+@dataclass(frozen=True)
+class Event:
+    """An event.
+
+    Attributes:
+        header: what is said of every event.
+        data: where it lies, with others.
+        start, end: where its body begins and ends there.
+    """
+
+    header: Header
+    data: bytes
+    start: int
+    end: int
+
+    @property
+    def body(self) -> bytes:
+        """What the event says."""
+        return self.data[self.start : self.end]
+
+    @property
+    def server(self) -> int:
+        """The server that wrote it."""
+        return int.from_bytes(
+            self.data[self.start - events.HEADER.size + 5 : self.start - events.HEADER.size + 9], "little"
+        )
+
+
+def head(connection: Wire) -> State:
+    """Up to where the log is written."""
+    row = connection.first("SHOW MASTER STATUS")
+    state = connection.first("SELECT @@gtid_binlog_pos")
+    if row is None or state is None:
+        return State()
+    # The place is asked first: what is committed in between lies behind it, and belongs to the next reading.
+    at = connection.first("SELECT binlog_gtid_pos(%s, %s)", [row[0], row[1]])
+    found = State.parse(str(at[0] or "") if at else "")
+    return State(found.newest, str(row[0]), int(row[1]))
+
+
+def oldest(connection: Wire) -> State:
+    """After which transactions all are still held."""
+    row = connection.first("SHOW BINARY LOGS")
+    at = connection.first("SELECT binlog_gtid_pos(%s, 4)", [row[0]]) if row else None
+    return State.parse(str(at[0] or "") if at else "")
+
+
+def snapshot_state(connection: Wire) -> State:
+    """Where the transaction's snapshot stands in the log."""
+    _, rows = connection.run("SHOW STATUS LIKE 'binlog\\_snapshot\\_%'")
+    told = {str(name).lower(): value for name, value in rows}
+    file, offset = str(told["binlog_snapshot_file"]), int(told["binlog_snapshot_position"])
+    at = connection.first("SELECT binlog_gtid_pos(%s, %s)", [file, offset])
+    return State(State.parse(str(at[0] or "") if at else "").newest, file, offset)
+
+
+def read(connection: Wire, after: State, upto: State, place: str) -> Iterator[Event]:
+    """The events of the transactions after one state and up to another.
+
+    Raises:
+        Refused: they are not held any more.
+        DataError: what comes is not what was written.
+    """
+    connection.run("SET @master_binlog_checksum = 'CRC32', @mariadb_slave_capability = 4, @slave_gtid_strict_mode = 0")
+    connection.run("SET @slave_connect_state = %s, @slave_until_gtid = %s", [after.gtids, upto.gtids])
+    # A reader with the number of another one would end that one's connection.
+    number = random.SystemRandom().randrange(1 << 31, (1 << 32) - 1)
+    connection._execute_command(COMMAND.COM_BINLOG_DUMP, struct.pack("<IHI", 4, UP_TO_NOW, number))
+    summed = True
+    try:
+        for packets in connection.packets():
+            for start, end in zip(packets.starts, packets.ends, strict=True):
+                header = events.header_of(packets.data, start + 1)
+                begin = start + 1 + events.HEADER.size
+                if header.kind == events.FORMAT:  # its last five bytes: how events are summed, and its own sum
+                    summed = packets.data[end - CHECKSUM - 1] == 1
+                yield Event(header, packets.data, begin, end - CHECKSUM * summed)
+    except pymysql.Error as error:
+        if error.args and error.args[0] == NOT_THERE:
+            raise _gone(place, str(error.args[-1])) from error
+        raise
+    finally:
+        connection._force_close()  # the server does the same
+
+
+def _gone(place: str, told: str) -> Refused:
+    return Refused(
+        f"The log of {place} cannot be read from where a load stands: {told}.",
+        "Changes in between may be held nowhere.",
+        "plainstep reload LOAD compares the whole table and goes on from there.",
+    )
+
+
+def refuse_unpaired(what: str) -> DataError:
+    """The error for a log that is not as it is documented."""
+    return DataError(f"The binary log holds {what}.", "It cannot be read to its end.", "")

@@ -1,0 +1,239 @@
+"""The changes of one table, as the server's binary log has them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.changes.batch import Changes
+from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
+from plainstep.deferred import pa
+from plainstep.errors import ConfigError, Refused
+from plainstep.stores.mysql.log import preconditions, reader
+from plainstep.stores.mysql.log.decoder import Decoder
+from plainstep.stores.mysql.log.gtids import State, known
+from plainstep.stores.mysql.rows import read as read_rows
+from plainstep.stores.mysql.table import MysqlTable
+from plainstep.stores.records import Batches, Snapshot
+
+if TYPE_CHECKING:
+    from plainstep.stores.mysql.database import MysqlDatabase
+    from plainstep.stores.mysql.wire import Wire
+
+# So many bytes of log without a change of the table are read again at each step; then the watermark moves past them.
+IDLE = 16 << 20
+
+
+class LogSource:
+    """The changes of one table. A position is the newest transaction of each domain: see ``State``.
+
+    Args:
+        database: where the table is.
+        name: its name.
+        types: types to use instead of its columns' own, by column.
+    """
+
+    is_managed = False
+    overlaps = False
+    has_before_images = True
+    has_exact_operations = True
+
+    def __init__(self, database: MysqlDatabase, name: str, types: dict[str, str]) -> None:
+        self.database, self.name = database, name
+        self.rows = MysqlTable(database, name, types)
+        self.place = self.rows.place
+        self._looked = False
+
+    def _table(self, connection: Wire) -> MysqlTable:
+        """The table, once it is known that the log tells all its changes."""
+        if not self._looked:
+            preconditions.refuse_untold(connection, self.rows)
+            self._looked = True
+        return self.rows
+
+    @contextmanager
+    def _opened(self) -> Iterator[Wire]:
+        with self.database.opened() as connection:
+            self._table(connection)
+            yield connection
+
+    def key(self) -> tuple[str, ...]:
+        """The columns that tell rows apart."""
+        key = self.rows.key()
+        if not key:
+            raise ConfigError(
+                f"{self.place} has no primary key.",
+                "Without one, the changes of one row cannot be told from those of another.",
+                f'ALTER TABLE {self.rows.sql} ADD PRIMARY KEY (...); or read it with changes = "diff" and a key.',
+            )
+        return key
+
+    def warnings(self) -> list[str]:
+        """Nothing that a person should know."""
+        return []
+
+    def limitations(self) -> list[str]:
+        """What the log does not tell."""
+        return ["changes that a session makes with sql_log_bin = 0 (plainstep check finds them)"]
+
+    def schema(self) -> pa.Schema:
+        """The columns that changes and snapshots carry."""
+        return self.rows.schema()
+
+    def span(self) -> Span:
+        """How far the log can be read now."""
+        with self._opened() as connection:
+            return self._span(connection, self.database.moment_state or reader.head(connection))
+
+    def span_after(self, watermark: Watermark) -> Span:
+        """How far the log can be read now, going on from a watermark."""
+        return self.span()
+
+    def _span(self, connection: Wire, state: State) -> Span:
+        begins = reader.oldest(connection).number
+        # Not the server's own number: another one that has taken over holds the same transactions.
+        return Span(
+            f"{self.rows.found.schema}.{self.rows.found.name} in the log",
+            begins,
+            state.number,
+            None,
+            state.token,
+            begins,
+        )
+
+    def time_of(self, position: Position) -> datetime | None:
+        """The log tells it only when it is read."""
+        return None
+
+    def continuity_error(self, watermark: Watermark, span: Span) -> Refused | None:
+        """Why a load cannot go on from its watermark, or None if it can."""
+        reload = f"plainstep reload {watermark.load} compares the whole table and goes on from there."
+        if watermark.identity != span.identity:
+            return Refused(
+                f"{watermark.load} was reading {watermark.identity}; now it reads {span.identity}.",
+                "Positions in one mean nothing in the other.",
+                reload,
+            )
+        state = State.parse(watermark.token)
+        with self._opened() as connection:
+            written = connection.first("SELECT @@gtid_binlog_state")
+            if not known(str(written[0]) if written else "", state) or not self._is_the_same(connection, state):
+                return Refused(
+                    f"{watermark.load} is merged up to {state.gtids}, which the log of {self.database.name} does not hold.",
+                    "The server is another one, or was restored, or its log was reset.",
+                    reload,
+                )
+            if not state.holds(reader.oldest(connection)):
+                return Refused(
+                    f"{watermark.load} is merged up to {state.gtids}, and the log of {self.database.name} begins later.",
+                    "What lies between was purged before it was merged.",
+                    f"{reload} (binlog_expire_logs_seconds says how long the log is kept.)",
+                )
+        return None
+
+    def _is_the_same(self, connection: Wire, state: State) -> bool:
+        """Whether the log has at a place what it had; as far as this is the server that told the place."""
+        if not state.file:
+            return True
+        names = {str(row[0]): int(row[1]) for row in connection.run("SHOW BINARY LOGS")[1]}
+        if names.get(state.file, -1) < state.offset:
+            return state.file not in names  # purged, or of another server: then the number alone tells
+        at = connection.first("SELECT binlog_gtid_pos(%s, %s)", [state.file, state.offset])
+        return State.parse(str(at[0] or "") if at else "").gtids == state.gtids
+
+    def waiting(self, window: Window) -> Waiting:
+        """Whether a window holds anything; how much is only known by reading it."""
+        after, upto = State.parse(window.after_token), State.parse(window.upto_token)
+        if after.gtids == upto.gtids:
+            return Waiting(0, False)
+        decoder = self._decoder(after)
+        size = 0
+        for event in self._events(after, upto):
+            size += event.end - event.start
+            if decoder.concerns(event):
+                return Waiting(None, True, datetime.fromtimestamp(event.header.at, UTC))
+        return Waiting(0, None if size > IDLE else False)
+
+    def _decoder(self, after: State) -> Decoder:
+        found = self.rows.found
+        return Decoder(found.schema, found.name, list(self.rows.columns.values()), after, self.place)
+
+    def _events(self, after: State, upto: State) -> Iterator[reader.Event]:
+        with self._opened() as connection:
+            yield from reader.read(connection, after, upto, self.place)
+
+    def read(self, window: Window) -> Batches:
+        """The changes of a window, in batches.
+
+        Raises:
+            DataError: a value has no equivalent in other stores.
+            Refused: the log does not tell all that changed.
+        """
+        return Batches(self._changes(State.parse(window.after_token), State.parse(window.upto_token)))
+
+    def _changes(self, after: State, upto: State) -> Iterator[Changes]:
+        decoder = self._decoder(after)
+        yield decoder.nothing()
+        if after.gtids != upto.gtids:
+            yield from decoder.decoded(self._events(after, upto))
+
+    @contextmanager
+    def snapshot(self) -> Iterator[Snapshot]:
+        """The table as it stands, with the position it stands at, from one read transaction."""
+        with self._opened():
+            _ = self.schema(), self.key()
+        with self.database.snapshot() as (connection, state):
+            span = self._span(connection, state)
+            columns = list(self.rows.columns.values())
+            selected = ", ".join(column.read_sql(self.rows.dialect.quoted(column.name)) for column in columns)
+            sql = f"SELECT {selected} FROM {self.rows.sql}"
+            yield Snapshot(span, self.schema(), read_rows(connection, sql, columns, self.place))
+
+    def label(self, position: Position) -> str:
+        """A position as people know it: the newest transaction of each domain."""
+        return State.parse(position.token).gtids or "start"
+
+    def parse(self, said: str) -> Position:
+        """A position, as a person wrote it.
+
+        Raises:
+            ConfigError: it is not a position of a log.
+        """
+        try:
+            state = State.parse(said)
+        except ValueError:
+            raise ConfigError(
+                f"{said!r} is not a position here.",
+                "A position is the newest transaction of each domain, as in 0-17-24.",
+            ) from None
+        return Position(state.number, state.gtids)
+
+    def locate(self, point: int | datetime) -> Position:
+        """The position that a number stands for, or the last one whose changes were all made at or before a time."""
+        with self._opened() as connection:
+            begin, end = reader.oldest(connection), reader.head(connection)
+        found = begin
+        last = int(point.timestamp()) if isinstance(point, datetime) else point
+        for state, at in (
+            self._decoder(begin).transactions(self._events(begin, end)) if begin.gtids != end.gtids else ()
+        ):
+            if (at if isinstance(point, datetime) else state.number) > last:
+                break
+            found = state
+        return Position(found.number, found.gtids)
+
+    def reserve(self) -> None:
+        """Nothing to do: how long the log is kept is the server's to say."""
+
+    def acknowledge(self, watermark: Position, upto: Position) -> None:
+        """Nothing to do: the server forgets by itself."""
+
+    def trim(self, positions: Sequence[Position], really: bool = True) -> int:
+        """Always refused: the log is the server's, and others may read it."""
+        raise Refused(
+            f"The log of {self.database.name} is not Plain Step's to trim.",
+            "Other readers may need it.",
+            "PURGE BINARY LOGS, or binlog_expire_logs_seconds, is how the server forgets.",
+        )
