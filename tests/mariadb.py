@@ -6,6 +6,7 @@ import functools
 import os
 import shlex
 import shutil
+import signal
 import socket
 import subprocess
 import tempfile
@@ -54,25 +55,27 @@ class Server:
         """Start it, and wait until it answers."""
         options = [f"--{name}={value}" for name, value in self.settings.items()]
         log = self.path / "server.log"
-        self.process = subprocess.Popen(
+        command = shlex.join(
             ["mariadbd", "--no-defaults", f"--datadir={self.data}", f"--socket={self.path}/socket", f"--port={self.port}",
-             f"--pid-file={self.path}/pid", f"--log-error={log}", f"--tmpdir={self.path}", *options],
-            user=self.owner, cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
+             f"--pid-file={self.path}/pid", f"--log-error={log}", f"--tmpdir={self.path}", *options]
         )  # fmt: skip
+        subprocess.run(
+            ["sh", "-c", f"{command} >/dev/null 2>&1 &"], user=self.owner, cwd="/", start_new_session=True, check=True
+        )
         for _ in range(600):
             try:
                 self.connect().close()
                 return
             except pymysql.Error:
-                if self.process.poll() is not None:
-                    raise RuntimeError(log.read_text()[-3000:]) from None
                 time.sleep(0.1)
         raise RuntimeError(log.read_text()[-3000:])
 
     def kill(self) -> None:
         """End it without a word, as a machine that loses its power does."""
-        self.process.kill()
-        self.process.wait()
+        number = int((self.path / "pid").read_text())
+        os.kill(number, signal.SIGKILL)
+        while Path(f"/proc/{number}").exists():
+            time.sleep(0.02)
 
     def _watch(self) -> None:
         """Have the server end with this process, however that ends."""
@@ -115,6 +118,13 @@ class Database:
         with self.server.connect() as connection, connection.cursor() as cursor:
             cursor.execute(f"CREATE DATABASE {self.name} CHARACTER SET utf8mb4")
         self.sql(*statements)
+
+    @staticmethod
+    def of_name(name: str, of: Server) -> Database:
+        """One that is there already, or will be."""
+        found = Database.__new__(Database)
+        found.server, found.name = of, name
+        return found
 
     def __enter__(self) -> Database:
         return self

@@ -17,11 +17,13 @@ class State:
     Attributes:
         newest: by domain, the server and the number of the newest transaction.
         file, offset: where it stands in the log of the server that told it; empty and 0 where that is not known.
+        server: that server, by what it calls itself.
     """
 
     newest: Mapping[int, tuple[int, int]] = field(default_factory=dict)
     file: str = ""
     offset: int = 0
+    server: str = ""
 
     @staticmethod
     def parse(text: str) -> State:
@@ -38,8 +40,9 @@ class State:
                 raise ValueError(text)
             domain, server, number = map(int, match.groups())
             found[domain] = server, number
+        place, _, told_by = place.partition(" ")
         name, _, offset = place.rpartition(":")
-        return State(found, name, int(offset) if name else 0)
+        return State(found, name, int(offset) if name else 0, told_by)
 
     @property
     def gtids(self) -> str:
@@ -49,7 +52,7 @@ class State:
     @property
     def token(self) -> str:
         """All of it, as one text."""
-        return f"{self.gtids} {self.file}:{self.offset}" if self.file else self.gtids
+        return f"{self.gtids} {self.file}:{self.offset} {self.server}" if self.file else self.gtids
 
     @property
     def number(self) -> int:

@@ -54,29 +54,29 @@ class Event:
 def head(connection: Wire) -> State:
     """Up to where the log is written."""
     row = connection.first("SHOW MASTER STATUS")
-    state = connection.first("SELECT @@gtid_binlog_pos")
-    if row is None or state is None:
+    if row is None:
         return State()
-    # The place is asked first: what is committed in between lies behind it, and belongs to the next reading.
-    at = connection.first("SELECT binlog_gtid_pos(%s, %s)", [row[0], row[1]])
-    found = State.parse(str(at[0] or "") if at else "")
-    return State(found.newest, str(row[0]), int(row[1]))
+    return at_place(connection, str(row[0]), int(row[1]))
 
 
 def oldest(connection: Wire) -> State:
     """After which transactions all are still held."""
     row = connection.first("SHOW BINARY LOGS")
-    at = connection.first("SELECT binlog_gtid_pos(%s, 4)", [row[0]]) if row else None
-    return State.parse(str(at[0] or "") if at else "")
+    return at_place(connection, str(row[0]), 4) if row else State()
 
 
 def snapshot_state(connection: Wire) -> State:
     """Where the transaction's snapshot stands in the log."""
     _, rows = connection.run("SHOW STATUS LIKE 'binlog\\_snapshot\\_%'")
     told = {str(name).lower(): value for name, value in rows}
-    file, offset = str(told["binlog_snapshot_file"]), int(told["binlog_snapshot_position"])
-    at = connection.first("SELECT binlog_gtid_pos(%s, %s)", [file, offset])
-    return State(State.parse(str(at[0] or "") if at else "").newest, file, offset)
+    return at_place(connection, str(told["binlog_snapshot_file"]), int(told["binlog_snapshot_position"]))
+
+
+def at_place(connection: Wire, file: str, offset: int) -> State:
+    """Up to where the log goes at a place."""
+    row = connection.first("SELECT binlog_gtid_pos(%s, %s), @@server_uid", [file, offset])
+    assert row is not None
+    return State(State.parse(str(row[0] or "")).newest, file, offset, str(row[1]))
 
 
 def read(connection: Wire, after: State, upto: State, place: str) -> Iterator[Event]:

@@ -135,13 +135,13 @@ class LogSource:
 
     def _is_the_same(self, connection: Wire, state: State) -> bool:
         """Whether the log has at a place what it had; as far as this is the server that told the place."""
-        if not state.file:
+        uid = connection.first("SELECT @@server_uid")
+        if not state.file or uid is None or str(uid[0]) != state.server:
             return True
         names = {str(row[0]): int(row[1]) for row in connection.run("SHOW BINARY LOGS")[1]}
         if names.get(state.file, -1) < state.offset:
             return state.file not in names  # purged, or of another server: then the number alone tells
-        at = connection.first("SELECT binlog_gtid_pos(%s, %s)", [state.file, state.offset])
-        return State.parse(str(at[0] or "") if at else "").gtids == state.gtids
+        return reader.at_place(connection, state.file, state.offset).gtids == state.gtids
 
     def waiting(self, window: Window) -> Waiting:
         """Whether a window holds anything; how much is only known by reading it."""
