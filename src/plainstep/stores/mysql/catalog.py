@@ -27,6 +27,7 @@ class Found:
         is_table: whether it is a table that holds rows of its own.
         columns: its columns.
         uniques: the columns that are unique together; the primary key first, if there is one.
+        other_uniques: whether some are unique by their beginnings, or only in part.
         primary: the primary key, or nothing.
         comment: what was said of it.
         engine: what keeps its rows.
@@ -37,6 +38,7 @@ class Found:
     is_table: bool
     columns: list[Column]
     uniques: list[tuple[str, ...]]
+    other_uniques: bool
     primary: tuple[str, ...]
     comment: str
     engine: str
@@ -82,7 +84,7 @@ def find(connection: Wire, name: str) -> Found | None:
     primary = tuple(uniques.get("PRIMARY", ()))
     sound = [tuple(names) for index, names in uniques.items() if index not in cut]
     is_table = kind in ("BASE TABLE", "SYSTEM VERSIONED")
-    return Found(schema, exact, is_table, columns, sound, primary, comment or "", engine or "")
+    return Found(schema, exact, is_table, columns, sound, bool(cut), primary, comment or "", engine or "")
 
 
 def _column(name: str, declared: str, collation: str | None, charset: str | None, not_null: int, extra: str) -> Column:

@@ -206,6 +206,7 @@ class _Merge(IndexedMerge):
         self.connection, self.database = connection, database
         self._staged: list[str] = []
         self._columns: dict[str, dict[str, Column]] = {}
+        self._only_unique: dict[str, bool] = {}
 
     def prepare(self) -> None:
         """Make every table fit, before the transaction begins.
@@ -221,6 +222,8 @@ class _Merge(IndexedMerge):
             self._prepare()
             found = catalog.existing(self.connection, part.table, self.database.name)
             self._columns[part.table] = {column.name: column for column in found.columns}
+            apart = any(set(unique) != set(part.key) for unique in found.uniques)
+            self._only_unique[part.table] = not apart and not found.other_uniques
 
     def _refuse_moved(self) -> None:
         """Before any table is changed: what another step has merged is not this one's to prepare for."""
@@ -334,34 +337,58 @@ class _Merge(IndexedMerge):
         staged = self._keyed(keys)
         return self.execute(f"DELETE t FROM {self.table} t JOIN {staged} s ON {self._same_key()}")
 
+    def put(self, new: pa.Table, known: pa.Table) -> int:
+        if not known.num_rows or not self._only_unique[self.part.table]:
+            return super().put(new, known)
+        # Twice as fast as an UPDATE, where no other index can take a row for another one.
+        staged, names = self._keyed(known), ", ".join(quoted(name) for name in known.column_names)
+        first, *rest = map(quoted, self.others(known) or self.key)
+        # The server does not tell a row that was inserted from one that stays as it is: so those found are counted as they are.
+        sets = [f"{first} = IF((@plainstep_found := @plainstep_found + 1) IS NULL, NULL, VALUES({first}))"]
+        sets += [f"{name} = VALUES({name})" for name in rest]
+        self.execute("SET @plainstep_found = 0")
+        self.execute(
+            f"INSERT INTO {self.table} ({names}) SELECT {names} FROM {staged} ON DUPLICATE KEY UPDATE {', '.join(sets)}"
+        )
+        row = self.connection.first("SELECT @plainstep_found")
+        self.odd += known.num_rows - int(row[0] if row else 0)
+        return super().put(new, known.slice(0, 0)) + int(known.num_rows)
+
     def update(self, rows: pa.Table) -> int:
-        sets = ", ".join(f"t.{quoted(name)} = s.{quoted(name)}" for name in self.others(rows))
-        if not sets:
+        if not self.others(rows):
             return self.insert_new(rows)
-        return self.execute(f"UPDATE {self.table} t JOIN {self._keyed(rows)} s ON {self._same_key()} SET {sets}")
+        return self._update(self._keyed(rows), rows, "s.{name}")
+
+    def _update(self, staged: str, rows: pa.Table, value: str) -> int:
+        """Set each column that is not in the key to a value, where the row is there."""
+        sets = ", ".join(f"t.{name} = {value.format(name=name)}" for name in map(quoted, self.others(rows)))
+        return self.execute(f"UPDATE {self.table} t JOIN {staged} s ON {self._same_key()} SET {sets}")
 
     def insert_new(self, rows: pa.Table) -> int:
-        staged, names = self._keyed(rows), ", ".join(quoted(name) for name in rows.column_names)
+        return self._insert(self._keyed(rows), rows)
+
+    def _insert(self, staged: str, rows: pa.Table) -> int:
+        """Insert the rows whose key is not there."""
+        names = ", ".join(quoted(name) for name in rows.column_names)
         there = f"EXISTS (SELECT 1 FROM {self.table} t WHERE {self._same_key()})"
         return self.execute(f"INSERT INTO {self.table} ({names}) SELECT {names} FROM {staged} s WHERE NOT {there}")
 
     def upsert(self, rows: pa.Table) -> None:
-        sets = ", ".join(f"{quoted(name)} = VALUES({quoted(name)})" for name in self.others(rows))
-        self._insert(rows, sets or f"{quoted(self.key[0])} = VALUES({quoted(self.key[0])})")
+        self._either(rows, "s.{name}")
 
     def add(self, rows: pa.Table) -> int:
-        sets = [
-            f"{quoted(name)} = coalesce({self.table}.{quoted(name)}, 0) + VALUES({quoted(name)})"
-            for name in self.others(rows)
-        ]
-        self._insert(rows, ", ".join(sets))
+        self._either(rows, "coalesce(t.{name}, 0) + s.{name}")
         return int(rows.num_rows)
 
-    def _insert(self, rows: pa.Table, on_conflict: str) -> None:
-        names = ", ".join(quoted(name) for name in rows.column_names)
-        self.execute(
-            f"INSERT INTO {self.table} ({names}) SELECT {names} FROM {self._keyed(rows)} ON DUPLICATE KEY UPDATE {on_conflict}"
-        )
+    def _either(self, rows: pa.Table, value: str) -> None:
+        """Update the rows that are there, and insert those that are not.
+
+        Not by ON DUPLICATE KEY: that takes a row for another one that is like it by any unique index.
+        """
+        staged = self._keyed(rows)
+        if self.others(rows):
+            self._update(staged, rows, value)
+        self._insert(staged, rows)
 
     def stream(self, schema: pa.Schema, batches: Iterator[pa.RecordBatch]) -> int:
         return self._write_into(self.table, schema.names, batches)

@@ -1,0 +1,194 @@
+"""MariaDB beside hand-written peers: merging, reading its binary log, and whole steps. A server of its own is started.
+
+Durable: every commit is written to the disk, in the log and in the engine's own.
+"""
+
+from __future__ import annotations
+
+import functools
+import io
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pymysql
+from tests import mariadb
+from tests.mariadb import Database, Server
+
+import plainstep
+from benchmarks import in_pairs, row, seconds
+from benchmarks.postgres import NAMES, SAMPLE, parts
+from plainstep.core.positions import Watermark, Window
+from plainstep.core.schema_drift import Fit
+from plainstep.core.shapes.edits import Edits
+from plainstep.stores.capabilities import with_target
+from plainstep.stores.mysql.log import reader
+from plainstep.stores.mysql.log.gtids import State
+from plainstep.stores.mysql.log.source import LogSource
+from plainstep.stores.mysql.store import MysqlStore
+from plainstep.stores.records import Commit, LedgerEntry, Part
+from plainstep.stores.registry import open_store
+
+COLUMNS = "tree_id bigint, ward_id bigint, species varchar(60), planted date, height_m double, girth_cm bigint, status varchar(20)"
+TREE = f"CREATE TABLE tree ({COLUMNS}, PRIMARY KEY (tree_id))"
+WIDTHS = (52, 14, 14, 12)
+
+
+@functools.cache
+def server() -> Server:
+    """A server that is set up for work, not for tests."""
+    mariadb.server()
+    return Server(**{
+        "innodb-flush-log-at-trx-commit": "1", "sync-binlog": "1", "innodb-buffer-pool-size": "1G", "innodb-log-file-size": "1G",
+    })  # fmt: skip
+
+
+def fresh(*statements: str) -> Database:
+    """A database of its own on that server."""
+    return Database(*statements, of=server())
+
+
+def fill(database: Database, table: str, rows: int) -> None:
+    """A table of so many trees, made by the server out of a sample."""
+    names = ", ".join(NAMES[1:])
+    with database.connect() as connection, connection.cursor() as cursor:
+        cursor.execute(f"CREATE TEMPORARY TABLE sample ({COLUMNS}, PRIMARY KEY (tree_id))")
+        cursor.executemany("INSERT INTO sample VALUES (%s, %s, %s, %s, %s, %s, %s)", [list(one) for one in SAMPLE])
+        cursor.execute(
+            f"INSERT INTO {table} SELECT seq, {names} FROM seq_1_to_{rows} JOIN sample ON tree_id = seq % 10000 + 1"
+        )
+
+
+def by_hand(connection: pymysql.Connection[Any], puts: pa.Table, drops: pa.Table) -> float:
+    """LOAD DATA into a temporary table, one upsert, one delete, as a careful hand writes it; the file is written beforehand."""
+    with tempfile.NamedTemporaryFile("w", suffix=".tsv") as file:
+        lines = io.StringIO()
+        for one in puts.to_pylist():
+            lines.write("\t".join(str(value) if value is not None else "\\N" for value in one.values()) + "\t0\n")
+        for one in drops.to_pylist():
+            lines.write("\t".join([str(one["tree_id"]), *["\\N"] * 6]) + "\t1\n")
+        file.write(lines.getvalue())
+        file.flush()
+        sets = ", ".join(f"{name} = VALUES({name})" for name in NAMES[1:])
+        names = ", ".join(NAMES)
+        began = time.perf_counter()
+        with connection.cursor() as cursor:
+            cursor.execute("START TRANSACTION")
+            cursor.execute(f"CREATE TEMPORARY TABLE staged ({COLUMNS}, gone tinyint)")
+            cursor.execute(f"LOAD DATA LOCAL INFILE '{file.name}' INTO TABLE staged CHARACTER SET utf8mb4")
+            cursor.execute("DELETE t FROM hand t JOIN staged s ON t.tree_id = s.tree_id WHERE s.gone")
+            cursor.execute(
+                f"INSERT INTO hand ({names}) SELECT {names} FROM staged WHERE NOT gone ON DUPLICATE KEY UPDATE {sets}"
+            )
+            cursor.execute("UPDATE watermark SET position = position + 1")
+            cursor.execute("COMMIT")
+            taken = time.perf_counter() - began
+            cursor.execute("DROP TEMPORARY TABLE staged")
+        return taken
+
+
+def ours(target: Any, turn: int, new: int, puts: pa.Table, drops: pa.Table) -> float:
+    """The same through a commit, with watermark and ledger."""
+    watermark = target.watermark("tree")
+    entry = LedgerEntry("tree", turn + 1, "changes", "x", turn, turn + 1, at=datetime.now(UTC))
+    edits = Edits(put=puts, new=new, drop=drops)
+    part = Part("tree", puts.schema, ("tree_id",), edits, lambda info: Fit())
+    commit = Commit([part], watermark, Watermark("tree", "x", turn + 1, None, turn + 1), entry)
+    began = time.perf_counter()
+    target.commit(commit)
+    taken = time.perf_counter() - began
+    assert (entry.put, entry.drop, entry.contradictions) == (puts.num_rows, drops.num_rows, 0), entry
+    return taken
+
+
+def merging(count: int, rows: int, runs: int) -> tuple[float, float]:
+    """Best seconds of ours and of the hand's."""
+    with fresh(TREE, TREE.replace("tree (", "hand ("), "CREATE TABLE watermark AS SELECT 0 AS position") as database:
+        fill(database, "tree", rows)
+        fill(database, "hand", rows)
+        times = []
+        target = with_target(open_store("target", database.url, Path())).target()
+        connection = database.connect(local_infile=True)
+        for turn in range(runs):
+            new, puts, drops = parts(count, rows, turn)
+            works: list[Callable[[], float]] = [
+                lambda new=new, puts=puts, drops=drops, turn=turn: ours(target, turn, new, puts, drops),
+                lambda puts=puts, drops=drops: by_hand(connection, puts, drops),
+            ]
+            order = (0, 1) if turn % 2 else (1, 0)
+            taken = {which: works[which]() for which in order}
+            times.append((taken[0], taken[1]))
+        same = "SELECT count(*), sum(tree_id), sum(girth_cm) FROM {}"
+        assert database.rows(same.format("tree")) == database.rows(same.format("hand"))
+    return min(one for one, _ in times), min(one for _, one in times)
+
+
+def reading(count: int) -> None:
+    """So many changes in the log, beside the same events that are fetched only, and a plain SELECT of as many rows."""
+    with fresh(TREE) as database:
+        store = MysqlStore("town", database.url, Path(), 10)
+        source = LogSource(store, "tree", {})
+        begin = source.span()
+        fill(database, "tree", count // 2)
+        for start in range(0, count // 2, count // 20):  # as jobs write: some thousand rows a transaction
+            database.sql(f"UPDATE tree SET girth_cm = girth_cm + 1 WHERE tree_id > {start} AND tree_id <= {start + count // 20}")
+        end = source.span()
+
+        def mine() -> int:
+            return sum(len(changes) for changes in source.read(Window(begin.head, end.head, begin.token, end.token)))
+
+        def fetched() -> int:
+            with store.opened() as connection:
+                return sum(1 for _ in reader.read(connection, State.parse(begin.token), State.parse(end.token), "town"))
+
+        def selected() -> int:
+            with database.connect() as connection, connection.cursor(pymysql.cursors.SSCursor) as cursor:
+                cursor.execute("SELECT * FROM tree UNION ALL SELECT * FROM tree")
+                return sum(1 for _ in cursor)
+
+        assert mine() == selected() == count, (mine(), selected())
+        for name, peer in (("events fetched, not decoded", fetched), ("a plain SELECT, by PyMySQL", selected)):
+            one, other, ratio = in_pairs(4, mine, peer)
+            row(f"{count:,} changes beside {name}", seconds(one), seconds(other), f"{ratio:.2f} x", widths=WIDTHS)
+
+
+def stepping(rows: int) -> None:
+    """A step beside a reload, where 1 % has changed."""
+    with fresh(TREE) as database, tempfile.TemporaryDirectory() as place:
+        fill(database, "tree", rows)
+        config = Path(place) / "plainstep.toml"
+        config.write_text(
+            f"[stores.town]\nurl = '{database.url}'\n[stores.house]\nurl = 'duckdb:///house.duckdb'\n"
+            "[loads.tree]\nfrom = 'town.tree'\ninto = 'house.tree'\nchanges = 'log'\n"
+        )
+        project = plainstep.load_project(config)
+        project.step()
+
+        def change(turn: int) -> None:
+            database.sql(f"UPDATE tree SET girth_cm = girth_cm + 1 WHERE tree_id % 100 = {turn}")
+
+        one, other, ratio = in_pairs(4, project.step, lambda: project.reload("tree"), change)
+        row(f"a step over 1 % of {rows:,} rows beside a reload", seconds(one), seconds(other), f"{ratio:.3f} x", widths=WIDTHS)
+
+
+def main() -> None:
+    """Print a line for each; only those that are named in the arguments, if there are any."""
+    asked = sys.argv[1:] or ["merging", "reading", "stepping"]
+    row("", "Plain Step", "by hand", "ours/hand", widths=WIDTHS)
+    if "merging" in asked:
+        for count, rows, runs in ((20_000, 2_000_000, 4), (200_000, 2_000_000, 4)):
+            one, other = merging(count, rows, runs)
+            row(f"merging {count:,} into {rows:,}", seconds(one), seconds(other), f"{one / other:.2f} x", widths=WIDTHS)
+    if "reading" in asked:
+        reading(1_000_000)
+    if "stepping" in asked:
+        stepping(1_000_000)
+
+
+if __name__ == "__main__":
+    main()
