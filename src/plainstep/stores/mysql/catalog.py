@@ -120,6 +120,13 @@ def tables(connection: Wire) -> list[str]:
     return [name for (name,) in rows if not name.startswith(OURS)]
 
 
+def role(connection: Wire) -> str:
+    """The role of a connection, as SQL writes it."""
+    row = connection.first("SELECT current_user()")
+    name, _, host = str(row[0]).rpartition("@") if row else ("", "", "")
+    return f"{DIALECT.string(name)}@{DIALECT.string(host)}"
+
+
 def typed(columns: list[Column], types: dict[str, str], place: str) -> list[Column]:
     """Columns as they are read: some as something else than they are declared as.
 

@@ -17,7 +17,8 @@ quoted = DIALECT.quoted
 # Rows that are made into text at a time.
 ROWS = 1 << 16
 # How values are read that are not written as what they are, by the type of their column.
-READ = {"bit": "CAST({value} AS UNSIGNED)"}
+# (The text 0 is the year 2000, and 0000 is none.)
+READ = {"bit": "CAST({value} AS UNSIGNED)", "year": "lpad({value}, 4, '0')"}
 
 
 def write(

@@ -30,11 +30,11 @@ BLOB = "x'{}'"
 WRITERS = """
 SELECT t.trx_mysql_thread_id, p.user, t.trx_started FROM information_schema.innodb_trx t
 LEFT JOIN information_schema.processlist p ON p.id = t.trx_mysql_thread_id
-WHERE t.trx_mysql_thread_id <> connection_id() AND (t.trx_rows_modified > 0 OR (t.trx_query IS NOT NULL AND t.trx_is_read_only = 0))
+WHERE t.trx_is_read_only = 0 AND (t.trx_rows_modified > 0 OR t.trx_query IS NOT NULL)
 """
 # The server looks for these itself only so often.
 LOOKED = 0.12
-OLDEST = "SELECT min(t.trx_started) FROM information_schema.innodb_trx t WHERE t.trx_mysql_thread_id <> connection_id()"
+OLDEST = "SELECT min(t.trx_started) FROM information_schema.innodb_trx t WHERE t.trx_is_read_only = 0"
 # Keys that are looked up in one query.
 KEYS = 5_000
 
@@ -221,11 +221,10 @@ class MysqlReading:
                 raise self._open_writer(*rows[0])
 
     def _unseen(self, connection: Wire) -> Refused:
-        who = connection.first("SELECT current_user()")
         return Refused(
             f"Whether a transaction that has written to {self.table.place} is still open may not be seen.",
             "Its changes may lie before others that are there already, and would be missed.",
-            f"GRANT PROCESS ON *.* TO {who[0] if who else 'the role'}; or give the load an overlap.",
+            f"GRANT PROCESS ON *.* TO {catalog.role(connection)}; or give the load an overlap.",
         )
 
     def _open_writer(self, number: int, user: str | None, since: Any) -> Refused:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import pymysql
 
 from plainstep.errors import Refused
+from plainstep.stores.mysql.catalog import role
 from plainstep.stores.mysql.connection import DENIED, number_of
 
 if TYPE_CHECKING:
@@ -105,10 +106,8 @@ def _refuse_unprivileged(connection: Wire, table: MysqlTable) -> None:
 
 
 def _unprivileged(connection: Wire, table: MysqlTable) -> Refused:
-    who = connection.first("SELECT current_user()")
-    name, _, host = str(who[0]).rpartition("@") if who else ("", "", "")
     return Refused(
         f"The role of {table.database.name} may not read the server's log.",
         "Without it, nothing tells the changes of its tables.",
-        f"GRANT REPLICATION SLAVE, BINLOG MONITOR ON *.* TO '{name}'@'{host}';",
+        f"GRANT REPLICATION SLAVE, BINLOG MONITOR ON *.* TO {role(connection)};",
     )
