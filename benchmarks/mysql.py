@@ -136,7 +136,9 @@ def reading(count: int) -> None:
         begin = source.span()
         fill(database, "tree", count // 2)
         for start in range(0, count // 2, count // 20):  # as jobs write: some thousand rows a transaction
-            database.sql(f"UPDATE tree SET girth_cm = girth_cm + 1 WHERE tree_id > {start} AND tree_id <= {start + count // 20}")
+            database.sql(
+                f"UPDATE tree SET girth_cm = girth_cm + 1 WHERE tree_id > {start} AND tree_id <= {start + count // 20}"
+            )
         end = source.span()
 
         def mine() -> int:
@@ -173,7 +175,13 @@ def stepping(rows: int) -> None:
             database.sql(f"UPDATE tree SET girth_cm = girth_cm + 1 WHERE tree_id % 100 = {turn}")
 
         one, other, ratio = in_pairs(4, project.step, lambda: project.reload("tree"), change)
-        row(f"a step over 1 % of {rows:,} rows beside a reload", seconds(one), seconds(other), f"{ratio:.3f} x", widths=WIDTHS)
+        row(
+            f"a step over 1 % of {rows:,} rows beside a reload",
+            seconds(one),
+            seconds(other),
+            f"{ratio:.3f} x",
+            widths=WIDTHS,
+        )
 
 
 def main() -> None:

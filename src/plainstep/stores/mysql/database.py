@@ -4,23 +4,21 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterator, Sequence
-from contextlib import AbstractContextManager, ExitStack, contextmanager, suppress
+from contextlib import AbstractContextManager, contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import pymysql
 
-from plainstep.errors import Refused
+from plainstep.deferred import pa
 from plainstep.stores.mysql.connection import Connections
-from plainstep.stores.mysql.log import reader
+from plainstep.stores.mysql.open_transactions import bound
+from plainstep.stores.spool import TableSpool
 
 if TYPE_CHECKING:
-    from plainstep.stores.mysql.log.gtids import State
     from plainstep.stores.mysql.wire import Wire
 
 SNAPSHOT = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
-# How often snapshots are taken until all of them stand at one place of the log; each takes half a millisecond.
-TRIES = 200
 
 
 class MysqlDatabase:
@@ -45,54 +43,53 @@ class MysqlDatabase:
 
     @contextmanager
     def moment(self, tables: Sequence[str]) -> Iterator[None]:
-        """Meanwhile, the spans and snapshots of these tables are of one moment: each has a snapshot, all at one place of the log.
-
-        Raises:
-            Refused: others commit too fast for that.
-        """
-        with ExitStack() as stack:
-            connections = [stack.enter_context(self.opened()) for _ in tables]
-            for _ in range(TRIES):
-                states = [self._snapshot(connection) for connection in connections]
-                if len({state.token for state in states}) == 1:
-                    break
-            else:
-                raise Refused(
-                    f"No two snapshots of {self.name} could be taken at one moment: others commit all the time.",
-                    "The loads of a group begin at one moment.",
-                    "Run the command again when fewer write; or begin these loads one by one, and put them into a group then.",
-                )
-            self._moment.state, self._moment.free = states[0], list(connections)
+        """Meanwhile, the spans and snapshots of these tables are of one moment: all are read in one transaction."""
+        with self.opened() as connection:
+            self._moment.bound = bound(connection)
+            self._moment.connection = self._begun(connection)
             try:
                 yield
             finally:
                 self._moment.__dict__.clear()
-                for connection in connections:
-                    _end(connection)
+                _end(connection)
 
-    def _snapshot(self, connection: Wire) -> State:
-        connection.run("ROLLBACK")
+    def _begun(self, connection: Wire) -> Wire:
         connection.run(SNAPSHOT)
-        return reader.snapshot_state(connection)
+        return connection
 
     @property
-    def moment_state(self) -> State | None:
-        """Where the log stood at the moment that is looked at, if there is one."""
-        return getattr(self._moment, "state", None)
+    def moment_bound(self) -> int:
+        """The number of a transaction below which all had ended at the moment that is looked at; 0 where there is none."""
+        return int(getattr(self._moment, "bound", 0))
+
+    @property
+    def moment_connection(self) -> Wire | None:
+        """The connection that sees the moment that is looked at, if there is one."""
+        found: Wire | None = getattr(self._moment, "connection", None)
+        return found
 
     @contextmanager
-    def snapshot(self) -> Iterator[tuple[Wire, State]]:
-        """A connection in a transaction that sees one moment, and where the log stood then."""
-        free = getattr(self._moment, "free", None)
-        if free:
-            yield free.pop(), self._moment.state
+    def snapshot(self) -> Iterator[Wire]:
+        """A connection in a transaction that sees one moment."""
+        shared = self.moment_connection
+        if shared is not None:
+            yield shared
             return
         with self.opened() as connection:
-            state = self._snapshot(connection)
             try:
-                yield connection, state
+                yield self._begun(connection)
             finally:
                 _end(connection)
+
+    def kept(self, batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+        """Rows of a snapshot: read at once where the connection is shared, for it can read one table at a time."""
+        if self.moment_connection is None:
+            return batches
+        spool = TableSpool()
+        for batch in batches:
+            spool.add(pa.Table.from_batches([batch]))
+        spool.done()
+        return (batch for table in spool() for batch in table.to_batches())
 
 
 def _end(connection: Wire) -> None:

@@ -120,7 +120,7 @@ def _text(column: pa.Array, name: str, texts: Callable[[pa.Array], pa.Array], in
         digits = [None if value is None else value.hex() for value in column.to_pylist()]
         return pa.array([None if one is None else f"x'{one}'" if insert else f'"{one}"' for one in digits], pa.string())
     if pa.types.is_floating(kind):
-        if not pc.all(pc.fill_null(pc.is_finite(column), True)).as_py():
+        if not pc.all(pc.fill_null(pc.is_finite(column), True), min_count=0).as_py():
             raise DataError(
                 f"The column {name} holds a value that is not a finite number, which MariaDB and MySQL cannot keep.",
                 "",

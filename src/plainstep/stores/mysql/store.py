@@ -6,13 +6,17 @@ from typing import TYPE_CHECKING
 
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.mysql import catalog
+from plainstep.stores.mysql.capture import registry
+from plainstep.stores.mysql.capture.source import CapturedSource
 from plainstep.stores.mysql.database import MysqlDatabase
+from plainstep.stores.mysql.log import logged
 from plainstep.stores.mysql.log.source import LogSource
 from plainstep.stores.mysql.table import MysqlTable
 from plainstep.stores.mysql.target import MysqlTarget
 
 if TYPE_CHECKING:
     from plainstep.stores.api import Source
+    from plainstep.stores.records import CaptureInfo, Reader
 
 
 class MysqlStore(MysqlDatabase, BaseStore):
@@ -20,11 +24,41 @@ class MysqlStore(MysqlDatabase, BaseStore):
 
     exclusive = False
     appends_only = False
-    methods = ("log",)
+    methods = ("capture", "log")
 
-    def source(self, table: str, types: dict[str, str], how: str = "log", reader: str = "") -> Source:
-        """The changes of one table, from the server's log."""
-        return LogSource(self, table, types)
+    def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
+        """The changes of one table, from its change table or from the server's log."""
+        return LogSource(self, table, types) if how == "log" else CapturedSource(self, table, types, reader)
+
+    def capture_on(
+        self, table: str, key: tuple[str, ...] | None = (), how: str = "capture", despite_row_security: bool = False
+    ) -> tuple[CaptureInfo, bool]:
+        """Turn capture on; say what is captured, and whether it was off before. The log needs none: it is looked at only."""
+        return logged.told(self, table) if how == "log" else registry.turn_on(self, table, key)
+
+    def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
+        """Turn capture off and forget its changes."""
+        return logged.told(self, table)[0] if how == "log" else registry.turn_off(self, table)
+
+    def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
+        """Bring capture up to the table's columns; say what was done."""
+        if how == "log":
+            return logged.told(self, table)[0], "nothing to do: the log holds every column"
+        return registry.refresh(self, table)
+
+    def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
+        """What is captured by triggers in this database; of one table, where it is named. (Of the log, all tables are.)"""
+        return [] if how == "log" else registry.list_all(self, table)
+
+    def readers(self, table: str = "") -> list[Reader]:
+        """Who reads its captured tables, or one of them, as far as they are registered."""
+        with self.opened() as connection:
+            return registry.readers(connection, table)
+
+    def forget(self, reader: str) -> int:
+        """Remove a reader; return for how many tables it was registered."""
+        with self.opened() as connection:
+            return registry.forget(connection, reader)
 
     def table(self, name: str, types: dict[str, str]) -> MysqlTable:
         """One of its tables or views, to be read as it is."""

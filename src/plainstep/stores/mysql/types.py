@@ -148,7 +148,7 @@ def _cast(found: pa.Array, kind: pa.DataType) -> pa.Array:
         return found
     if pa.types.is_boolean(kind):
         numbers = found.cast(pa.int8())
-        if not pc.all(pc.is_in(numbers.drop_null(), value_set=pa.array([0, 1], pa.int8()))).as_py():
+        if not pc.all(pc.is_in(numbers.drop_null(), value_set=pa.array([0, 1], pa.int8())), min_count=0).as_py():
             raise ValueError("neither yes nor no")
         return numbers.cast(kind)
     if pa.types.is_time(kind):  # Arrow reads a time of day only as part of a timestamp

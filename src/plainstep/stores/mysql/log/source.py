@@ -85,7 +85,8 @@ class LogSource:
     def span(self) -> Span:
         """How far the log can be read now."""
         with self._opened() as connection:
-            return self._span(connection, self.database.moment_state or reader.head(connection))
+            shared = self.database.moment_connection
+            return self._span(connection, reader.snapshot_state(shared) if shared else reader.head(connection))
 
     def span_after(self, watermark: Watermark) -> Span:
         """How far the log can be read now, going on from a watermark."""
@@ -184,12 +185,12 @@ class LogSource:
         """The table as it stands, with the position it stands at, from one read transaction."""
         with self._opened():
             _ = self.schema(), self.key()
-        with self.database.snapshot() as (connection, state):
-            span = self._span(connection, state)
+        with self.database.snapshot() as connection:
+            span = self._span(connection, reader.snapshot_state(connection))
             columns = list(self.rows.columns.values())
             selected = ", ".join(column.read_sql(self.rows.dialect.quoted(column.name)) for column in columns)
             sql = f"SELECT {selected} FROM {self.rows.sql}"
-            yield Snapshot(span, self.schema(), read_rows(connection, sql, columns, self.place))
+            yield Snapshot(span, self.schema(), self.database.kept(read_rows(connection, sql, columns, self.place)))
 
     def label(self, position: Position) -> str:
         """A position as people know it: the newest transaction of each domain."""
