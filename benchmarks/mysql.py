@@ -146,7 +146,8 @@ def reading(count: int) -> None:
 
         def fetched() -> int:
             with store.opened() as connection:
-                return sum(1 for _ in reader.read(connection, State.parse(begin.token), State.parse(end.token), "town"))
+                sent = reader.packets(connection, State.parse(begin.token), State.parse(end.token), "town")
+                return sum(len(packets.starts) for packets in sent)
 
         def selected() -> int:
             with database.connect() as connection, connection.cursor(pymysql.cursors.SSCursor) as cursor:

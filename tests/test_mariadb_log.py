@@ -11,13 +11,14 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from decimal import Decimal
 from typing import Any
+from unittest import mock
 
 import pymysql
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.stores.mysql.log import events
+from plainstep.stores.mysql.log import events, reader
 from plainstep.stores.mysql.log.statements import Effect, effect_of
 from tests import mariadb
 from tests.mariadb import Database, Server
@@ -26,6 +27,7 @@ from tests.support import WITHOUT_SHRINKING, Town, examples
 TREE = "CREATE TABLE tree (k INT PRIMARY KEY, a INT, b VARCHAR(40))"
 STORES = "[stores.town]\nurl = '{url}'\nwait = 2\n[stores.house]\nurl = 'duckdb:///house.duckdb'\n"
 LOAD = "[loads.tree]\nfrom = 'town.tree'\ninto = 'house.tree'\nchanges = 'log'\n"
+CAPTURED = LOAD.replace("'log'", "'capture'")
 
 
 @contextmanager
@@ -33,6 +35,8 @@ def followed(*statements: str, of: Server | None = None, loads: str = LOAD) -> I
     """A database, and a town with a mirror of its table that has begun."""
     with Database(*(statements or (TREE,)), of=of) as source, Town() as town:
         town.config.write_text(STORES.format(url=source.url) + loads)
+        for load in town.project.loads.values():
+            town.project.capture_on(load.config.source, how=load.config.changes)
         town.project.step()
         yield source, town
 
@@ -62,6 +66,8 @@ class Log(unittest.TestCase):
 class Writing(Log):
     """Whoever writes, in whatever order they commit."""
 
+    loads = LOAD
+
     WORDS = {
         "put": "INSERT INTO tree VALUES ({k}, {w}, 'x') ON DUPLICATE KEY UPDATE a = coalesce(a, 0) + 7, b = '{w}'",
         "replace": "REPLACE INTO tree VALUES ({k}, {w}, NULL)",
@@ -81,7 +87,7 @@ class Writing(Log):
     @given(ACTS)
     def test_nothing_is_missed(self, acts: list[tuple[str, int, int]]) -> None:
         """Law 4: over writers whose transactions interleave, with steps in between."""
-        with followed() as (source, town):
+        with followed(loads=self.loads) as (source, town):
             writers = [source.connect() for _ in range(3)]
             for writer in writers:
                 writer.cursor().execute("SET innodb_lock_wait_timeout = 0")
@@ -100,7 +106,7 @@ class Writing(Log):
         """Values of every type arrive as a SELECT tells them, from plain and from compressed events."""
         for compressed in ("OFF", "ON"):
             chance = random.Random(5)
-            with followed(EVERY) as (source, town):
+            with followed(EVERY, loads=self.loads) as (source, town):
                 source.sql(f"SET GLOBAL log_bin_compress = {compressed}")
                 for _ in range(3):
                     self._put(source, [made(chance, chance.randrange(60)) for _ in range(40)])
@@ -121,7 +127,7 @@ class Writing(Log):
             connection.commit()
 
     def test_a_transaction_of_many_rows(self) -> None:
-        with followed() as (source, town):
+        with followed(loads=self.loads) as (source, town):
             source.sql("INSERT INTO tree SELECT seq, seq % 9, concat('oak ', seq) FROM seq_1_to_200000")
             source.sql("UPDATE tree SET a = a + 1 WHERE k % 2 = 0", "DELETE FROM tree WHERE k % 5 = 0")
             [outcome] = town.project.step()
@@ -129,14 +135,24 @@ class Writing(Log):
             self.assertTrue(town.project.check()[0].ok)
 
     def test_several_loads_of_a_group_begin_at_one_moment(self) -> None:
-        other = LOAD.replace("tree", "ward") + '[groups.all]\nloads = ["tree", "ward"]\n'
-        with followed(TREE, TREE.replace("tree", "ward"), loads=LOAD + other) as (source, town):
-            watermarks = {town.project.load(name).target.watermark(name).token for name in ("tree", "ward")}
-            self.assertEqual(len(watermarks), 1)
+        other = self.loads.replace("tree", "ward") + '[groups.all]\nloads = ["tree", "ward"]\n'
+        with followed(TREE, TREE.replace("tree", "ward"), loads=self.loads + other) as (source, town):
             source.sql("INSERT INTO tree VALUES (1, 1, 'oak')", "INSERT INTO ward VALUES (2, 2, 'elm')")
+            spooled = mock.patch("plainstep.stores.mysql.wire.IN_MEMORY", 0)
+            with spooled, mock.patch.object(reader, "packets", side_effect=reader.packets) as reading:
+                town.project.step()
+            self.assertEqual(reading.call_count, int("'log'" in self.loads), "both are read at once")
             self.equal(town, source)
             self.assertEqual(town.rows("house", "ward"), source.rows("ward"))
 
+
+class CapturedWriting(Writing):
+    """The same, recorded by triggers."""
+
+    loads = CAPTURED
+
+
+class Positions(Log):
     def test_positions_and_times(self) -> None:
         with followed() as (source, town):
             for key in range(3):

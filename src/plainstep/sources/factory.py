@@ -75,8 +75,10 @@ class SourceFactory:
         Raises:
             ConfigError: what is said of one of them cannot be.
         """
-        if len(loads) < 2 or any(load.config.changes != "table" for load in loads):
+        if len(loads) < 2:
             return nullcontext()
+        if any(load.config.changes != "table" for load in loads):
+            return loads[0].from_store.read_once()
         alike = [load.whole_source for load in loads if _read_as(load) == _read_as(loads[0])]
         return shared_reading.read_once([source for source in alike if isinstance(source, feeds.FeedSource)])
 

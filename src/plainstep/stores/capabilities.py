@@ -38,6 +38,10 @@ class Store(Protocol):
         """Keep what costs to open open meanwhile, so that many small looks cost little."""
         ...
 
+    def read_once(self) -> AbstractContextManager[None]:
+        """Meanwhile, what several loads read of one log is read once."""
+        ...
+
     def lacking(self, what: str) -> Refused:
         """Why it lacks something (``capture``, ``log``, ``tables``, ``feed`` or ``target``), and what to do instead."""
         ...
@@ -230,6 +234,10 @@ class BaseStore:
 
     def kept_open(self) -> AbstractContextManager[None]:
         """Nothing to do: nothing here costs much to open."""
+        return nullcontext()
+
+    def read_once(self) -> AbstractContextManager[None]:
+        """Nothing to do: each load reads what is its own."""
         return nullcontext()
 
     def lacking(self, what: str) -> Refused:

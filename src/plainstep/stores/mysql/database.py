@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,6 +13,7 @@ import pymysql
 from plainstep.deferred import pa
 from plainstep.stores.mysql.connection import Connections
 from plainstep.stores.mysql.open_transactions import bound
+from plainstep.stores.mysql.wire import Packets, PacketSpool
 from plainstep.stores.spool import TableSpool
 
 if TYPE_CHECKING:
@@ -36,10 +37,38 @@ class MysqlDatabase:
         self.connections = Connections(name, url, wait)
         self.url = self.place = self.connections.shown
         self._moment = threading.local()
+        self._shared = threading.local()
 
     def opened(self) -> AbstractContextManager[Wire]:
         """A connection in autocommit mode."""
         return self.connections.opened()
+
+    @contextmanager
+    def read_once(self) -> Iterator[None]:
+        """Meanwhile, a part of the log that several loads read is read once, and kept for those that come later."""
+        self._shared.kept = {}
+        try:
+            yield
+        finally:
+            for spool in self._shared.__dict__.pop("kept").values():
+                spool.close()
+
+    def packets(self, window: str, read: Callable[[], Iterator[Packets]]) -> Iterator[Packets]:
+        """What is read of the log in a window: from there, or from what was kept of it.
+
+        Args:
+            window: what tells the window apart.
+            read: reads it.
+        """
+        kept: dict[str, PacketSpool] | None = getattr(self._shared, "kept", None)
+        if kept is None:
+            return read()
+        if window not in kept:
+            spool = PacketSpool()
+            for packets in read():
+                spool.add(packets)
+            kept[window] = spool
+        return kept[window]()
 
     @contextmanager
     def moment(self, tables: Sequence[str]) -> Iterator[None]:

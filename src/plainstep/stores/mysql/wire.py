@@ -6,9 +6,11 @@ taken as they come, and are made into Arrow's columns by ``plainstep.stores.mysq
 
 from __future__ import annotations
 
+import marshal
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from tempfile import TemporaryFile
+from typing import IO, Any
 
 import pymysql
 from pymysql.connections import Connection, MysqlPacket
@@ -36,6 +38,46 @@ class Packets:
     data: bytes
     starts: list[int]
     ends: list[int]
+
+
+# Bytes of packets that are kept in memory for a second reading.
+IN_MEMORY = 64 << 20
+
+
+class PacketSpool:
+    """Packets kept for several readings: in memory while they are few, else in a temporary file."""
+
+    def __init__(self) -> None:
+        self._kept: list[Packets] = []
+        self._bytes = 0
+        self._file: IO[bytes] | None = None
+        self._count = 0
+
+    def add(self, packets: Packets) -> None:
+        """Keep some."""
+        self._kept.append(packets)
+        self._bytes += len(packets.data)
+        if self._bytes <= IN_MEMORY:
+            return
+        if self._file is None:
+            self._file = TemporaryFile(prefix="plainstep-")  # noqa: SIM115 (it lives as long as the spool)
+        for one in self._kept:
+            marshal.dump((one.data, one.starts, one.ends), self._file)
+        self._count += len(self._kept)
+        self._kept, self._bytes = [], 0
+
+    def __call__(self) -> Iterator[Packets]:
+        """All of them, in order."""
+        if self._file is not None:
+            self._file.seek(0)
+            for _ in range(self._count):
+                yield Packets(*marshal.load(self._file))
+        yield from self._kept
+
+    def close(self) -> None:
+        """Forget them."""
+        if self._file is not None:
+            self._file.close()
 
 
 class Wire(Connection):  # type: ignore[misc]  # PyMySQL comes without types

@@ -10,11 +10,11 @@ from dataclasses import dataclass
 import pymysql
 from pymysql.constants import COMMAND
 
-from plainstep.errors import DataError, Refused
+from plainstep.errors import Refused
 from plainstep.stores.mysql.log import events
 from plainstep.stores.mysql.log.events import Header
 from plainstep.stores.mysql.log.gtids import State
-from plainstep.stores.mysql.wire import Wire
+from plainstep.stores.mysql.wire import Packets, Wire
 
 # What the server answers if what it was asked for is not in its log, or not any more.
 NOT_THERE = 1236
@@ -79,27 +79,19 @@ def at_place(connection: Wire, file: str, offset: int) -> State:
     return State(State.parse(str(row[0] or "")).newest, file, offset, str(row[1]))
 
 
-def read(connection: Wire, after: State, upto: State, place: str) -> Iterator[Event]:
-    """The events of the transactions after one state and up to another.
+def packets(connection: Wire, after: State, upto: State, place: str) -> Iterator[Packets]:
+    """What the server sends of the transactions after one state and up to another.
 
     Raises:
         Refused: they are not held any more.
-        DataError: what comes is not what was written.
     """
     connection.run("SET @master_binlog_checksum = 'CRC32', @mariadb_slave_capability = 4, @slave_gtid_strict_mode = 0")
     connection.run("SET @slave_connect_state = %s, @slave_until_gtid = %s", [after.gtids, upto.gtids])
     # A reader with the number of another one would end that one's connection.
     number = random.SystemRandom().randrange(1 << 31, (1 << 32) - 1)
     connection._execute_command(COMMAND.COM_BINLOG_DUMP, struct.pack("<IHI", 4, UP_TO_NOW, number))
-    summed = True
     try:
-        for packets in connection.packets():
-            for start, end in zip(packets.starts, packets.ends, strict=True):
-                header = events.header_of(packets.data, start + 1)
-                begin = start + 1 + events.HEADER.size
-                if header.kind == events.FORMAT:  # its last five bytes: how events are summed, and its own sum
-                    summed = packets.data[end - CHECKSUM - 1] == 1
-                yield Event(header, packets.data, begin, end - CHECKSUM * summed)
+        yield from connection.packets()
     except pymysql.Error as error:
         if error.args and error.args[0] == NOT_THERE:
             raise _gone(place, str(error.args[-1])) from error
@@ -108,14 +100,21 @@ def read(connection: Wire, after: State, upto: State, place: str) -> Iterator[Ev
         connection._force_close()  # the server does the same
 
 
+def events_in(sent: Iterator[Packets]) -> Iterator[Event]:
+    """The events that were sent."""
+    summed = True
+    for found in sent:
+        for start, end in zip(found.starts, found.ends, strict=True):
+            header = events.header_of(found.data, start + 1)
+            begin = start + 1 + events.HEADER.size
+            if header.kind == events.FORMAT:  # its last five bytes: how events are summed, and its own sum
+                summed = found.data[end - CHECKSUM - 1] == 1
+            yield Event(header, found.data, begin, end - CHECKSUM * summed)
+
+
 def _gone(place: str, told: str) -> Refused:
     return Refused(
         f"The log of {place} cannot be read from where a load stands: {told}.",
         "Changes in between may be held nowhere.",
         "plainstep reload LOAD compares the whole table and goes on from there.",
     )
-
-
-def refuse_unpaired(what: str) -> DataError:
-    """The error for a log that is not as it is documented."""
-    return DataError(f"The binary log holds {what}.", "It cannot be read to its end.", "")

@@ -20,7 +20,7 @@ from plainstep.stores.records import Batches, Snapshot
 
 if TYPE_CHECKING:
     from plainstep.stores.mysql.database import MysqlDatabase
-    from plainstep.stores.mysql.wire import Wire
+    from plainstep.stores.mysql.wire import Packets, Wire
 
 # So many bytes of log without a change of the table are read again at each step; then the watermark moves past them.
 IDLE = 16 << 20
@@ -162,8 +162,11 @@ class LogSource:
         return Decoder(found.schema, found.name, list(self.rows.columns.values()), after, self.place)
 
     def _events(self, after: State, upto: State) -> Iterator[reader.Event]:
-        with self._opened() as connection:
-            yield from reader.read(connection, after, upto, self.place)
+        def read() -> Iterator[Packets]:
+            with self._opened() as connection:
+                yield from reader.packets(connection, after, upto, self.place)
+
+        return reader.events_in(self.database.packets(f"{after.gtids} {upto.gtids}", read))
 
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.

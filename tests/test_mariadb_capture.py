@@ -1,0 +1,162 @@
+"""MariaDB's tables captured by triggers: what they do not see is noticed, and what is mended is right again."""
+
+from __future__ import annotations
+
+import unittest
+import uuid
+
+from plainstep.project import Project
+from tests.mariadb import Database
+from tests.support import Town
+from tests.test_mariadb_log import CAPTURED, STORES, TREE, followed
+
+
+class Capture(unittest.TestCase):
+    def mended(self, town: Town, source: Database, words: str) -> None:
+        """A step is refused, with words; a refresh and a reload mend it."""
+        [outcome] = town.project.step(raise_errors=False)
+        self.assertEqual(outcome.outcome, "refused", outcome)
+        self.assertIn(words, str(outcome.error))
+        self.assertIn("plainstep capture refresh town.tree", str(outcome.error))
+        town.project.capture_refresh("town.tree")
+        self.assertEqual(town.project.step(raise_errors=False)[0].outcome, "refused")
+        town.project.reload("tree")
+        self.sound(town.project)
+        source.sql("UPDATE tree SET k = k + 100")
+        town.project.step()
+        self.sound(town.project)
+
+    def sound(self, project: Project) -> None:
+        self.assertTrue(project.check()[0].ok)
+        self.assertEqual(project.status()[0].health, "ok")
+
+    def test_what_no_trigger_sees_is_noticed(self) -> None:
+        for statements, words in (
+            (("TRUNCATE tree",), "emptied by TRUNCATE"),
+            (("ALTER TABLE tree MODIFY b VARCHAR(80)",), "was varchar(40)"),
+            (("ALTER TABLE tree FORCE",), "written anew by ALTER TABLE"),
+            (("ALTER TABLE tree DROP COLUMN b",), "no longer has the column b"),
+            (
+                ("DROP TRIGGER plainstep_update_tree", "UPDATE tree SET a = 9"),
+                "the trigger plainstep_update_tree is gone",
+            ),
+            (("DELETE FROM plainstep_changes_tree",), "were cleared"),
+            (("DROP TABLE plainstep_changes_tree",), "is gone"),
+        ):
+            with self.subTest(words), followed(loads=CAPTURED) as (source, town):
+                source.sql("INSERT INTO tree VALUES (1, 1, 'oak'), (2, 2, 'elm')")
+                town.project.step()
+                source.sql(*statements)
+                if words == "is gone":
+                    self.mended(town, source, "its change table plainstep_changes_tree is gone")
+                else:
+                    self.mended(town, source, words)
+
+    def test_columns_that_come(self) -> None:
+        with followed(loads=CAPTURED) as (source, town):
+            source.sql(
+                "INSERT INTO tree VALUES (1, 1, 'oak')",
+                "ALTER TABLE tree ADD COLUMN c INT DEFAULT 5",
+                "UPDATE tree SET a = 2",
+            )
+            town.project.step()
+            self.assertIn(
+                "the column c of tree is not captured yet: plainstep capture refresh town.tree",
+                " ".join(town.project.status()[0].warnings),
+            )
+            town.project.capture_refresh("town.tree")
+            source.sql("INSERT INTO tree VALUES (2, 2, 'elm', 6)")
+            town.project.step()
+            self.assertEqual(town.rows("house"), source.rows())
+            self.sound(town.project)
+
+    def test_tables_that_cannot_be_captured(self) -> None:
+        for statements, words in (
+            (("CREATE TABLE ward (w INT PRIMARY KEY)", "CREATE TABLE tree (k INT PRIMARY KEY, w INT, FOREIGN KEY (w) REFERENCES ward (w) ON UPDATE CASCADE)"), "cascades"),
+            (("CREATE TABLE trees (k INT PRIMARY KEY)", "CREATE VIEW tree AS SELECT * FROM trees"), "a view"),
+            (("CREATE TABLE tree (k INT PRIMARY KEY) ENGINE = MyISAM",), "kept by MyISAM"),
+            (("CREATE TABLE tree (k INT)",), "no primary key"),
+        ):  # fmt: skip
+            with self.subTest(words), Database(*statements) as source, Town() as town:
+                town.config.write_text(STORES.format(url=source.url) + CAPTURED)
+                with self.assertRaisesRegex(Exception, words):
+                    town.project.capture_on("town.tree")
+
+    def test_transactions_that_were_open_at_the_first_load(self) -> None:
+        """What the snapshot saw is not read again, and what it did not see is: each once, in a history."""
+        loads = CAPTURED + "shape = 'history'\n"
+        with Database(TREE) as source, Town() as town:
+            town.config.write_text(STORES.format(url=source.url) + loads)
+            town.project.capture_on("town.tree")
+            late = source.connect(autocommit=False)
+            late.cursor().execute("INSERT INTO tree VALUES (1, 1, 'late')")
+            source.sql("INSERT INTO tree VALUES (2, 2, 'seen')", "UPDATE tree SET a = 3 WHERE k = 2")
+            town.project.step()
+            source.sql("UPDATE tree SET a = 4 WHERE k = 2")
+            self.assertEqual(town.project.step()[0].outcome, "nothing")  # it waits for what is open
+            late.commit()
+            town.project.step()
+            versions = town.project.load("tree").target.rows(
+                "tree", town.project.load("tree").target.table("tree", ()).schema
+            )
+            found = sorted((row["k"], row["a"]) for batch in versions for row in batch.to_pylist())
+            self.assertEqual(found, [(1, 1), (2, 3), (2, 4)])
+            self.sound(town.project)
+
+    def test_roles(self) -> None:
+        """One that may write the table and owns nothing goes on as before; one that reads has what the page lists."""
+        writer, reader = (f"{what}_{uuid.uuid4().hex[:8]}" for what in ("writer", "reader"))
+        with followed(loads=CAPTURED) as (source, town):
+            self.addCleanup(lambda: Database().sql(f"DROP USER {writer}@'%'", f"DROP USER {reader}@'%'"))
+            source.sql(
+                f"CREATE USER {writer}@'%'",
+                f"GRANT SELECT, INSERT, UPDATE, DELETE ON {source.name}.tree TO {writer}@'%'",
+            )
+            with source.connect(writer) as connection, connection.cursor() as cursor:
+                cursor.execute("INSERT INTO tree VALUES (1, 1, 'oak')")
+                cursor.execute("UPDATE tree SET a = 2")
+            source.sql(
+                f"CREATE USER {reader}@'%'", *(one.format(db=source.name, role=f"{reader}@'%'") for one in GRANTS)
+            )
+            town.config.write_text(town.config.read_text().replace("root@", f"{reader}@"))
+            town.project.step()
+            self.assertEqual(town.rows("house"), [(1, 2, "oak")])
+            self.sound(town.project)
+
+    def test_the_application_goes_on(self) -> None:
+        """Law 12: values that could not be written today, a table that others have open, and triggers of the application."""
+        table = "CREATE TABLE tree (k INT PRIMARY KEY, a INT, e ENUM('x'), d DATE)"
+        audit = "CREATE TABLE audit (k INT, a INT)"
+        trigger = "CREATE TRIGGER users BEFORE UPDATE ON tree FOR EACH ROW BEGIN SET NEW.a = NEW.a + 100; INSERT INTO audit VALUES (NEW.k, NEW.a); END"
+        with followed(table, audit, trigger, loads=CAPTURED + "types = { d = 'TEXT' }\n") as (source, town):
+            source.sql(
+                "SET sql_mode = ''", "INSERT INTO tree VALUES (1, 1, 'wrong', '0000-00-00')", "UPDATE tree SET a = 5"
+            )
+            town.project.step()
+            self.assertEqual(town.rows("house"), [(1, 105, "", "0000-00-00")])
+            self.sound(town.project)
+            town.project.capture_off("town.tree", really=True)
+            busy = source.connect(autocommit=False)
+            busy.cursor().execute("SELECT * FROM tree")
+            with self.assertRaisesRegex(Exception, "in use by transactions that stay open"):
+                town.project.capture_on("town.tree")
+            self.assertEqual(
+                source.rows("SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = database()"),
+                [("users",)],
+            )
+            busy.rollback()
+            town.project.capture_on("town.tree")
+
+
+# What a role needs that reads a captured table; as docs/stores/mysql.md has it.
+GRANTS = (
+    "GRANT SELECT ON {db}.* TO {role}",
+    "GRANT INSERT ON {db}.plainstep_probe TO {role}",
+    "GRANT INSERT, UPDATE ON {db}.plainstep_readers TO {role}",
+    "GRANT TRIGGER ON {db}.tree TO {role}",
+    "GRANT PROCESS ON *.* TO {role}",
+)
+
+
+if __name__ == "__main__":
+    unittest.main()
