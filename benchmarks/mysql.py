@@ -5,8 +5,11 @@ Durable: every commit is written to the disk, in the log and in the engine's own
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import io
+import random
+import subprocess
 import sys
 import tempfile
 import time
@@ -160,6 +163,56 @@ def reading(count: int) -> None:
             row(f"{count:,} changes beside {name}", seconds(one), seconds(other), f"{ratio:.2f} x", widths=WIDTHS)
 
 
+AUDIT = "CREATE TABLE audit (id BIGINT AUTO_INCREMENT PRIMARY KEY, op VARCHAR(9), at DATETIME(6), was JSON, now JSON)"
+
+
+def _as_json(row: str) -> str:
+    return "json_object(" + ", ".join(f"'{name}', {row}.{name}" for name in NAMES) + ")"
+
+
+def capturing(statements: int = 4000) -> None:
+    """What four clients of the server's own load generator take for updates of single rows, each a transaction."""
+    chance = random.Random(5)
+    lines = [
+        f"UPDATE tree SET girth_cm = girth_cm + 1 WHERE tree_id = {chance.randrange(1, 100_000)};"
+        for _ in range(statements)
+    ]
+    measures: dict[str, Callable[[], float]] = {}
+    with contextlib.ExitStack() as stack:
+        script = Path(stack.enter_context(tempfile.TemporaryDirectory())) / "updates.sql"
+        script.write_text("\n".join(lines))
+        for how in ("nothing", "audit", "capture"):
+            database = stack.enter_context(fresh(TREE))
+            fill(database, "tree", 100_000)
+            if how == "audit":
+                values = f"('update', UTC_TIMESTAMP(6), {_as_json('OLD')}, {_as_json('NEW')})"
+                database.sql(
+                    AUDIT,
+                    f"CREATE TRIGGER t AFTER UPDATE ON tree FOR EACH ROW INSERT INTO audit (op, at, was, now) VALUES {values}",
+                )
+            elif how == "capture":
+                MysqlStore("town", database.url, Path(), 10).capture_on("tree")
+            measures[how] = functools.partial(_slapped, database, script)
+        found: dict[str, list[float]] = {how: [] for how in measures}
+        for turn in range(5):
+            for how in sorted(measures, reverse=bool(turn % 2)):
+                found[how].append(measures[how]())
+    best = {how: min(times) for how, times in found.items()}
+    row(f"4 clients, {statements:,} updates each: captured, and an audit trigger", seconds(best["capture"]), seconds(best["audit"]),
+        f"{best['capture'] / best['audit']:.2f} x", widths=WIDTHS)  # fmt: skip
+    row("the same without any trigger", seconds(best["nothing"]), "", "", widths=WIDTHS)
+
+
+def _slapped(database: Database, script: Path) -> float:
+    command = [
+        "mariadb-slap", "--no-defaults", "--host=127.0.0.1", f"--port={server().port}", "--user=root", f"--create-schema={database.name}",
+        "--no-drop", f"--query={script}", "--delimiter=;", "--concurrency=4", "--iterations=1", "--number-of-queries=0",
+    ]  # fmt: skip
+    began = time.perf_counter()
+    subprocess.run(command, check=True, capture_output=True)
+    return time.perf_counter() - began
+
+
 def stepping(rows: int) -> None:
     """A step beside a reload, where 1 % has changed."""
     with fresh(TREE) as database, tempfile.TemporaryDirectory() as place:
@@ -187,12 +240,14 @@ def stepping(rows: int) -> None:
 
 def main() -> None:
     """Print a line for each; only those that are named in the arguments, if there are any."""
-    asked = sys.argv[1:] or ["merging", "reading", "stepping"]
+    asked = sys.argv[1:] or ["merging", "capturing", "reading", "stepping"]
     row("", "Plain Step", "by hand", "ours/hand", widths=WIDTHS)
     if "merging" in asked:
         for count, rows, runs in ((20_000, 2_000_000, 4), (200_000, 2_000_000, 4)):
             one, other = merging(count, rows, runs)
             row(f"merging {count:,} into {rows:,}", seconds(one), seconds(other), f"{one / other:.2f} x", widths=WIDTHS)
+    if "capturing" in asked:
+        capturing()
     if "reading" in asked:
         reading(1_000_000)
     if "stepping" in asked:

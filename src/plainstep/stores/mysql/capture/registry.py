@@ -248,7 +248,7 @@ def install(connection: Wire, found: catalog.Found, key: tuple[str, ...]) -> Non
     what = Captured(found.name, key, {column.name: column.native for column in found.columns})
     for statement in (*TABLES, f"DROP TABLE IF EXISTS {quoted(what.changes)}", *table_sql(what, found.columns)):
         connection.run(statement)
-    make_triggers(connection, what)
+    make_triggers(connection, what, True)
     connection.run(
         "REPLACE INTO plainstep_captures VALUES (%s, %s, %s, %s, UTC_TIMESTAMP(6), 0, %s, %s, %s)",
         [what.table, uuid.uuid4().hex, json.dumps(what.key), json.dumps(what.columns), _server(connection),
@@ -256,8 +256,8 @@ def install(connection: Wire, found: catalog.Found, key: tuple[str, ...]) -> Non
     )  # fmt: skip
 
 
-def make_triggers(connection: Wire, what: Captured) -> None:
-    """Make the triggers, all or none of them.
+def make_triggers(connection: Wire, what: Captured, begins: bool) -> None:
+    """Make the triggers, or put others into their place, at once: no change is missed in between.
 
     Not strictly: a value that stands in the table is copied as it is, be it one that could not be written today.
 
@@ -267,12 +267,12 @@ def make_triggers(connection: Wire, what: Captured) -> None:
     connection.run(f"SET SESSION sql_mode = '', SESSION lock_wait_timeout = {PATIENCE}")
     try:
         for name in what.triggers.values():
-            connection.run(f"DROP TRIGGER IF EXISTS {quoted(name)}")
             connection.run(create_sql(what, name))
     except pymysql.Error as error:
         if number_of(error) != ER.LOCK_WAIT_TIMEOUT:
             raise
-        drop_triggers(connection, what)
+        if begins:
+            drop_triggers(connection, what)
         raise Refused(
             f"{what.table} is in use by transactions that stay open.",
             "A trigger is only made when nobody has the table open; whoever comes meanwhile would wait behind it.",
@@ -355,12 +355,13 @@ def _take_in(connection: Wire, state: State) -> str:
     what = Captured(
         state.what.table, state.what.key, state.what.columns | {name: kinds[name] for name in state.waiting}
     )
+    connection.run("SET SESSION system_versioning_alter_history = KEEP")  # the numbers of transactions stay
     for name in state.waiting:
         for side in ("was.", "now."):
             connection.run(
                 f"ALTER TABLE {quoted(what.changes)} ADD COLUMN IF NOT EXISTS {quoted(side + name)} {kinds[name]} NULL"
             )
-    make_triggers(connection, what)
+    make_triggers(connection, what, False)
     connection.run(
         "UPDATE plainstep_captures SET columns = %s WHERE table_name = %s", [json.dumps(what.columns), what.table]
     )

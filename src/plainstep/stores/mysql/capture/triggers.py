@@ -106,4 +106,4 @@ def create_sql(what: Captured, name: str) -> str:
     """The statement that makes a trigger."""
     moment = next(op for op, one in what.triggers.items() if one == name)
     on = quoted(what.table)
-    return f"CREATE TRIGGER {quoted(name)} AFTER {moment.upper()} ON {on} FOR EACH ROW {trigger_sql(what)[name]}"
+    return f"CREATE OR REPLACE TRIGGER {quoted(name)} AFTER {moment.upper()} ON {on} FOR EACH ROW {trigger_sql(what)[name]}"
