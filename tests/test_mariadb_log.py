@@ -248,21 +248,6 @@ class Schemas(Log):
 class Sessions(Log):
     """What sessions and settings make of the log."""
 
-    def test_what_is_not_logged_in_full_is_refused(self) -> None:
-        for setting, words in (
-            ("SET SESSION binlog_format = 'STATEMENT'", "logged a statement instead of the rows"),
-            ("SET SESSION binlog_row_image = 'MINIMAL'", "only some of its columns"),
-            ("SET SESSION binlog_row_image = 'NOBLOB'", "stepped"),
-        ):
-            with self.subTest(setting), followed() as (source, town):
-                source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
-                town.project.step()
-                source.sql(setting, "UPDATE tree SET a = 2")
-                if words == "stepped":  # there is no blob here: every column is logged
-                    self.equal(town, source)
-                else:
-                    self.refused(town, source, words)
-
     def test_transactions_that_are_prepared(self) -> None:
         for end in ("XA COMMIT", "XA ROLLBACK"):
             with self.subTest(end), followed() as (source, town):
@@ -352,8 +337,8 @@ class Servers(Log):
     def test_logs_that_are_purged_or_reset(self) -> None:
         for statements, words in (
             (("FLUSH BINARY LOGS", "INSERT INTO tree VALUES (3, 3, 'lost')", "FLUSH BINARY LOGS", "PURGE"), "begins later"),
-            (("RESET MASTER",), "does not hold"),
-            (("RESET MASTER", *(f"INSERT INTO tree VALUES ({key}, 1, 'again')" for key in range(10, 40))), "does not hold"),
+            (("RESET MASTER",), "does not hold|cannot be read from where"),
+            (("RESET MASTER", *(f"INSERT INTO tree VALUES ({key}, 1, 'again')" for key in range(10, 40))), "does not hold|cannot be read from where"),
         ):  # fmt: skip
             with self.subTest(words=words), followed(of=self.own) as (source, town):
                 source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
@@ -375,6 +360,21 @@ class Servers(Log):
                 cursor.execute(f"PURGE BINARY LOGS TO '{names[-1]}'")
                 time.sleep(0.05)
         raise AssertionError(names)
+
+    def test_what_is_not_logged_in_full_is_refused(self) -> None:
+        for setting, words in (
+            ("SET SESSION binlog_format = 'STATEMENT'", "logged a statement instead of the rows"),
+            ("SET SESSION binlog_row_image = 'MINIMAL'", "only some of its columns"),
+            ("SET SESSION binlog_row_image = 'NOBLOB'", "stepped"),
+        ):
+            with self.subTest(setting), followed(of=self.own) as (source, town):
+                source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+                town.project.step()
+                source.sql(setting, "UPDATE tree SET a = 2")
+                if words == "stepped":  # there is no blob here: every column is logged
+                    self.equal(town, source)
+                else:
+                    self.refused(town, source, words)
 
     def test_settings_that_are_wanted(self) -> None:
         for setting, plain in (

@@ -21,6 +21,8 @@ NOT_THERE = 1236
 # The log is to end where it ends now, and not to wait for more.
 UP_TO_NOW = 1
 CHECKSUM = 4
+# How often the log's end is asked for until nothing is written in between.
+TRIES = 20
 
 
 @dataclass(frozen=True)
@@ -53,10 +55,20 @@ class Event:
 
 def head(connection: Wire) -> State:
     """Up to where the log is written."""
+    place = _written_to(connection)
+    for _ in range(TRIES):
+        row = connection.first("SELECT @@gtid_binlog_pos, @@server_uid")
+        before, place = place, _written_to(connection)
+        if place is None or row is None:
+            return State()
+        if before == place:  # nothing was written in between: these belong together
+            return State(State.parse(str(row[0] or "")).newest, *place, str(row[1]))
+    return at_place(connection, *place) if place else State()
+
+
+def _written_to(connection: Wire) -> tuple[str, int] | None:
     row = connection.first("SHOW MASTER STATUS")
-    if row is None:
-        return State()
-    return at_place(connection, str(row[0]), int(row[1]))
+    return (str(row[0]), int(row[1])) if row else None
 
 
 def oldest(connection: Wire) -> State:
@@ -69,14 +81,25 @@ def snapshot_state(connection: Wire) -> State:
     """Where the transaction's snapshot stands in the log."""
     _, rows = connection.run("SHOW STATUS LIKE 'binlog\\_snapshot\\_%'")
     told = {str(name).lower(): value for name, value in rows}
-    return at_place(connection, str(told["binlog_snapshot_file"]), int(told["binlog_snapshot_position"]))
+    place = str(told["binlog_snapshot_file"]), int(told["binlog_snapshot_position"])
+    now = head(connection)
+    return now if (now.file, now.offset) == place else at_place(connection, *place)
 
 
 def at_place(connection: Wire, file: str, offset: int) -> State:
-    """Up to where the log goes at a place."""
+    """Up to where the log goes at a place. The server reads the file from its beginning to tell that."""
     row = connection.first("SELECT binlog_gtid_pos(%s, %s), @@server_uid", [file, offset])
     assert row is not None
     return State(State.parse(str(row[0] or "")).newest, file, offset, str(row[1]))
+
+
+def holds_place(connection: Wire, state: State) -> bool:
+    """Whether the log still has a place, and this is the server that told it."""
+    uid = connection.first("SELECT @@server_uid")
+    if not state.file or uid is None or str(uid[0]) != state.server:
+        return False
+    sizes = {str(row[0]): int(row[1]) for row in connection.run("SHOW BINARY LOGS")[1]}
+    return sizes.get(state.file, -1) >= state.offset
 
 
 def packets(connection: Wire, after: State, upto: State, place: str) -> Iterator[Packets]:
@@ -86,10 +109,13 @@ def packets(connection: Wire, after: State, upto: State, place: str) -> Iterator
         Refused: they are not held any more.
     """
     connection.run("SET @master_binlog_checksum = 'CRC32', @mariadb_slave_capability = 4, @slave_gtid_strict_mode = 0")
-    connection.run("SET @slave_connect_state = %s, @slave_until_gtid = %s", [after.gtids, upto.gtids])
+    # By its place, where that is known: for the number of a transaction, the server reads the file from its beginning.
+    file, offset = (after.file, after.offset) if holds_place(connection, after) else ("", 4)
+    if not file:
+        connection.run("SET @slave_connect_state = %s, @slave_until_gtid = %s", [after.gtids, upto.gtids])
     # A reader with the number of another one would end that one's connection.
     number = random.SystemRandom().randrange(1 << 31, (1 << 32) - 1)
-    connection._execute_command(COMMAND.COM_BINLOG_DUMP, struct.pack("<IHI", 4, UP_TO_NOW, number))
+    connection._execute_command(COMMAND.COM_BINLOG_DUMP, struct.pack("<IHI", offset, UP_TO_NOW, number) + file.encode())
     try:
         yield from connection.packets()
     except pymysql.Error as error:
@@ -100,16 +126,32 @@ def packets(connection: Wire, after: State, upto: State, place: str) -> Iterator
         connection._force_close()  # the server does the same
 
 
-def events_in(sent: Iterator[Packets]) -> Iterator[Event]:
-    """The events that were sent."""
+def events_in(sent: Iterator[Packets], after: State, upto: State, place: str) -> Iterator[Event]:
+    """The events of the transactions after one state and up to another.
+
+    Raises:
+        Refused: they are not those that follow.
+    """
     summed = True
+    state = after
     for found in sent:
         for start, end in zip(found.starts, found.ends, strict=True):
             header = events.header_of(found.data, start + 1)
             begin = start + 1 + events.HEADER.size
             if header.kind == events.FORMAT:  # its last five bytes: how events are summed, and its own sum
                 summed = found.data[end - CHECKSUM - 1] == 1
-            yield Event(header, found.data, begin, end - CHECKSUM * summed)
+            event = Event(header, found.data, begin, end - CHECKSUM * summed)
+            if header.kind == events.GTID:
+                one = events.transaction_of(event.body, event.server)
+                if one.number > upto.newest.get(one.domain, (0, 0))[1]:
+                    return  # made since
+                known = state.newest.get(one.domain)
+                if known is not None and one.number <= known[1]:
+                    raise _gone(place, f"after {state.gtids} comes {one.domain}-{one.server}-{one.number}")
+                state = state.after(one.domain, one.server, one.number)
+            yield event
+    if any(state.newest.get(domain, (0, -1))[1] < number for domain, (_, number) in upto.newest.items()):
+        raise _gone(place, f"it ends at {state.gtids or 'its beginning'}, before {upto.gtids}")
 
 
 def _gone(place: str, told: str) -> Refused:

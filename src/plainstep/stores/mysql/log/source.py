@@ -120,7 +120,8 @@ class LogSource:
         state = State.parse(watermark.token)
         with self._opened() as connection:
             written = connection.first("SELECT @@gtid_binlog_state")
-            if not known(str(written[0]) if written else "", state) or not self._is_the_same(connection, state):
+            sound = known(str(written[0]) if written else "", state)
+            if not sound or not self._is_the_same(connection, state, State.parse(span.token)):
                 return Refused(
                     f"{watermark.load} is merged up to {state.gtids}, which the log of {self.database.name} does not hold.",
                     "The server is another one, or was restored, or its log was reset.",
@@ -134,14 +135,14 @@ class LogSource:
                 )
         return None
 
-    def _is_the_same(self, connection: Wire, state: State) -> bool:
-        """Whether the log has at a place what it had; as far as this is the server that told the place."""
-        uid = connection.first("SELECT @@server_uid")
-        if not state.file or uid is None or str(uid[0]) != state.server:
+    def _is_the_same(self, connection: Wire, state: State, head: State) -> bool:
+        """Whether the log has at a place what it had; as far as this is the server that told the place.
+
+        Where more has come, reading it tells: see ``reader.events_in``.
+        """
+        at_its_end = head.gtids == state.gtids and (head.file, head.offset) != (state.file, state.offset)
+        if not at_its_end or not reader.holds_place(connection, state):
             return True
-        names = {str(row[0]): int(row[1]) for row in connection.run("SHOW BINARY LOGS")[1]}
-        if names.get(state.file, -1) < state.offset:
-            return state.file not in names  # purged, or of another server: then the number alone tells
         return reader.at_place(connection, state.file, state.offset).gtids == state.gtids
 
     def waiting(self, window: Window) -> Waiting:
@@ -166,7 +167,8 @@ class LogSource:
             with self._opened() as connection:
                 yield from reader.packets(connection, after, upto, self.place)
 
-        return reader.events_in(self.database.packets(f"{after.gtids} {upto.gtids}", read))
+        sent = self.database.packets(f"{after.gtids} {upto.gtids}", read)
+        return reader.events_in(sent, after, upto, self.place)
 
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
