@@ -18,6 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import plainstep
+from plainstep.stores.mysql import wire
 from plainstep.stores.mysql.log import events, reader
 from plainstep.stores.mysql.log.statements import Effect, effect_of
 from tests import mariadb
@@ -201,6 +202,14 @@ class Schemas(Log):
             town.project.step()
             self.assertTrue(town.project.check()[0].ok)
 
+    def test_names_in_large_and_in_small_letters(self) -> None:
+        """Another table, whose name differs by them only."""
+        with followed(TREE, TREE.replace("tree", "Tree")) as (source, town):
+            source.sql("INSERT INTO tree VALUES (1, 1, 'oak')", "INSERT INTO Tree VALUES (2, 2, 'elm')")
+            self.equal(town, source)
+            source.sql("UPDATE Tree SET k = 1, a = 9", "TRUNCATE Tree", "DROP TABLE Tree")
+            self.equal(town, source)
+
     def test_what_changes_rows_without_a_word_is_refused(self) -> None:
         for statement in (
             "ALTER TABLE tree ADD COLUMN c INT DEFAULT 5",
@@ -242,6 +251,8 @@ class Schemas(Log):
         ):  # fmt: skip
             self.assertEqual(effect_of(sql, "town", "town", "tree"), expected, sql)
         self.assertEqual(effect_of("TRUNCATE tree", "other", "town", "tree"), Effect.NONE)
+        for folds, expected in ((False, Effect.NONE), (True, Effect.TRUNCATED)):
+            self.assertEqual(effect_of("TRUNCATE Tree", "town", "town", "tree", folds), expected)
         self.assertEqual(effect_of("TRUNCATE town.tree", "other", "town", "tree"), Effect.TRUNCATED)
 
 
@@ -279,9 +290,12 @@ class Sessions(Log):
             (("CREATE TABLE tree (k INT PRIMARY KEY) WITH SYSTEM VERSIONING",), "versioned by the server"),
             (("CREATE TABLE trees (k INT PRIMARY KEY)", "CREATE VIEW tree AS SELECT * FROM trees"), "is a view"),
             (("CREATE TABLE tree (k INT)",), "no primary key"),
+            (("CREATE TABLE tree (k INT PRIMARY KEY, d DATE)",), "the log holds date"),
         ):  # fmt: skip
             with self.subTest(words), Database(*statements) as source, Town() as town:
-                town.config.write_text(STORES.format(url=source.url) + LOAD)
+                town.config.write_text(
+                    STORES.format(url=source.url) + LOAD + ("types = { d = 'TEXT' }" if "date" in words else "")
+                )
                 self.assertIn(words, str(town.project.step(raise_errors=False)[0].error))
                 if words == "cascades":  # what it names works
                     town.config.write_text(town.config.read_text().replace("'log'", "'diff'"))
@@ -431,6 +445,24 @@ class Servers(Log):
 
 
 class Bytes(unittest.TestCase):
+    @given(st.lists(st.binary(max_size=23)), st.lists(st.integers(1, 9), min_size=1))
+    def test_packets_that_come_in_parts(self, sent: list[bytes], sizes: list[int]) -> None:
+        """Large ones in several packets, and whatever comes in pieces of any size."""
+        stream = b""
+        for one in sent:
+            parts = [one[start : start + 5] for start in range(0, len(one) + 1, 5)]
+            stream += b"".join(len(part).to_bytes(3, "little") + b"\0" + part for part in parts)
+        held, found, at = bytearray(), [], 0
+        with mock.patch("plainstep.stores.mysql.wire.FULL", 5):
+            for turn in range(len(stream) + 1):
+                piece = stream[: sizes[turn % len(sizes)]]
+                stream = stream[len(piece) :]
+                held += piece
+                for start, end in wire._payloads(held, at):
+                    found.append(bytes(held[start:end]))
+                    at = end
+        self.assertEqual(found, sent)
+
     def test_events_by_hand(self) -> None:
         """What the documentation of the protocol says, byte by byte."""
         body = bytes.fromhex("18000000000000000000000000") + bytes(6)

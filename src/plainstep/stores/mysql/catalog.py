@@ -31,6 +31,7 @@ class Found:
         primary: the primary key, or nothing.
         comment: what was said of it.
         engine: what keeps its rows.
+        folds: whether names of tables are the same in large and in small letters.
     """
 
     schema: str
@@ -42,6 +43,7 @@ class Found:
     primary: tuple[str, ...]
     comment: str
     engine: str
+    folds: bool
 
     @property
     def sql(self) -> str:
@@ -66,14 +68,16 @@ WHERE s.table_schema = %s AND s.table_name = %s AND s.non_unique = 0 ORDER BY s.
 
 def find(connection: Wire, name: str) -> Found | None:
     """A table of the connection's own database, or None if there is none."""
-    told = connection.first(
-        "SELECT table_schema, table_name, table_type, table_comment, engine FROM information_schema.tables "
-        "WHERE table_schema = database() AND table_name = %s",
+    _, rows = connection.run(
+        "SELECT table_schema, table_name, table_type, table_comment, engine, @@lower_case_table_names "
+        "FROM information_schema.tables WHERE table_schema = database() AND table_name = %s",
         [name],
     )
-    if told is None:
+    # The catalogue does not tell large letters from small ones; the server's tables may be told apart by them.
+    fitting = [row for row in rows if row[1] == name or row[5]]
+    if not fitting:
         return None
-    schema, exact, kind, comment, engine = told
+    schema, exact, kind, comment, engine, folds = fitting[0]
     _, rows = connection.run(COLUMNS, [schema, exact])
     columns = [_column(*row) for row in rows]
     uniques: dict[str, list[str]] = {}
@@ -84,7 +88,7 @@ def find(connection: Wire, name: str) -> Found | None:
     primary = tuple(uniques.get("PRIMARY", ()))
     sound = [tuple(names) for index, names in uniques.items() if index not in cut]
     is_table = kind in ("BASE TABLE", "SYSTEM VERSIONED")
-    return Found(schema, exact, is_table, columns, sound, bool(cut), primary, comment or "", engine or "")
+    return Found(schema, exact, is_table, columns, sound, bool(cut), primary, comment or "", engine or "", bool(folds))
 
 
 def _column(name: str, declared: str, collation: str | None, charset: str | None, not_null: int, extra: str) -> Column:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import socket
 import threading
 import weakref
 from collections.abc import Iterator
@@ -36,8 +37,10 @@ SETTINGS = {
 RENAMED = {"tx_isolation": "transaction_isolation"}
 # What a URL may say behind its "?".
 ASKED = ("unix_socket", "ssl_ca", "ssl_cert", "ssl_key", "ssl_verify_identity")
-# Seconds without a word from the server after which it is given up.
+# Seconds without a word from the server after which it is given up: a long statement is silent, too.
 SILENCE = 3600
+# What the network notices by itself (Linux): seconds, seconds, times, milliseconds.
+NOTICED = {"TCP_KEEPIDLE": 30, "TCP_KEEPINTVL": 10, "TCP_KEEPCNT": 3, "TCP_USER_TIMEOUT": 60_000}
 # Errors after which the same may go through: the connection or the server is gone, or another transaction was in the way.
 LOST = {
     CR.CR_SERVER_GONE_ERROR, CR.CR_SERVER_LOST, CR.CR_CONN_HOST_ERROR, CR.CR_CONNECTION_ERROR,
@@ -90,8 +93,8 @@ def address_of(store: str, url: str) -> Address:
     settings["ssl_verify_identity"] = asked.get("ssl_verify_identity", "") in ("1", "true", "yes")
     if not settings["ssl_verify_identity"]:
         del settings["ssl_verify_identity"]
-    socket = f"?unix_socket={asked['unix_socket']}" if "unix_socket" in asked else ""
-    return Address(f"{scheme}://{user}{'@' if user else ''}{host}:{port}/{database}{socket}", settings)
+    beside = f"?unix_socket={asked['unix_socket']}" if "unix_socket" in asked else ""
+    return Address(f"{scheme}://{user}{'@' if user else ''}{host}:{port}/{database}{beside}", settings)
 
 
 class Connections:
@@ -158,6 +161,7 @@ class Connections:
                 read_timeout=SILENCE,
                 program_name="plainstep",
             )
+            _notice_silence(connection)
             is_mysql = "mariadb" not in connection.get_server_info().lower()
             chosen = {RENAMED.get(name, name) if is_mysql else name: value for name, value in SETTINGS.items()}
             seconds = max(1, round(self.wait))
@@ -217,6 +221,13 @@ class Connections:
             _, found = connection.run(sql)
         told = ", ".join(f"connection {number} of {user or 'unknown'}" for number, user, _ in found)
         return f"In transactions there: {told}." if told else ""
+
+
+def _notice_silence(connection: Wire) -> None:
+    """Have the network notice within a minute that a server is gone without a word."""
+    for name, value in NOTICED.items():
+        if hasattr(socket, name) and not connection.unix_socket:
+            connection._sock.setsockopt(socket.IPPROTO_TCP, getattr(socket, name), value)
 
 
 def _close(free: list[tuple[int, Wire]]) -> None:

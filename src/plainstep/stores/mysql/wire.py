@@ -180,20 +180,27 @@ class Wire(Connection):  # type: ignore[misc]  # PyMySQL comes without types
 
 def _payloads(held: bytearray, at: int) -> Iterator[tuple[int, int]]:
     """Where the payloads of the whole packets begin and end that come from a place on. What was sent in several is put together."""
-    while at + 4 <= len(held):
-        start = at + 4
-        end = start + (held[at] | held[at + 1] << 8 | held[at + 2] << 16)
-        while end - start and not (end - start) % FULL:
-            if end + 4 > len(held):
-                return
-            more = held[end] | held[end + 1] << 8 | held[end + 2] << 16
-            if end + 4 + more > len(held):
-                return
-            del held[end : end + 4]
-            end += more
-            if more < FULL:
-                break
-        if end > len(held):
+    while True:
+        parts = _parts(held, at)
+        if not parts:
             return
+        for begin, _ in reversed(parts[1:]):  # without the headers in between
+            del held[begin - 4 : begin]
+        start = parts[0][0]
+        end = start + sum(stop - begin for begin, stop in parts)
         yield start, end
         at = end
+
+
+def _parts(held: bytearray, at: int) -> list[tuple[int, int]]:
+    """Where the parts of a payload begin and end; nothing where not all of them are there yet."""
+    parts = []
+    while at + 4 <= len(held):
+        begin = at + 4
+        at = begin + (held[at] | held[at + 1] << 8 | held[at + 2] << 16)
+        if at > len(held):
+            return []
+        parts.append((begin, at))
+        if at - begin < FULL:
+            return parts
+    return []

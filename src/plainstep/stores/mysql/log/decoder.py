@@ -18,7 +18,7 @@ from plainstep.stores.mysql.log.gtids import State
 from plainstep.stores.mysql.log.images import rows_in
 from plainstep.stores.mysql.log.reader import Event
 from plainstep.stores.mysql.log.statements import Effect
-from plainstep.stores.mysql.types import Column, misfit
+from plainstep.stores.mysql.types import Column
 
 # Bytes of rows that are made into columns at a time.
 CHUNK = 1 << 22
@@ -33,10 +33,13 @@ class Decoder:
         columns: its columns, as they are now.
         after: the state after which the events come.
         place: the table's name, for messages.
+        folds: whether names of tables are the same in large and in small letters.
     """
 
-    def __init__(self, schema: str, name: str, columns: Sequence[Column], after: State, place: str) -> None:
-        self.schema, self.name, self.columns, self.place = schema, name, columns, place
+    def __init__(
+        self, schema: str, name: str, columns: Sequence[Column], after: State, place: str, folds: bool = False
+    ) -> None:
+        self.schema, self.name, self.columns, self.place, self.folds = schema, name, columns, place, folds
         self._state = after
         self._transaction: Transaction | None = None
         self._maps: dict[int, TableMap] = {}
@@ -60,10 +63,11 @@ class Decoder:
         return False
 
     def _effect(self, query: Query) -> Effect:
-        return statements.effect_of(query.sql, query.database, self.schema, self.name)
+        return statements.effect_of(query.sql, query.database, self.schema, self.name, self.folds)
 
     def _is_ours(self, found: TableMap) -> bool:
-        return (found.database.lower(), found.table.lower()) == (self.schema.lower(), self.name.lower())
+        ours, theirs = f"{self.schema}.{self.name}", f"{found.database}.{found.table}"
+        return ours.lower() == theirs.lower() if self.folds else ours == theirs
 
     def transactions(self, found: Iterator[Event]) -> Iterator[tuple[State, int]]:
         """Every transaction: the state that it ends in, and when it began, in seconds since 1970."""
@@ -210,7 +214,11 @@ class Decoder:
                 try:
                     columns[side + column.name] = values.values_of(column, kind, told, rows.data, slots[place])
                 except Misfit:
-                    raise misfit(self.place, column, "a value") from None
+                    raise DataError(
+                        f"A row of {self.place} was logged whose {column.name} ({column.declared}) has no equivalent in other stores.",
+                        "Merging it would change it.",
+                        f'Fix the value, and {RELOAD} Or read it with changes = "capture" and types = {{ "{column.name}" = "TEXT" }}.',
+                    ) from None
         return Changes(pa.table(columns))
 
     def _refuse_other(self, column: Column, kind: int, unsigned: bool) -> None:

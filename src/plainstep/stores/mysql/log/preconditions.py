@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import pymysql
 
-from plainstep.errors import Refused
+from plainstep.errors import ConfigError, Refused
 from plainstep.stores.mysql.catalog import role
 from plainstep.stores.mysql.connection import DENIED, number_of
 
@@ -29,6 +29,13 @@ def refuse_untold(connection: Wire, table: MysqlTable) -> None:
         Refused: something about the server, the role or the table stands in the way.
     """
     found = table.found
+    for column in found.columns:
+        if column.name in table.types and table.columns[column.name].kind != column.kind:
+            raise ConfigError(
+                f"The load reads {column.name} of {table.place} as {table.types[column.name]}, and the log holds {column.declared}.",
+                "A value of the log is read as what it was written as.",
+                f'Take {column.name} out of types; or read the table with changes = "capture" or "diff".',
+            )
     if "mariadb" not in connection.get_server_info().lower():
         raise Refused(
             f"{table.place} is in MySQL, whose log is not read yet.",

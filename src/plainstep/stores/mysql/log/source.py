@@ -160,7 +160,7 @@ class LogSource:
 
     def _decoder(self, after: State) -> Decoder:
         found = self.rows.found
-        return Decoder(found.schema, found.name, list(self.rows.columns.values()), after, self.place)
+        return Decoder(found.schema, found.name, list(self.rows.columns.values()), after, self.place, found.folds)
 
     def _events(self, after: State, upto: State) -> Iterator[reader.Event]:
         def read() -> Iterator[Packets]:

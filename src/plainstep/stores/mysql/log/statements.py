@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from enum import Enum, auto
 
 # Statements that change rows: they stand in the log by themselves where changes are logged as statements.
@@ -45,13 +46,14 @@ class Effect(Enum):
     AS_STATEMENT = auto()
 
 
-def effect_of(sql: str, database: str, schema: str, table: str) -> Effect:
+def effect_of(sql: str, database: str, schema: str, table: str, folds: bool = False) -> Effect:
     """What a statement does to a table.
 
     Args:
         sql: the statement.
         database: the one in which it was made.
         schema, table: the table, and where it is.
+        folds: whether names of tables are the same in large and in small letters.
     """
     plain = COMMENT.sub(" ", sql).strip().rstrip("; \n\t")
     first = re.match(r"(?:/\*M?!\d*\s*)?(\w*)", plain)
@@ -62,12 +64,12 @@ def effect_of(sql: str, database: str, schema: str, table: str) -> Effect:
         return Effect.NONE
     whole = re.match(r"(?:drop|create|alter)\s+(?:or\s+replace\s+)?(?:database|schema)\s+(.*)", plain, FLAGS)
     if whole:
-        return _on_database(word, whole[1], schema)
-    here = database.lower() == schema.lower()
+        return _on_database(word, whole[1], schema, folds)
+    here = _same(database, schema, folds)
     if not _names(plain, table) or not (here or _names(plain, schema)):
         return Effect.NONE
     effect = EFFECTS.get(word)
-    return effect(plain, schema, table, here) if effect else Effect.NONE
+    return effect(plain, lambda named: _is(named, schema, table, here, folds)) if effect else Effect.NONE
 
 
 FLAGS = re.IGNORECASE | re.DOTALL
@@ -80,27 +82,33 @@ def _names(sql: str, name: str) -> bool:
     return re.search(BEFORE + re.escape(name) + BEHIND, sql, re.IGNORECASE) is not None
 
 
-def _is(named: str, schema: str, table: str, here: bool) -> bool:
+def _same(one: str, other: str, folds: bool) -> bool:
+    return one.lower() == other.lower() if folds else one == other
+
+
+def _is(named: str, schema: str, table: str, here: bool, folds: bool) -> bool:
     """Whether a name as it is written is the table's."""
-    parts = [one.strip('`"').lower() for one in re.findall(r"`[^`]+`|\"[^\"]+\"|[\w$]+", named)]
-    return parts == [schema.lower(), table.lower()] or (here and parts == [table.lower()])
+    parts = [one.strip('`"') for one in re.findall(r"`[^`]+`|\"[^\"]+\"|[\w$]+", named)]
+    if not parts or not _same(parts[-1], table, folds):
+        return False
+    return here if len(parts) == 1 else _same(parts[0], schema, folds)
 
 
-def _on_database(word: str, rest: str, schema: str) -> Effect:
+def _on_database(word: str, rest: str, schema: str, folds: bool) -> Effect:
     dropped = re.fullmatch(r"(?:if\s+exists\s+)?(\S+)", rest.strip(), FLAGS)
     if word != "drop" or dropped is None:
         return Effect.NONE  # what is created is empty, and altered are only its words for what is made later
-    return Effect.TRUNCATED if dropped[1].strip('`"').lower() == schema.lower() else Effect.NONE
+    return Effect.TRUNCATED if _same(dropped[1].strip('`"'), schema, folds) else Effect.NONE
 
 
-def _truncate(sql: str, schema: str, table: str, here: bool) -> Effect:
+def _truncate(sql: str, is_ours: Callable[[str], bool]) -> Effect:
     found = re.fullmatch(rf"truncate\s+(?:table\s+)?({NAME}){NOWAIT}", sql, FLAGS)
     if found is None:
         return Effect.UNKNOWN
-    return Effect.TRUNCATED if _is(found[1], schema, table, here) else Effect.NONE
+    return Effect.TRUNCATED if is_ours(found[1]) else Effect.NONE
 
 
-def _drop(sql: str, schema: str, table: str, here: bool) -> Effect:
+def _drop(sql: str, is_ours: Callable[[str], bool]) -> Effect:
     """A table that is gone has no rows; if it comes again, it is empty."""
     if not re.match(r"drop\s+(?:tables?|view)\b", sql, FLAGS):
         return Effect.NONE  # an index, a trigger, a temporary table, or something else that is no table of rows
@@ -110,32 +118,32 @@ def _drop(sql: str, schema: str, table: str, here: bool) -> Effect:
     )  # fmt: skip
     if found is None:
         return Effect.UNKNOWN
-    ours = any(_is(one, schema, table, here) for one in re.findall(NAME, found[1]))
+    ours = any(is_ours(one) for one in re.findall(NAME, found[1]))
     return Effect.TRUNCATED if ours else Effect.NONE
 
 
-def _create(sql: str, schema: str, table: str, here: bool) -> Effect:
+def _create(sql: str, is_ours: Callable[[str], bool]) -> Effect:
     """A table that is made is empty: what is put into it at once is logged as rows."""
     found = re.match(rf"create\s+(or\s+replace\s+)?table\s+(?:if\s+not\s+exists\s+)?({NAME})", sql, FLAGS)
-    replaced = found is not None and found[1] and _is(found[2], schema, table, here)
+    replaced = found is not None and found[1] and is_ours(found[2])
     return Effect.TRUNCATED if replaced else Effect.NONE
 
 
-def _alter(sql: str, schema: str, table: str, here: bool) -> Effect:
+def _alter(sql: str, is_ours: Callable[[str], bool]) -> Effect:
     begin = re.match(rf"alter\s+(?:online\s+)?(?:ignore\s+)?table\s+(?:if\s+exists\s+)?({NAME}){NOWAIT}\s+", sql, FLAGS)
     if begin is None:
         other = re.match(
             r"alter\s+(?:event|procedure|function|user|server|sequence|view|algorithm|definer|sql)\b", sql, FLAGS
         )
         return Effect.NONE if other else Effect.UNKNOWN
-    if not _is(begin[1], schema, table, here):
+    if not is_ours(begin[1]):
         # Another table: it may be renamed to this one, or exchange its rows with it.
         return Effect.UNKNOWN if re.search(r"\b(?:rename|exchange)\b", sql[begin.end() :], FLAGS) else Effect.NONE
     parts = _parts(sql[begin.end() :])
     return Effect.COLUMNS if all(HARMLESS.fullmatch(part.strip().lower()) for part in parts) else Effect.UNKNOWN
 
 
-def _rename(sql: str, schema: str, table: str, here: bool) -> Effect:
+def _rename(sql: str, is_ours: Callable[[str], bool]) -> Effect:
     return Effect.UNKNOWN if re.match(r"rename\s+table", sql, FLAGS) else Effect.NONE
 
 
