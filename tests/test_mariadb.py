@@ -17,9 +17,9 @@ import plainstep
 from plainstep.errors import ConfigError
 from plainstep.stores.mysql.connection import address_of
 from tests.mariadb import Database, Server
+from tests.mariadb_values import EVERY, MADE, made
 from tests.postgres import Database as Postgresql
 from tests.support import Town
-from tests.test_mariadb_log import EVERY, MADE, made
 
 HOUSE = "[stores.house]\nurl = 'duckdb:///house.duckdb'\n[stores.shed]\nurl = 'sqlite:///shed.db'\n"
 TREE = "CREATE TABLE tree (k INTEGER PRIMARY KEY, a INTEGER, b TEXT)"

@@ -94,6 +94,10 @@ class Capture(unittest.TestCase):
             town.project.step()
             source.sql("UPDATE tree SET a = 4 WHERE k = 2")
             self.assertEqual(town.project.step()[0].outcome, "nothing")  # it waits for what is open
+            self.assertRegex(
+                " ".join(town.project.status()[0].warnings),
+                "wait for a transaction that is still open, of connection \\d+",
+            )
             late.commit()
             town.project.step()
             versions = town.project.load("tree").target.rows(

@@ -12,7 +12,7 @@ import pymysql
 
 from plainstep.deferred import pa
 from plainstep.stores.mysql.connection import Connections
-from plainstep.stores.mysql.open_transactions import bound
+from plainstep.stores.mysql.open_transactions import Bound, bound
 from plainstep.stores.mysql.wire import Packets, PacketSpool
 from plainstep.stores.spool import TableSpool
 
@@ -87,9 +87,10 @@ class MysqlDatabase:
         return connection
 
     @property
-    def moment_bound(self) -> int:
-        """The number of a transaction below which all had ended at the moment that is looked at; 0 where there is none."""
-        return int(getattr(self._moment, "bound", 0))
+    def moment_bound(self) -> Bound | None:
+        """Below which transaction all had ended at the moment that is looked at, if there is one."""
+        found: Bound | None = getattr(self._moment, "bound", None)
+        return found
 
     @property
     def moment_connection(self) -> Wire | None:

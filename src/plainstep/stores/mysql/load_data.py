@@ -14,8 +14,8 @@ from plainstep.stores.mysql.types import base_of
 from plainstep.stores.mysql.wire import SENT, Wire
 
 quoted = DIALECT.quoted
-# Rows that are made into text at a time.
-ROWS = 1 << 16
+# Rows that are made into text at a time, and their bytes, beside those of a single row.
+ROWS, BYTES = 1 << 16, 1 << 26
 # How values are read that are not written as what they are, by the type of their column.
 # (The text 0 is the year 2000, and 0000 is none.)
 READ = {"bit": "CAST({value} AS UNSIGNED)", "year": "lpad({value}, 4, '0')"}
@@ -42,8 +42,7 @@ def write(
     send = _loaded if row and row[0] else _inserted
     count = 0
     for batch in batches:
-        for start in range(0, batch.num_rows, ROWS):
-            part = batch.slice(start, ROWS).select(list(names))
+        for part in _parts(batch.select(list(names))):
             try:
                 send(connection, into, part, declared)
             except pymysql.DataError as error:
@@ -54,6 +53,16 @@ def write(
                 ) from error
         count += batch.num_rows
     return count
+
+
+def _parts(rows: pa.RecordBatch) -> Iterator[pa.RecordBatch]:
+    """The same rows, no more of them at a time than can be made into one text."""
+    if rows.num_rows > ROWS or (rows.num_rows > 1 and rows.nbytes > BYTES):
+        half = rows.num_rows // 2
+        yield from _parts(rows.slice(0, half))
+        yield from _parts(rows.slice(half))
+    elif rows.num_rows:
+        yield rows
 
 
 def _loaded(connection: Wire, into: str, rows: pa.RecordBatch, declared: dict[str, str]) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import time
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import pymysql
@@ -24,14 +25,24 @@ REPORTED = re.compile(r"---TRANSACTION (\d+), (?!not started)(.*?)(?=---TRANSACT
 IDLE, TRIES = 0.12, 20
 
 
-def bound(connection: Wire) -> int:
+@dataclass(frozen=True)
+class Bound:
+    """The number of a transaction below which all have ended.
+
+    Attributes:
+        number: that number; 0 where nothing is captured.
+        holder: the connection whose transaction it is; 0 where that is our own, or none.
+    """
+
+    number: int
+    holder: int = 0
+
+
+def bound(connection: Wire) -> Bound:
     """The number of a transaction below which all have ended.
 
     It is looked for within a transaction that writes, and is rolled back: that this one is among those that are open shows
     that what is told is new.
-
-    Returns:
-        0 where nothing is captured.
 
     Raises:
         Refused: it may not be seen.
@@ -46,7 +57,7 @@ def bound(connection: Wire) -> int:
                 connection.run("ROLLBACK")
     except pymysql.Error as error:
         if number_of(error) == ER.NO_SUCH_TABLE:
-            return 0
+            return Bound(0)
         if number_of(error) not in {*DENIED, 1227}:
             raise
         raise Refused(
@@ -56,12 +67,14 @@ def bound(connection: Wire) -> int:
         ) from error
 
 
-def _lowest(connection: Wire) -> int:
+def _lowest(connection: Wire) -> Bound:
     row = connection.first("SHOW ENGINE INNODB STATUS")
     found = _reported(str(row[2])) if row else {}
     for _ in range(TRIES):
-        if connection.thread_id() in found.values():
-            return min(found)
+        ours = connection.thread_id()
+        if ours in found.values():
+            lowest = min(found)
+            return Bound(lowest, 0 if found[lowest] == ours else found[lowest])
         time.sleep(IDLE)
         found = {int(number): int(thread) for number, thread in connection.run(VIEW)[1]}
     raise StoreError("The server does not tell which transactions are open.", "", "Run the command again.")

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.mysql import catalog
-from plainstep.stores.mysql.capture import registry
+from plainstep.stores.mysql.capture import registry, switch
 from plainstep.stores.mysql.capture.source import CapturedSource
 from plainstep.stores.mysql.database import MysqlDatabase
 from plainstep.stores.mysql.log import logged
@@ -34,21 +34,21 @@ class MysqlStore(MysqlDatabase, BaseStore):
         self, table: str, key: tuple[str, ...] | None = (), how: str = "capture", despite_row_security: bool = False
     ) -> tuple[CaptureInfo, bool]:
         """Turn capture on; say what is captured, and whether it was off before. The log needs none: it is looked at only."""
-        return logged.told(self, table) if how == "log" else registry.turn_on(self, table, key)
+        return logged.told(self, table) if how == "log" else switch.turn_on(self, table, key)
 
     def capture_off(self, table: str, how: str = "capture") -> CaptureInfo:
         """Turn capture off and forget its changes."""
-        return logged.told(self, table)[0] if how == "log" else registry.turn_off(self, table)
+        return logged.told(self, table)[0] if how == "log" else switch.turn_off(self, table)
 
     def capture_refresh(self, table: str, how: str = "capture") -> tuple[CaptureInfo, str]:
         """Bring capture up to the table's columns; say what was done."""
         if how == "log":
             return logged.told(self, table)[0], "nothing to do: the log holds every column"
-        return registry.refresh(self, table)
+        return switch.refresh(self, table)
 
     def captures(self, table: str = "", how: str = "") -> list[CaptureInfo]:
         """What is captured by triggers in this database; of one table, where it is named. (Of the log, all tables are.)"""
-        return [] if how == "log" else registry.list_all(self, table)
+        return [] if how == "log" else switch.list_all(self, table)
 
     def readers(self, table: str = "") -> list[Reader]:
         """Who reads its captured tables, or one of them, as far as they are registered."""

@@ -15,7 +15,8 @@ from plainstep.core.positions import Position, Span, Waiting, Window
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import Refused, StoreError
 from plainstep.stores.mysql.capture import registry
-from plainstep.stores.mysql.capture.registry import State
+from plainstep.stores.mysql.capture import state as states
+from plainstep.stores.mysql.capture.state import State
 from plainstep.stores.mysql.capture.triggers import quoted
 from plainstep.stores.mysql.open_transactions import bound
 from plainstep.stores.mysql.rows import read as read_rows
@@ -51,6 +52,8 @@ class CapturedSource:
         self.rows = MysqlTable(database, table, types)
         self.place = f"{database.name}.{table}"
         self._state: State | None = None
+        # The connection behind whose transaction committed changes wait, as it was when the span was last told.
+        self._holder = 0
 
     @property
     def state(self) -> State:
@@ -62,7 +65,7 @@ class CapturedSource:
         return self._state
 
     def _renew(self, connection: Wire) -> State:
-        state = registry.captured(connection, self.database, self.name)
+        state = states.captured(connection, self.database, self.name)
         if state.problem:
             raise Refused(
                 f"The capture of {self.place} is broken: {state.problem}.",
@@ -78,10 +81,15 @@ class CapturedSource:
 
     def warnings(self) -> list[str]:
         """Columns that were added to the table and are not captured."""
-        return [
+        waiting = [
             f"the column {name} of {self.name} is not captured yet: plainstep capture refresh {self.place}"
             for name in self.state.waiting
         ]
+        if self._holder:
+            waiting.append(
+                f"changes of {self.name} wait for a transaction that is still open, of connection {self._holder}"
+            )
+        return waiting
 
     @property
     def columns(self) -> list[Column]:
@@ -95,7 +103,7 @@ class CapturedSource:
     def held(self) -> CaptureInfo:
         """What its capture holds."""
         with self.database.opened() as connection:
-            return registry.info(connection, self.state)
+            return states.info(connection, self.state)
 
     def schema(self) -> pa.Schema:
         """The captured columns."""
@@ -110,7 +118,12 @@ class CapturedSource:
     def _head(self, connection: Wire, state: State) -> int:
         """Behind the last change of those transactions below which all have ended."""
         below = self.database.moment_bound or bound(connection)
-        row = connection.first(f"SELECT max(rs) FROM {quoted(state.what.changes)} WHERE rs < {below}")
+        changes = quoted(state.what.changes)
+        row = connection.first(f"SELECT max(rs) FROM {changes} WHERE rs < {below.number}")
+        later = (
+            connection.first(f"SELECT 1 FROM {changes} WHERE rs >= {below.number} LIMIT 1") if below.holder else None
+        )
+        self._holder = below.holder if later else 0
         return int(row[0]) + 1 if row and row[0] else 0
 
     def _span(self, state: State, head: int) -> Span:
