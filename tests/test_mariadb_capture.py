@@ -107,6 +107,22 @@ class Capture(unittest.TestCase):
             self.assertEqual(found, [(1, 1), (2, 3), (2, 4)])
             self.sound(town.project)
 
+    def test_erased(self) -> None:
+        """What is held of a row goes, and what the server kept of it as a version, too; the others stay."""
+        with followed(loads=CAPTURED) as (source, town):
+            source.sql(
+                "INSERT INTO tree VALUES (1, 1, 'secret'), (2, 2, 'elm')",
+                "UPDATE tree SET b = 'private' WHERE k = 1",
+                "DELETE FROM tree WHERE k = 1",
+            )
+            town.project.step()
+            town.project.erase("tree", "1", really=True)
+            kept = repr(source.rows("SELECT * FROM plainstep_changes_tree FOR SYSTEM_TIME ALL"))
+            self.assertNotIn("secret", kept)
+            self.assertNotIn("private", kept)
+            self.assertIn("elm", kept)
+            self.sound(town.project)
+
     def test_roles(self) -> None:
         """One that may write the table and owns nothing goes on as before; one that reads has what the page lists."""
         writer, reader = (f"{what}_{uuid.uuid4().hex[:8]}" for what in ("writer", "reader"))

@@ -12,7 +12,7 @@ from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.core.positions import Position, Span, Waiting, Window
-from plainstep.deferred import np, pa, pc
+from plainstep.deferred import np, pa
 from plainstep.errors import Refused, StoreError
 from plainstep.stores.mysql.capture import registry
 from plainstep.stores.mysql.capture import state as states
@@ -161,19 +161,35 @@ class CapturedSource:
         """The changes of a window as they were recorded: each row's are in order."""
         return self._changes(window)
 
+    def changes_of(self, keys: pa.Table) -> list[int]:
+        """The numbers of all changes that are held of the rows with some keys, before or after."""
+        found = self._rows("op > 0", "n")
+        return [number for changes in found for number in changes.among(keys).table["position"].to_pylist()]
+
+    def erase(self, identity: str, numbers: Sequence[int]) -> bool:
+        """Forget these changes, and that they were made: also what the server keeps of what was deleted."""
+        changes = quoted(self.state.what.changes)
+        with self.database.opened() as connection:
+            row = connection.first("SELECT 1 FROM plainstep_captures WHERE identity = %s", [identity])
+            if row is None:
+                return False
+            # In their place, a row that is none: the end of what is held does not move back.
+            connection.run(f"INSERT INTO {changes} (op, at) VALUES (-1, UTC_TIMESTAMP(6))")
+            for start in range(0, len(numbers), AT_ONCE):
+                some = ", ".join(map(str, numbers[start : start + AT_ONCE]))
+                connection.run(f"DELETE FROM {changes} WHERE n IN ({some})")
+            connection.run(f"DELETE HISTORY FROM {changes}")
+        return True
+
     def _changes(self, window: Window) -> Iterator[Changes]:
-        own = [
-            Column("op", "tinyint", pa.int8()),
-            Column("at", "datetime(6)", pa.timestamp("us", "UTC")),
-            Column("rs", "bigint", pa.int64()),
-        ]
-        images = [(side, column) for side in (WAS, NOW) for column in self.columns]
-        read = [*own, *(replace(column, name=side + column.name) for side, column in images)]
-        selected = ", ".join(
-            column.read_sql(quoted(column.name)) if number >= len(own) else quoted(column.name)
-            for number, column in enumerate(read)
-        )
-        sql = f"SELECT {selected} FROM {quoted(self.state.what.changes)} WHERE {_picked(window)} ORDER BY n"
+        yield from self._rows(_picked(window), "rs + 1")  # the first position that includes it
+
+    def _rows(self, picked: str, position: str) -> Iterator[Changes]:
+        """Some changes, in order."""
+        images = [replace(column, name=side + column.name) for side in (WAS, NOW) for column in self.columns]
+        selected = ", ".join(["op", "at", "rs", position, *(column.read_sql(quoted(column.name)) for column in images)])
+        read = [*_own_columns(), *images]
+        sql = f"SELECT {selected} FROM {quoted(self.state.what.changes)} WHERE {picked} ORDER BY n"
         seq = 0
         with self.database.opened() as connection:
             connection.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
@@ -184,10 +200,9 @@ class CapturedSource:
             connection.run("ROLLBACK")
 
     def _numbered(self, rows: pa.Table, seq: int) -> Changes:
-        numbers = rows["rs"]
         columns: dict[str, Any] = {
             "op": rows["op"], "seq": pa.array(np.arange(seq + 1, seq + 1 + rows.num_rows)), "at": rows["at"].cast(utc_time()),
-            "txn": numbers, "position": pc.add(numbers, 1),  # the first that includes it
+            "txn": rows["rs"], "position": rows["position"],
         }  # fmt: skip
         columns |= {name: rows[name] for name in rows.column_names if name.startswith((WAS, NOW))}
         return Changes(pa.table(columns))
@@ -240,7 +255,7 @@ class CapturedSource:
             if not really or not count:
                 return count
             connection.run("START TRANSACTION")
-            connection.run(f"DELETE FROM {changes} WHERE op > 0 AND rs < {upto}")
+            connection.run(f"DELETE FROM {changes} WHERE op <> 0 AND rs < {upto}")
             connection.run(
                 f"UPDATE plainstep_captures SET trimmed = greatest(trimmed, {upto}) WHERE identity = %s",
                 [self.state.identity],
@@ -248,6 +263,16 @@ class CapturedSource:
             connection.run("COMMIT")
             connection.run(f"DELETE HISTORY FROM {changes}")
         return count
+
+
+# Changes that are forgotten in one statement.
+AT_ONCE = 10_000
+
+
+def _own_columns() -> list[Column]:
+    """What a change table has beside images."""
+    kinds = {"op": pa.int8(), "at": pa.timestamp("us", "UTC"), "rs": pa.int64(), "position": pa.int64()}
+    return [Column(name, "", kind) for name, kind in kinds.items()]
 
 
 def _picked(window: Window) -> str:
