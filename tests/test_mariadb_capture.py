@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 import uuid
+from pathlib import Path
 
 from plainstep.project import Project
 from tests.mariadb import Database
@@ -136,7 +137,8 @@ class Capture(unittest.TestCase):
                 cursor.execute("INSERT INTO tree VALUES (1, 1, 'oak')")
                 cursor.execute("UPDATE tree SET a = 2")
             source.sql(
-                f"CREATE USER {reader}@'%'", *(one.format(db=source.name, role=f"{reader}@'%'") for one in GRANTS)
+                f"CREATE USER {reader}@'%'",
+                *(one.format(db=source.name, role=f"{reader}@'%'") for one in granted("reads a captured table")),
             )
             town.config.write_text(town.config.read_text().replace("root@", f"{reader}@"))
             town.project.step()
@@ -168,14 +170,12 @@ class Capture(unittest.TestCase):
             town.project.capture_on("town.tree")
 
 
-# What a role needs that reads a captured table; as docs/stores/mysql.md has it.
-GRANTS = (
-    "GRANT SELECT ON {db}.* TO {role}",
-    "GRANT INSERT ON {db}.plainstep_probe TO {role}",
-    "GRANT INSERT, UPDATE ON {db}.plainstep_readers TO {role}",
-    "GRANT TRIGGER ON {db}.tree TO {role}",
-    "GRANT PROCESS ON *.* TO {role}",
-)
+def granted(heading: str) -> list[str]:
+    """The statements that docs/stores/mysql.md lists behind some words, for a role and a database."""
+    page = (Path(__file__).parents[1] / "docs/stores/mysql.md").read_text(encoding="utf-8")
+    block = page.partition(heading)[2].partition("```sql")[2].partition("```")[0]
+    lines = [line.partition(";")[0] for line in block.splitlines() if line.startswith("GRANT")]
+    return [line.replace("larkmoor", "{db}").replace("'reader'@'%'", "{role}") for line in lines]
 
 
 if __name__ == "__main__":

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import random
+import threading
 import time
 import unittest
 import uuid
@@ -314,6 +315,46 @@ class Sessions(Log):
             self.assertIn("may not read the server's log", told)
             source.sql(told.splitlines()[-1].rstrip(";"))
             self.equal(town, source)
+
+
+class Killed(Log):
+    def test_connections_that_are_killed(self) -> None:
+        """Somebody ends connections at random while steps read the log and merge into the same server: nothing is lost or doubled."""
+        loads = LOAD + "[loads.copy]\nfrom = 'town.tree'\ninto = 'town.copied'\nchanges = 'log'\n"
+        with followed(loads=loads) as (source, town):
+            stop = threading.Event()
+
+            def kill() -> None:
+                chance = random.Random(3)
+                with source.connect() as connection, connection.cursor() as cursor:
+                    while not stop.is_set():
+                        time.sleep(chance.random() * 0.1)
+                        cursor.execute(
+                            "SELECT id FROM information_schema.processlist WHERE db = database() AND id <> connection_id()"
+                        )
+                        for (number,) in cursor.fetchall():
+                            with contextlib.suppress(pymysql.Error):
+                                cursor.execute(f"KILL {'QUERY' if chance.random() < 0.3 else ''} {number}")
+
+            killer = threading.Thread(target=kill)
+            killer.start()
+            told = set()
+            for turn in range(8):
+                with contextlib.suppress(pymysql.Error):
+                    source.sql(
+                        f"REPLACE INTO tree SELECT seq, {turn}, 'oak' FROM seq_1_to_300",
+                        f"DELETE FROM tree WHERE k % 25 = {turn}",
+                    )
+                told |= {one.outcome for one in town.project.step(raise_errors=False)}
+            stop.set()
+            killer.join()
+            self.assertLessEqual(told, {"stepped", "nothing", "failed", "refused"})
+            self.equal(town, source)
+            self.assertEqual(source.rows("copied"), source.rows())
+            refused = [one.note for one in town.project.ledger("copy") if one.kind == "refused"]
+            self.assertLessEqual({"was lost while" in note for note in refused}, {True}, refused)
+            steps = [one.step for one in town.project.ledger("copy") if one.kind != "refused"]
+            self.assertEqual(steps, list(range(1, len(steps) + 1)))
 
 
 class Servers(Log):
