@@ -292,6 +292,7 @@ class Sessions(Log):
             (("CREATE TABLE trees (k INT PRIMARY KEY)", "CREATE VIEW tree AS SELECT * FROM trees"), "is a view"),
             (("CREATE TABLE tree (k INT)",), "no primary key"),
             (("CREATE TABLE tree (k INT PRIMARY KEY, d DATE)",), "the log holds date"),
+            (("CREATE TABLE tree (k INT PRIMARY KEY) ENGINE = Aria",), "kept by Aria"),
         ):  # fmt: skip
             with self.subTest(words), Database(*statements) as source, Town() as town:
                 town.config.write_text(

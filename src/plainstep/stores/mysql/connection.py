@@ -32,9 +32,10 @@ SETTINGS = {
     "sql_safe_updates": "0",
     "sql_select_limit": "18446744073709551615",
     "group_concat_max_len": "1048576",
+    "max_statement_time": "0",
 }
-# MySQL calls the isolation level otherwise.
-RENAMED = {"tx_isolation": "transaction_isolation"}
+# What MySQL calls otherwise.
+RENAMED = {"tx_isolation": "transaction_isolation", "max_statement_time": "max_execution_time"}
 # What a URL may say behind its "?".
 ASKED = ("unix_socket", "ssl_ca", "ssl_cert", "ssl_key", "ssl_verify_identity")
 # Seconds without a word from the server after which it is given up: a long statement is silent, too.
@@ -195,7 +196,7 @@ class Connections:
         number, told = _said(error)
         if number in LOST or isinstance(error, pymysql.InterfaceError):
             return LostConnection(f"{self.shown}: {told}.", "Nothing was written.", "Run the command again.")
-        if number in (ER.LOCK_WAIT_TIMEOUT, 1969):
+        if number == ER.LOCK_WAIT_TIMEOUT:
             return StoreError(
                 f"A lock in {self.shown} was held by another connection for {self.wait:g} seconds.",
                 self._others(),

@@ -46,6 +46,12 @@ def refuse_untold(connection: Wire, table: MysqlTable) -> None:
         raise Refused(
             f"{table.place} is a view: the log tells of tables only.", "", "Name the tables that it is made of."
         )
+    if found.engine.lower() != "innodb":
+        raise Refused(
+            f"{table.place} is kept by {found.engine}, which knows no transactions.",
+            "Its first load would not stand at one place of the log.",
+            f'ALTER TABLE {found.sql} ENGINE = InnoDB; or read it with changes = "diff".',
+        )
     _refuse_settings(connection, table)
     cascade = connection.first(CASCADES, [found.schema, found.name])
     if cascade is not None:
