@@ -14,7 +14,6 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -25,16 +24,13 @@ from tests.mariadb import Database, Server
 
 import plainstep
 from benchmarks import in_pairs, row, seconds
-from benchmarks.postgres import NAMES, SAMPLE, parts
-from plainstep.core.positions import Watermark, Window
-from plainstep.core.schema_drift import Fit
-from plainstep.core.shapes.edits import Edits
+from benchmarks.postgres import NAMES, SAMPLE, ours, parts
+from plainstep.core.positions import Window
 from plainstep.stores.capabilities import with_target
 from plainstep.stores.mysql.log import reader
 from plainstep.stores.mysql.log.gtids import State
 from plainstep.stores.mysql.log.source import LogSource
 from plainstep.stores.mysql.store import MysqlStore
-from plainstep.stores.records import Commit, LedgerEntry, Part
 from plainstep.stores.registry import open_store
 
 COLUMNS = "tree_id bigint, ward_id bigint, species varchar(60), planted date, height_m double, girth_cm bigint, status varchar(20)"
@@ -93,20 +89,6 @@ def by_hand(connection: pymysql.Connection[Any], puts: pa.Table, drops: pa.Table
             taken = time.perf_counter() - began
             cursor.execute("DROP TEMPORARY TABLE staged")
         return taken
-
-
-def ours(target: Any, turn: int, new: int, puts: pa.Table, drops: pa.Table) -> float:
-    """The same through a commit, with watermark and ledger."""
-    watermark = target.watermark("tree")
-    entry = LedgerEntry("tree", turn + 1, "changes", "x", turn, turn + 1, at=datetime.now(UTC))
-    edits = Edits(put=puts, new=new, drop=drops)
-    part = Part("tree", puts.schema, ("tree_id",), edits, lambda info: Fit())
-    commit = Commit([part], watermark, Watermark("tree", "x", turn + 1, None, turn + 1), entry)
-    began = time.perf_counter()
-    target.commit(commit)
-    taken = time.perf_counter() - began
-    assert (entry.put, entry.drop, entry.contradictions) == (puts.num_rows, drops.num_rows, 0), entry
-    return taken
 
 
 def merging(count: int, rows: int, runs: int) -> tuple[float, float]:

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import re
 import socket
-import threading
-import weakref
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
@@ -17,6 +14,7 @@ import pymysql
 from pymysql.constants import CR, ER
 
 from plainstep.errors import ConfigError, LostConnection, PlainStepError, StoreError, Unreachable
+from plainstep.stores.free_connections import FreeConnections
 from plainstep.stores.mysql.wire import Wire
 from plainstep.stores.urls import parts_of
 
@@ -111,9 +109,7 @@ class Connections:
         self.store, self.wait = store, wait
         self.address = address_of(store, url)
         self.shown = self.address.shown
-        self._free: list[tuple[int, Wire]] = []
-        self._guard = threading.Lock()
-        weakref.finalize(self, _close, self._free)
+        self._free: FreeConnections[Wire] = FreeConnections(_works, lambda connection: connection._force_close())
 
     @contextmanager
     def opened(self) -> Iterator[Wire]:
@@ -122,7 +118,7 @@ class Connections:
         Raises:
             StoreError: the server cannot be reached, or something went wrong there.
         """
-        connection = self._taken() or self._connect()
+        connection = self._free.take() or self._connect()
         try:
             yield connection
         except PlainStepError:
@@ -132,27 +128,12 @@ class Connections:
         finally:
             self._give_back(connection)
 
-    def _taken(self) -> Wire | None:
-        """A free connection that still works."""
-        while True:
-            with self._guard:
-                if not self._free:
-                    return None
-                pid, connection = self._free.pop()
-            if pid != os.getpid():
-                continue  # the parent process's: it must not hear from us
-            with suppress(pymysql.Error):
-                connection.ping()
-                return connection
-            connection._force_close()
-
     def _give_back(self, connection: Wire) -> None:
         in_transaction = bool(connection.open and connection.server_status & 1)
         if not connection.open or in_transaction:
             connection._force_close()
             return
-        with self._guard:
-            self._free.append((os.getpid(), connection))
+        self._free.give(connection)
 
     def _connect(self) -> Wire:
         try:
@@ -231,10 +212,12 @@ def _notice_silence(connection: Wire) -> None:
             connection._sock.setsockopt(socket.IPPROTO_TCP, getattr(socket, name), value)
 
 
-def _close(free: list[tuple[int, Wire]]) -> None:
-    for pid, connection in free:
-        if pid == os.getpid():
-            connection._force_close()
+def _works(connection: Wire) -> bool:
+    try:
+        connection.ping()
+    except pymysql.Error:
+        return False
+    return True
 
 
 def number_of(error: BaseException) -> int:

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import re
-import threading
 import time
-import weakref
 from collections.abc import Callable, Generator, Iterator
 from contextlib import contextmanager, suppress
 from functools import partial
@@ -16,6 +13,7 @@ import psycopg
 from psycopg.pq import TransactionStatus
 
 from plainstep.errors import ConfigError, LostConnection, PlainStepError, StoreError, Unreachable
+from plainstep.stores.free_connections import FreeConnections
 
 Connection = psycopg.Connection[Any]
 
@@ -145,9 +143,7 @@ class Connections:
     def __init__(self, store: str, url: str, wait: float) -> None:
         self.database, self.url, self.wait = store, url, wait
         self.shown = shown(store, url)
-        self._free: list[tuple[int, Connection]] = []
-        self._guard = threading.Lock()
-        weakref.finalize(self, _close, self._free)
+        self._free: FreeConnections[Connection] = FreeConnections(_works, lambda connection: connection.close())
 
     @contextmanager
     def opened(self) -> Iterator[Connection]:
@@ -156,7 +152,7 @@ class Connections:
         Raises:
             StoreError: the server cannot be reached, or something went wrong there.
         """
-        connection = self._taken() or self._connect()
+        connection = self._free.take() or self._connect()
         try:
             yield connection
         except PlainStepError:
@@ -166,26 +162,11 @@ class Connections:
         finally:
             self._give_back(connection)
 
-    def _taken(self) -> Connection | None:
-        """A free connection that still works."""
-        while True:
-            with self._guard:
-                if not self._free:
-                    return None
-                pid, connection = self._free.pop()
-            if pid != os.getpid():
-                continue  # the parent process's: it must not hear from us
-            with suppress(psycopg.Error):
-                connection.execute("SELECT 1")
-                return connection
-            connection.close()
-
     def _give_back(self, connection: Connection) -> None:
         if connection.closed or connection.info.transaction_status != TransactionStatus.IDLE:
             connection.close()
             return
-        with self._guard:
-            self._free.append((os.getpid(), connection))
+        self._free.give(connection)
 
     def _connect(self) -> Connection:
         known = psycopg.conninfo.conninfo_to_dict(self.url)
@@ -266,10 +247,12 @@ class Connections:
         )
 
 
-def _close(free: list[tuple[int, Connection]]) -> None:
-    for pid, connection in free:
-        if pid == os.getpid():
-            connection.close()
+def _works(connection: Connection) -> bool:
+    try:
+        connection.execute("SELECT 1")
+    except psycopg.Error:
+        return False
+    return True
 
 
 HOLDERS = """
