@@ -254,6 +254,21 @@ class Shared(unittest.TestCase):
                         found = house.execute(f"SELECT * FROM {table} ORDER BY k").fetchall()
                         self.assertEqual(found, [rows[k] for k in sorted(rows)], table)
 
+    def test_what_is_wrong_for_one_of_them_only(self) -> None:
+        """A value that does not fit one load's column, in a row that is another's, is nothing to either."""
+        with Town(config=shared_config("landing.feed", "")) as town:
+            (town.path / "landing/feed").mkdir(parents=True)
+            rows = [
+                {"n": 1, "kind": "tree", "what": "set", "row": {"k": 1, "a": 1, "b": "oak"}},
+                {"n": 2, "kind": "ward", "what": "set", "row": {"k": 1, "name": "north", "a": "is a text here"}},
+                {"n": 3, "kind": "tree", "what": "set", "row": {"k": 2, "a": 2, "b": "elm"}},
+            ]
+            (town.path / "landing/feed/1.jsonl").write_text("".join(json.dumps(one) + "\n" for one in rows))
+            self.assertEqual([one.outcome for one in town.project.step()], ["stepped"] * 2)
+            with duckdb.connect(str(town.path / "house.duckdb"), read_only=True) as house:
+                self.assertEqual(house.execute("FROM tree ORDER BY k").fetchall(), [(1, 1, "oak"), (2, 2, "elm")])
+                self.assertEqual(house.execute("FROM ward").fetchall(), [(1, "north")])
+
 
 def shared_config(place: str, partition: str) -> str:
     """Two loads of one feed, in a group."""

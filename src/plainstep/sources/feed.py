@@ -190,12 +190,13 @@ class FeedSource:
         Raises:
             DataError: a row contradicts the layout.
         """
-        feed = self.shared.feed if self.shared else self.feed
+        after, upto = window.after_token or None, window.upto_token or None
+        runs = self.shared.runs(after, upto) if self.shared else None
+        feed = self.shared.feed if self.shared and runs is not None else self.feed
         reading = FeedReading(
             feed, self.layout, self.rows, self.lenient, self.has_exact_operations, self.has_before_images
         )
-        after, upto = window.after_token or None, window.upto_token or None
-        changes = reading.changes(self.shared.runs(after, upto) if self.shared else runs_of(feed, after, upto))
+        changes = reading.changes(runs_of(feed, after, upto) if runs is None else runs)
         if isinstance(feed, PartitionedFeed):
             changes = in_one_partition(changes, self.layout.key, feed)
         return Batches(changes, reading.left_out)

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Protocol
 
+from plainstep.core.layouts.rows import WRONG
 from plainstep.sources.partitioned import PartitionedFeed
 from plainstep.stores.spool import TableSpool
 
@@ -29,41 +30,49 @@ def runs_of(feed: Feed, after: str | None, upto: str | None) -> Iterator[Iterato
 
 
 class SharedFeed:
-    """A feed that several loads read: the first one's reading of a window is kept for the others.
+    """A feed that several loads read: what is read of a window for the first of them is kept for the others.
 
     Args:
-        feed: the feed, which gives what all of them want.
+        feed: the feed.
+        wanted: what all of them want.
+        own: what the load wants whose feed this is.
     """
 
-    def __init__(self, feed: Feed) -> None:
-        self.feed = feed
+    def __init__(self, feed: Feed, wanted: dict[str, pa.DataType | None], own: dict[str, pa.DataType | None]) -> None:
+        self.feed, self._own = feed, own
         self._kept: dict[tuple[str | None, str | None], list[TableSpool]] = {}
+        self._fits = True
+        feed.want(wanted)
 
-    def runs(self, after: str | None, upto: str | None) -> Iterator[Iterator[pa.Table]]:
-        """The rows in between, as ``runs_of`` gives them."""
-        known = self._kept.get((after, upto))
-        if known is not None:
-            yield from (spool() for spool in known)
-            return
-        spools = []
+    def runs(self, after: str | None, upto: str | None) -> Iterator[Iterator[pa.Table]] | None:
+        """The rows in between, as ``runs_of`` gives them; None where each load has to read them by itself.
+
+        That is so where a row is not as one of them wants it: for another one, which does not look there, nothing is wrong with it.
+        """
+        if self._fits and (after, upto) not in self._kept:
+            self._kept[after, upto] = []
+            self._read(after, upto)
+        return (spool() for spool in self._kept[after, upto]) if self._fits else None
+
+    def _read(self, after: str | None, upto: str | None) -> None:
         for run in runs_of(self.feed, after, upto):
             spool = TableSpool()
-            yield _kept(run, spool)
-            spools.append(spool)
-        self._kept[after, upto] = spools  # only now: what was read half is not kept
+            self._kept[after, upto].append(spool)
+            for rows in run:
+                if WRONG in rows.column_names and rows[WRONG].null_count < rows.num_rows:
+                    self._fits = False
+                    self.close()
+                    return
+                spool.add(rows)
+            spool.done()
 
     def close(self) -> None:
-        """Forget what was kept."""
+        """Forget what was kept, and have the feed give what its own load wants."""
         for spools in self._kept.values():
             for spool in spools:
                 spool.close()
-
-
-def _kept(run: Iterator[pa.Table], spool: TableSpool) -> Iterator[pa.Table]:
-    for rows in run:
-        spool.add(rows)
-        yield rows
-    spool.done()
+        self._kept = {}
+        self.feed.want(self._own)
 
 
 class Sharing(Protocol):
@@ -90,8 +99,7 @@ def read_once(sources: Sequence[Sharing]) -> Iterator[None]:
     if len(alike) < 2:
         yield
         return
-    shared = SharedFeed(alike[0].feed)
-    shared.feed.want(wanted)
+    shared = SharedFeed(alike[0].feed, wanted, alike[0].wanted)
     for source in alike:
         source.shared = shared
     try:
@@ -100,4 +108,3 @@ def read_once(sources: Sequence[Sharing]) -> Iterator[None]:
         for source in alike:
             source.shared = None
         shared.close()
-        shared.feed.want(alike[0].wanted)
