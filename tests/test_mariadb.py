@@ -187,7 +187,7 @@ class Tables(unittest.TestCase):
         with Database(*statements) as source, Town() as town:
             url = source.server.url(source.name, user)
             town.config.write_text(
-                f"[stores.town]\nurl = '{url}'\nwait = 0.5\n{HOUSE}[loads.tree]\ninto = 'house.tree'\n{load}"
+                f"[stores.town]\nurl = '{url}'\nwait = 1.5\n{HOUSE}[loads.tree]\ninto = 'house.tree'\n{load}"
             )
             yield source, town
 
