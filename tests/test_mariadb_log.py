@@ -203,6 +203,25 @@ class Schemas(Log):
             town.project.step()
             self.assertTrue(town.project.check()[0].ok)
 
+    def test_a_run_that_lasts_sees_what_came(self) -> None:
+        for loads in (LOAD, CAPTURED):
+            with followed(loads=loads) as (source, town):
+                project = town.project  # one, as a run has it
+                source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+                self.assertEqual(project.step()[0].outcome, "stepped")
+                source.sql("ALTER TABLE tree ADD COLUMN c INT", "INSERT INTO tree VALUES (2, 2, 'elm', 5)")
+                if loads == CAPTURED:
+                    town.project.capture_refresh("town.tree")
+                self.assertEqual(project.step()[0].outcome, "stepped")
+                self.equal(town, source)
+                source.sql(
+                    "CREATE TABLE park (k INT PRIMARY KEY)", "INSERT INTO park VALUES (5)",
+                    "ALTER TABLE tree ADD FOREIGN KEY (c) REFERENCES park (k) ON DELETE CASCADE", "DELETE FROM park",
+                )  # fmt: skip
+                [outcome] = project.step(raise_errors=False)
+                self.assertEqual(outcome.outcome, "refused")
+                self.assertIn("cascades", str(outcome.error))
+
     def test_names_in_large_and_in_small_letters(self) -> None:
         """Another table, whose name differs by them only."""
         with followed(TREE, TREE.replace("tree", "Tree")) as (source, town):

@@ -48,7 +48,7 @@ class CapturedSource:
     has_exact_operations = True
 
     def __init__(self, database: MysqlDatabase, table: str, types: dict[str, str], reader: str) -> None:
-        self.database, self.name, self.reader = database, table, reader
+        self.database, self.name, self.types, self.reader = database, table, types, reader
         self.rows = MysqlTable(database, table, types)
         self.place = f"{database.name}.{table}"
         self._state: State | None = None
@@ -73,6 +73,7 @@ class CapturedSource:
                 state.remedy,
             )
         self._state = state
+        self.rows = MysqlTable(self.database, self.name, self.types)  # its columns, too, as they are now
         return state
 
     def key(self) -> tuple[str, ...]:

@@ -41,23 +41,22 @@ class LogSource:
     has_exact_operations = True
 
     def __init__(self, database: MysqlDatabase, name: str, types: dict[str, str]) -> None:
-        self.database, self.name = database, name
+        self.database, self.name, self.types = database, name, types
         self.rows = MysqlTable(database, name, types)
         self.place = self.rows.place
-        self._looked = False
 
-    def _table(self, connection: Wire) -> MysqlTable:
-        """The table, once it is known that the log tells all its changes."""
-        if not self._looked:
-            preconditions.refuse_untold(connection, self.rows)
-            self._looked = True
-        return self.rows
+    def _look(self, connection: Wire) -> None:
+        """Look at the settings, and at the table as it is now: a source may be asked for days.
 
-    @contextmanager
-    def _opened(self) -> Iterator[Wire]:
-        with self.database.opened() as connection:
-            self._table(connection)
-            yield connection
+        Raises:
+            Refused: the log does not tell all changes of the table.
+        """
+        self._renew()
+        preconditions.refuse_untold(connection, self.rows)
+
+    def _renew(self) -> None:
+        """Have the columns looked up again: after it is told how far to read, so that no column that came before is unknown."""
+        self.rows = MysqlTable(self.database, self.name, self.types)
 
     def key(self) -> tuple[str, ...]:
         """The columns that tell rows apart."""
@@ -84,9 +83,12 @@ class LogSource:
 
     def span(self) -> Span:
         """How far the log can be read now."""
-        with self._opened() as connection:
+        with self.database.opened() as connection:
+            self._look(connection)
             shared = self.database.moment_connection
-            return self._span(connection, reader.snapshot_state(shared) if shared else reader.head(connection))
+            state = reader.snapshot_state(shared) if shared else reader.head(connection)
+            self._renew()
+            return self._span(connection, state)
 
     def span_after(self, watermark: Watermark) -> Span:
         """How far the log can be read now, going on from a watermark."""
@@ -118,7 +120,7 @@ class LogSource:
                 reload,
             )
         state = State.parse(watermark.token)
-        with self._opened() as connection:
+        with self.database.opened() as connection:
             written = connection.first("SELECT @@gtid_binlog_state")
             sound = known(str(written[0]) if written else "", state)
             if not sound or not self._is_the_same(connection, state, State.parse(span.token)):
@@ -164,7 +166,7 @@ class LogSource:
 
     def _events(self, after: State, upto: State) -> Iterator[reader.Event]:
         def read() -> Iterator[Packets]:
-            with self._opened() as connection:
+            with self.database.opened() as connection:
                 yield from reader.packets(connection, after, upto, self.place)
 
         sent = self.database.packets(f"{after.gtids} {upto.gtids}", read)
@@ -188,9 +190,11 @@ class LogSource:
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
         """The table as it stands, with the position it stands at, from one read transaction."""
-        with self._opened():
+        with self.database.opened() as connection:
+            self._look(connection)
             _ = self.schema(), self.key()
         with self.database.snapshot() as connection:
+            self._renew()
             span = self._span(connection, reader.snapshot_state(connection))
             columns = list(self.rows.columns.values())
             selected = ", ".join(column.read_sql(self.rows.dialect.quoted(column.name)) for column in columns)
@@ -218,7 +222,8 @@ class LogSource:
 
     def locate(self, point: int | datetime) -> Position:
         """The position that a number stands for, or the last one whose changes were all made at or before a time."""
-        with self._opened() as connection:
+        with self.database.opened() as connection:
+            self._look(connection)
             begin, end = reader.oldest(connection), reader.head(connection)
         found = begin
         last = int(point.timestamp()) if isinstance(point, datetime) else point
