@@ -21,6 +21,23 @@ def expected(model: Model) -> list[tuple[Any, ...]]:
 
 
 class Laws(unittest.TestCase):
+    def test_columns_that_come_while_a_project_lasts(self) -> None:
+        loads = "".join(
+            f"[loads.{how}]\nfrom = 'town.tree'\ninto = 'house.{how}'\nchanges = '{how}'\n{more}"
+            for how, more in (("column", "column = ['k']\n"), ("diff", ""))
+        )
+        with Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')", loads=loads) as town:
+            project = town.project  # one, as a run has it
+            project.step("column", "diff")
+            town.sql(
+                "ALTER TABLE tree ADD COLUMN c INTEGER", "INSERT INTO tree VALUES (2, 2, 'elm', 5), (3, 3, 'x', 6)"
+            )
+            project.step("column", "diff")
+            town.sql("INSERT INTO tree VALUES (4, 4, 'ash', 7)")
+            project.step("column", "diff")
+            for table in ("column", "diff"):
+                self.assertEqual(town.rows("house", table), town.rows())
+
     @given(
         st.lists(histories, min_size=2, max_size=4),
         st.sampled_from(["snapshot", "start"]),

@@ -92,6 +92,11 @@ class Load:
         """The same without the load's filter and columns."""
         return self.sources.whole(self)
 
+    def renew(self) -> None:
+        """Have its source looked up anew when it is asked for: columns may have come to it."""
+        for name in ("source", "whole_source"):
+            self.__dict__.pop(name, None)
+
     @property
     def narrows(self) -> bool:
         """Whether it takes anything else than whole rows of all columns."""

@@ -58,6 +58,8 @@ def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
     """
     began = time.perf_counter()
     into = loads[0].into_store
+    for load in loads:
+        load.renew()
     try:
         outcomes = retried(lambda: _until_settled(loads), into.wait)
         for load, outcome in zip(loads, outcomes, strict=True):

@@ -146,7 +146,7 @@ def typed(columns: list[Column], types: dict[str, str], place: str) -> list[Colu
             raise DataError(
                 f"The column {column.name} of {place} is {column.declared}, which has no equivalent in other stores.",
                 "Merging it would change it.",
-                f'Leave it out by `columns` in a view, or take it as text: types = {{ "{column.name}" = "TEXT" }} in the load.',
+                f'Leave it out with a view, or take it as text: types = {{ "{column.name}" = "TEXT" }} in the load.',
             )
         found.append(
             Column(

@@ -144,8 +144,9 @@ class Connections:
                 program_name="plainstep",
             )
             _notice_silence(connection)
-            is_mysql = "mariadb" not in connection.get_server_info().lower()
-            chosen = {RENAMED.get(name, name) if is_mysql else name: value for name, value in SETTINGS.items()}
+            chosen = {
+                RENAMED.get(name, name) if connection.is_mysql else name: value for name, value in SETTINGS.items()
+            }
             seconds = max(1, round(self.wait))
             chosen |= {"lock_wait_timeout": str(seconds), "innodb_lock_wait_timeout": str(seconds)}
             connection.run("SET " + ", ".join(f"SESSION {name} = {value}" for name, value in chosen.items()))
@@ -203,6 +204,19 @@ class Connections:
             _, found = connection.run(sql)
         told = ", ".join(f"connection {number} of {user or 'unknown'}" for number, user, _ in found)
         return f"In transactions there: {told}." if told else ""
+
+
+@contextmanager
+def meanwhile(connection: Wire, **settings: str) -> Iterator[None]:
+    """Other settings of a connection, for a while; then those that it had. (It is used again by others.)"""
+    before = connection.first(f"SELECT {', '.join(f'@@SESSION.{name}' for name in settings)}")
+    assert before is not None
+    connection.run("SET " + ", ".join(f"SESSION {name} = {value}" for name, value in settings.items()))
+    try:
+        yield
+    finally:
+        if connection.open:
+            connection.run("SET " + ", ".join(f"SESSION {name} = %s" for name in settings), list(before))
 
 
 def _notice_silence(connection: Wire) -> None:

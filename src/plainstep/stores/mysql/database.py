@@ -75,16 +75,12 @@ class MysqlDatabase:
         """Meanwhile, the spans and snapshots of these tables are of one moment: all are read in one transaction."""
         with self.opened() as connection:
             self._moment.bound = bound(connection)
-            self._moment.connection = self._begun(connection)
+        with self.read_transaction() as connection:
+            self._moment.connection = connection
             try:
                 yield
             finally:
                 self._moment.__dict__.clear()
-                _end(connection)
-
-    def _begun(self, connection: Wire) -> Wire:
-        connection.run(SNAPSHOT)
-        return connection
 
     @property
     def moment_bound(self) -> Bound | None:
@@ -105,11 +101,20 @@ class MysqlDatabase:
         if shared is not None:
             yield shared
             return
+        with self.read_transaction() as connection:
+            yield connection
+
+    @contextmanager
+    def read_transaction(self) -> Iterator[Wire]:
+        """A connection in a transaction of its own that sees one moment."""
         with self.opened() as connection:
+            connection.run(SNAPSHOT)
             try:
-                yield self._begun(connection)
+                yield connection
             finally:
-                _end(connection)
+                if connection.open:
+                    with suppress(pymysql.Error):
+                        connection.run("ROLLBACK")
 
     def kept(self, batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
         """Rows of a snapshot: read at once where the connection is shared, for it can read one table at a time."""
@@ -120,9 +125,3 @@ class MysqlDatabase:
             spool.add(pa.Table.from_batches([batch]))
         spool.done()
         return (batch for table in spool() for batch in table.to_batches())
-
-
-def _end(connection: Wire) -> None:
-    if connection.open:
-        with suppress(pymysql.Error):
-            connection.run("ROLLBACK")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -131,14 +131,8 @@ class MysqlTable:
     def reading(self) -> Iterator[MysqlReading]:
         """Read it, in one transaction."""
         _ = self.found  # known from here on: not looked up while the table is being read
-        with self.database.opened() as connection:
-            connection.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
-            try:
-                yield MysqlReading(self, connection)
-            finally:
-                if connection.open:
-                    with suppress(pymysql.Error):
-                        connection.run("ROLLBACK")
+        with self.database.read_transaction() as connection:
+            yield MysqlReading(self, connection)
 
 
 class MysqlReading:
@@ -209,7 +203,7 @@ class MysqlReading:
             try:
                 _, rows = connection.run(WRITERS)
             except pymysql.Error as error:
-                if number_of(error) not in {*DENIED, 1227}:
+                if number_of(error) not in DENIED:
                     raise
                 raise self._unseen(connection) from None
             waited_for = {row[0] for row in rows}

@@ -325,8 +325,9 @@ class _Merge(IndexedMerge):
                 f"SELECT {both} FROM {staged} s JOIN {self.table} t ON {self._same_key()} WHERE {other} LIMIT 1"
             )
         if row is not None:
-            column = self._columns[self.part.table][loose[0]]
-            one, two = (value.decode(errors="replace") if isinstance(value, bytes) else value for value in row[:2])
+            told = [value.decode(errors="replace") if isinstance(value, bytes) else value for value in row]
+            name, one, two = next(pair for pair in zip(loose, told[::2], told[1::2], strict=True) if pair[1] != pair[2])
+            column = self._columns[self.part.table][name]
             raise Refused(
                 f"{self.part.table} takes the keys {one!r} and {two!r} for equal: {column.name} is compared by {column.collation}.",
                 "Two rows would become one.",
@@ -396,5 +397,4 @@ class _Merge(IndexedMerge):
 
 def _exact_texts(connection: Wire) -> str:
     """What makes this server compare texts letter by letter."""
-    is_mysql = "mariadb" not in connection.get_server_info().lower()
-    return f"CHARACTER SET utf8mb4 COLLATE {EXACT[is_mysql]}"
+    return f"CHARACTER SET utf8mb4 COLLATE {EXACT[connection.is_mysql]}"

@@ -89,6 +89,11 @@ class Wire(Connection):  # type: ignore[misc]  # PyMySQL comes without types
             client_flag=CLIENT.LOCAL_FILES | CLIENT.FOUND_ROWS, charset="utf8mb4", autocommit=True, **settings
         )
 
+    @property
+    def is_mysql(self) -> bool:
+        """Whether the server is MySQL, and not MariaDB."""
+        return "mariadb" not in self.get_server_info().lower()
+
     def run(self, sql: str, parameters: Any = None) -> tuple[int, list[tuple[Any, ...]]]:
         """Run a statement: how many rows it touched, and its rows."""
         with self.cursor() as cursor:

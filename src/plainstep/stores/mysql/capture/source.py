@@ -192,13 +192,11 @@ class CapturedSource:
         read = [*_own_columns(), *images]
         sql = f"SELECT {selected} FROM {quoted(self.state.what.changes)} WHERE {picked} ORDER BY n"
         seq = 0
-        with self.database.opened() as connection:
-            connection.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+        with self.database.read_transaction() as connection:
             yield self._numbered(pa.schema([(column.name, column.kind) for column in read]).empty_table(), 0)
             for batch in read_rows(connection, sql, read, self.place):
                 yield self._numbered(pa.Table.from_batches([batch]), seq)
                 seq += batch.num_rows
-            connection.run("ROLLBACK")
 
     def _numbered(self, rows: pa.Table, seq: int) -> Changes:
         columns: dict[str, Any] = {

@@ -14,7 +14,7 @@ from plainstep.errors import Refused
 from plainstep.stores.mysql import catalog
 from plainstep.stores.mysql.capture import registry
 from plainstep.stores.mysql.capture.triggers import Captured, quoted, trigger_sql
-from plainstep.stores.mysql.log.preconditions import CASCADES
+from plainstep.stores.mysql.log.preconditions import cascade_of
 from plainstep.stores.records import CaptureInfo
 
 if TYPE_CHECKING:
@@ -85,9 +85,9 @@ def _problem(connection: Wire, state: State, made_on: str, rebuilt: str) -> str:
     told = _altered(what, table) or _tampered(connection, what)
     if told:
         return told
-    cascade = connection.first(CASCADES, [table.schema, table.name])
-    if cascade is not None:
-        return f"rows of {what.table} change with those of another table ({cascade[0]} cascades), which no trigger sees"
+    cascade = cascade_of(connection, table)
+    if cascade:
+        return f"rows of {what.table} change with those of another table ({cascade} cascades), which no trigger sees"
     if made_on != server_of(connection):
         return "it was restored on another server"
     spaces = spaces_of(connection, what.table)

@@ -16,8 +16,8 @@ from plainstep.stores.mysql import catalog
 from plainstep.stores.mysql.capture.registry import FORMAT, TABLES, captures
 from plainstep.stores.mysql.capture.state import State, captured, info, inspect, server_of, spaces_of
 from plainstep.stores.mysql.capture.triggers import Captured, create_sql, quoted, table_sql
-from plainstep.stores.mysql.connection import DENIED, SQL_MODE, number_of
-from plainstep.stores.mysql.log.preconditions import CASCADES
+from plainstep.stores.mysql.connection import DENIED, meanwhile, number_of
+from plainstep.stores.mysql.log.preconditions import refuse_cascades
 
 if TYPE_CHECKING:
     from plainstep.stores.mysql.database import MysqlDatabase
@@ -91,7 +91,7 @@ def chosen_key(found: catalog.Found, key: tuple[str, ...] | None, store: str) ->
 
 def _refuse_untold(connection: Wire, database: MysqlDatabase, found: catalog.Found) -> None:
     place = f"{database.name}.{found.name}"
-    if "mariadb" not in connection.get_server_info().lower():
+    if connection.is_mysql:
         raise Refused(
             f"{place} is in MySQL, which tells no trigger the number of its transaction.",
             "Without it, changes that are committed late would be missed.",
@@ -102,17 +102,11 @@ def _refuse_untold(connection: Wire, database: MysqlDatabase, found: catalog.Fou
         raise Refused(
             f"{place} is {what}: only tables of InnoDB can be captured.", "", "Name the tables that it is made of."
         )
-    cascade = connection.first(CASCADES, [found.schema, found.name])
-    if cascade is not None:
-        raise Refused(
-            f"Rows of {place} change with those of another table: {cascade[0]} cascades.",
-            "The server fires no trigger for such changes.",
-            'Read it with changes = "diff"; or make the foreign key anew without CASCADE and SET NULL.',
-        )
+    refuse_cascades(connection, found, place)
     try:
         connection.run("SELECT 1 FROM information_schema.innodb_trx LIMIT 1")
     except pymysql.Error as error:
-        if number_of(error) not in {*DENIED, 1227}:
+        if number_of(error) not in DENIED:
             raise
         raise Refused(
             f"Whether transactions that have changed {place} are still open may not be seen.",
@@ -142,10 +136,10 @@ def make_triggers(connection: Wire, what: Captured, begins: bool) -> None:
     Raises:
         Refused: others have the table open.
     """
-    connection.run(f"SET SESSION sql_mode = '', SESSION lock_wait_timeout = {PATIENCE}")
     try:
-        for name in what.triggers.values():
-            connection.run(create_sql(what, name))
+        with meanwhile(connection, sql_mode="''", lock_wait_timeout=str(PATIENCE)):
+            for name in what.triggers.values():
+                connection.run(create_sql(what, name))
     except pymysql.Error as error:
         if number_of(error) != ER.LOCK_WAIT_TIMEOUT:
             raise
@@ -156,8 +150,6 @@ def make_triggers(connection: Wire, what: Captured, begins: bool) -> None:
             "A trigger is only made when nobody has the table open; whoever comes meanwhile would wait behind it.",
             "Let them end, and run the command again.",
         ) from error
-    finally:
-        connection.run(f"SET SESSION sql_mode = '{SQL_MODE}'")
 
 
 def drop_triggers(connection: Wire, what: Captured) -> None:
@@ -216,12 +208,12 @@ def _take_in(connection: Wire, state: State) -> str:
     what = Captured(
         state.what.table, state.what.key, state.what.columns | {name: kinds[name] for name in state.waiting}
     )
-    connection.run("SET SESSION system_versioning_alter_history = KEEP")  # the numbers of transactions stay
-    for name in state.waiting:
-        for side in ("was.", "now."):
-            connection.run(
-                f"ALTER TABLE {quoted(what.changes)} ADD COLUMN IF NOT EXISTS {quoted(side + name)} {kinds[name]} NULL"
-            )
+    with meanwhile(connection, system_versioning_alter_history="KEEP"):  # the numbers of transactions stay
+        for name in state.waiting:
+            for side in ("was.", "now."):
+                connection.run(
+                    f"ALTER TABLE {quoted(what.changes)} ADD COLUMN IF NOT EXISTS {quoted(side + name)} {kinds[name]} NULL"
+                )
     make_triggers(connection, what, False)
     connection.run(
         "UPDATE plainstep_captures SET columns = %s WHERE table_name = %s", [json.dumps(what.columns), what.table]

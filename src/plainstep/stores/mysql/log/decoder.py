@@ -154,7 +154,7 @@ class Decoder:
             return
         if effect is Effect.TRUNCATED:
             yield from self._flushed()
-            yield self._truncate(event.header.at)
+            yield self._without_rows([Op.TRUNCATE], event.header.at)
             return
         shown = " ".join(query.sql.split())[:80]
         if effect is Effect.AS_STATEMENT:
@@ -243,21 +243,21 @@ class Decoder:
         self._seq += count
         return numbers
 
-    def _truncate(self, at: int) -> Changes:
+    def _without_rows(self, ops: list[Op], at: int) -> Changes:
+        """Changes that carry no values."""
+        count = len(ops)
+        gtids = pa.array([self._state.gtids] * count, pa.string())
         columns: dict[str, Any] = {
-            "op": pa.array([Op.TRUNCATE], pa.int8()), "seq": self._numbers(1),
-            "at": pa.array([datetime.fromtimestamp(at, UTC)], utc_time()), "txn": pa.array([self._state.gtids]),
-            "position": pa.array([self._state.gtids]),
+            "op": pa.array(ops, pa.int8()), "seq": self._numbers(count),
+            "at": pa.array([datetime.fromtimestamp(at, UTC)] * count, utc_time()), "txn": gtids, "position": gtids,
         }  # fmt: skip
         for side in (WAS, NOW):
-            columns |= {side + column.name: pa.nulls(1, column.kind) for column in self.columns}
+            columns |= {side + column.name: pa.nulls(count, column.kind) for column in self.columns}
         return Changes(pa.table(columns))
 
     def nothing(self) -> Changes:
         """No changes, with the columns that changes have."""
-        return Changes(
-            Decoder(self.schema, self.name, self.columns, State(), self.place)._truncate(0).table.slice(0, 0)
-        )
+        return self._without_rows([], 0)
 
 
 class _Batch:

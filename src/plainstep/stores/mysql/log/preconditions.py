@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import pymysql
 
 from plainstep.errors import ConfigError, Refused
-from plainstep.stores.mysql.catalog import role
+from plainstep.stores.mysql.catalog import Found, role
 from plainstep.stores.mysql.connection import DENIED, number_of
 
 if TYPE_CHECKING:
@@ -36,7 +36,7 @@ def refuse_untold(connection: Wire, table: MysqlTable) -> None:
                 "A value of the log is read as what it was written as.",
                 f'Take {column.name} out of types; or read the table with changes = "capture" or "diff".',
             )
-    if "mariadb" not in connection.get_server_info().lower():
+    if connection.is_mysql:
         raise Refused(
             f"{table.place} is in MySQL, whose log is not read yet.",
             "It names transactions otherwise than MariaDB's.",
@@ -53,13 +53,7 @@ def refuse_untold(connection: Wire, table: MysqlTable) -> None:
             f'ALTER TABLE {found.sql} ENGINE = InnoDB; or read it with changes = "diff".',
         )
     _refuse_settings(connection, table)
-    cascade = connection.first(CASCADES, [found.schema, found.name])
-    if cascade is not None:
-        raise Refused(
-            f"Rows of {table.place} change with those of another table: {cascade[0]} cascades.",
-            "The server writes such changes into no log, and no trigger sees them.",
-            'Read it with changes = "diff"; or make the foreign key anew without CASCADE and SET NULL.',
-        )
+    refuse_cascades(connection, found, table.place)
     versioned = connection.first(
         "SELECT table_type FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
         [found.schema, found.name],
@@ -69,6 +63,27 @@ def refuse_untold(connection: Wire, table: MysqlTable) -> None:
             f"{table.place} is versioned by the server, which logs its deletes as updates.",
             "They would not be told from changes of the row.",
             "It is a table of changes already: read it with a layout that names its row start as valid_from and its row end as valid_to.",
+        )
+
+
+def cascade_of(connection: Wire, found: Found) -> str:
+    """A foreign key by which the rows of a table change with those of another one; empty where there is none."""
+    row = connection.first(CASCADES, [found.schema, found.name])
+    return str(row[0]) if row else ""
+
+
+def refuse_cascades(connection: Wire, found: Found, place: str) -> None:
+    """Refuse a table whose rows change with those of another one.
+
+    Raises:
+        Refused: they do.
+    """
+    cascade = cascade_of(connection, found)
+    if cascade:
+        raise Refused(
+            f"Rows of {place} change with those of another table: {cascade} cascades.",
+            "The server writes such changes into no log, and fires no trigger for them.",
+            'Read it with changes = "diff"; or make the foreign key anew without CASCADE and SET NULL.',
         )
 
 
@@ -94,7 +109,7 @@ def _refuse_settings(connection: Wire, table: MysqlTable) -> None:
         connection.run("SHOW BINARY LOGS")
         _refuse_unprivileged(connection, table)
     except pymysql.Error as error:
-        if number_of(error) not in {*DENIED, 1227}:
+        if number_of(error) not in DENIED:
             raise
         raise _unprivileged(connection, table) from None
     only, never = (str(one or "").split(",") for one in (status[2:4] if status else ("", "")))
