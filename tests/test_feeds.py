@@ -116,12 +116,23 @@ class Feed:
         raise NotImplementedError
 
 
+class Given(SourceFactory):
+    """Opens one source for every load."""
+
+    def __init__(self, feed: Any) -> None:
+        self.feed = feed
+
+    def whole(self, load: Load) -> Any:
+        return self.feed
+
+    def taken(self, load: Load, whole: Any) -> Any:
+        return whole
+
+
 def load_of(feed: Feed, url: str, folder: Path, **settings: Any) -> Load:
     config = LoadConfig.model_validate({"from": "feed.tree", "into": "t.tree", **settings})
     store = with_target(open_store("t", url, folder))
-    load = Load(SourceFactory(), "tree", config, store, "tree", store, "tree")
-    load.__dict__["source"] = feed
-    return load
+    return Load(Given(feed), "tree", config, store, "tree", store, "tree")
 
 
 def rows_of(load: Load) -> dict[int, Row]:
