@@ -24,7 +24,7 @@ from tests.mariadb import Database, Server
 
 import plainstep
 from benchmarks import in_pairs, row, seconds
-from benchmarks.postgres import NAMES, SAMPLE, ours, parts
+from benchmarks.postgres import NAMES, SAMPLE, taking_turns
 from plainstep.core.positions import Window
 from plainstep.stores.capabilities import with_target
 from plainstep.stores.mysql.log import reader
@@ -96,21 +96,13 @@ def merging(count: int, rows: int, runs: int) -> tuple[float, float]:
     with fresh(TREE, TREE.replace("tree (", "hand ("), "CREATE TABLE watermark AS SELECT 0 AS position") as database:
         fill(database, "tree", rows)
         fill(database, "hand", rows)
-        times = []
         target = with_target(open_store("target", database.url, Path())).target()
-        connection = database.connect(local_infile=True)
-        for turn in range(runs):
-            new, puts, drops = parts(count, rows, turn)
-            works: list[Callable[[], float]] = [
-                lambda new=new, puts=puts, drops=drops, turn=turn: ours(target, turn, new, puts, drops),
-                lambda puts=puts, drops=drops: by_hand(connection, puts, drops),
-            ]
-            order = (0, 1) if turn % 2 else (1, 0)
-            taken = {which: works[which]() for which in order}
-            times.append((taken[0], taken[1]))
+        best = taking_turns(
+            target, functools.partial(by_hand, database.connect(local_infile=True)), (count, rows, runs)
+        )
         same = "SELECT count(*), sum(tree_id), sum(girth_cm) FROM {}"
         assert database.rows(same.format("tree")) == database.rows(same.format("hand"))
-    return min(one for one, _ in times), min(one for _, one in times)
+    return best
 
 
 def reading(count: int) -> None:

@@ -127,28 +127,45 @@ def ours(target: Any, turn: int, new: int, puts: pa.Table, drops: pa.Table) -> f
     return taken
 
 
+def taking_turns(
+    target: Any,
+    by_hand: Callable[[pa.Table, pa.Table], float],
+    sizes: tuple[int, int, int],
+    after: Callable[[], None] = lambda: None,
+) -> tuple[float, float]:
+    """Best seconds of ours and of the hand's, each first in every other turn.
+
+    Args:
+        sizes: how many changes, in tables of how many rows, in how many turns.
+        after: what is done after each turn.
+    """
+    count, rows, runs = sizes
+    times: tuple[list[float], list[float]] = ([], [])
+    for turn in range(runs):
+        new, puts, drops = parts(count, rows, turn)
+        for which in (0, 1) if turn % 2 else (1, 0):
+            times[which].append(by_hand(puts, drops) if which else ours(target, turn, new, puts, drops))
+        after()
+    return min(times[0]), min(times[1])
+
+
 def best_of(count: int, rows: int, runs: int) -> tuple[float, float]:
     """Best seconds of ours and of the hand's."""
     with fresh(TREE, TREE.replace("tree (", "hand ("), "CREATE TABLE watermark AS SELECT 0 AS position") as database:
         fill(database, "tree", rows)
         fill(database, "hand", rows)
-        times = []
         # Each keeps its connection: a new one must first map the server's memory, page by page.
         target, connection = with_target(open_store("target", database.url, Path())).target(), database.connect()
-        for turn in range(runs):
-            new, puts, drops = parts(count, rows, turn)
-            works: list[Callable[[], float]] = [
-                lambda new=new, puts=puts, drops=drops, turn=turn: ours(target, turn, new, puts, drops),
-                lambda puts=puts, drops=drops: by_hand(connection, puts, drops),
-            ]
-            order = (0, 1) if turn % 2 else (1, 0)
-            taken = {which: works[which]() for which in order}
-            times.append((taken[0], taken[1]))
-            database.sql("VACUUM tree", "VACUUM hand")
+        best = taking_turns(
+            target,
+            functools.partial(by_hand, connection),
+            (count, rows, runs),
+            lambda: database.sql("VACUUM tree", "VACUUM hand"),
+        )
         assert database.rows("SELECT count(*), sum(tree_id), sum(girth_cm) FROM tree") == database.rows(
             "SELECT count(*), sum(tree_id), sum(girth_cm) FROM hand"
         )
-    return min(one for one, _ in times), min(one for _, one in times)
+    return best
 
 
 AUDIT = [
