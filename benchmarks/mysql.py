@@ -27,8 +27,8 @@ from benchmarks import in_pairs, row, seconds
 from benchmarks.postgres import NAMES, SAMPLE, taking_turns
 from plainstep.core.positions import Window
 from plainstep.stores.capabilities import with_target
-from plainstep.stores.mysql.log import reader
 from plainstep.stores.mysql.log.gtids import State
+from plainstep.stores.mysql.log.mariadb import MariadbLog
 from plainstep.stores.mysql.log.source import LogSource
 from plainstep.stores.mysql.store import MysqlStore
 from plainstep.stores.registry import open_store
@@ -123,7 +123,7 @@ def reading(count: int) -> None:
 
         def fetched() -> int:
             with store.opened() as connection:
-                sent = reader.packets(connection, State.parse(begin.token), State.parse(end.token), "town")
+                sent = MariadbLog().packets(connection, State.parse(begin.token), State.parse(end.token), "town")
                 return sum(len(packets.starts) for packets in sent)
 
         def selected() -> int:

@@ -175,8 +175,8 @@ class Archive(unittest.TestCase):
     def test_more_partitions_than_may_be_open_at_a_time(self) -> None:
         rows = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 70000) INSERT INTO tree SELECT i, 0, i % 5 FROM n"
         text = ARCHIVE.format(first="start", format="parquet").replace('["date", "b"]', '["b"]')
-        limits = mock.patch.multiple("plainstep.stores.files.target", MOST_OPEN=2, AT_ONCE=10_000)
-        with Town(TREE, loads=text) as town, limits:
+        few = mock.patch("plainstep.stores.files.target.Journals.most_open", 2)
+        with Town(TREE, loads=text) as town, few, mock.patch("plainstep.stores.files.target.AT_ONCE", 10_000):
             town.project.capture_on("town.tree")
             town.sql(rows)
             [outcome] = town.project.step("archive")

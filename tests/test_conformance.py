@@ -31,7 +31,7 @@ from plainstep.testing import (
     TargetConformance,
     Trimmed,
 )
-from tests import mariadb
+from tests import iceberg, lake, mariadb
 from tests.postgres import Database
 
 STANDARD = {
@@ -133,6 +133,30 @@ class SqliteSource(SourceConformance, OpenTransactions, Trimmed, Captured, Kille
 
 class SqliteTarget(TargetConformance, RowTarget, TablesOfOthers, KilledWriters, RacingWriters, unittest.TestCase):
     harness_of = Sqlite
+
+
+class DeltaSource(SourceConformance, KilledReaders, unittest.TestCase):
+    harness_of = lake.Lake
+
+
+class DeltaTarget(TargetConformance, RowTarget, KilledWriters, RacingWriters, unittest.TestCase):
+    harness_of = lake.Lake
+    shapes = ("history", "journal", "events")  # a rollup that counts different values keeps them in a second table
+
+
+class RecordedDeltaSource(SourceConformance, unittest.TestCase):
+    harness_of = lake.RecordedLake
+
+
+class IcebergSource(SourceConformance, KilledReaders, unittest.TestCase):
+    harness_of = iceberg.Catalogued
+    histories = 3
+
+
+class IcebergTarget(TargetConformance, RowTarget, KilledWriters, RacingWriters, unittest.TestCase):
+    harness_of = iceberg.Catalogued
+    histories = 3
+    shapes = ("history", "journal", "events")
 
 
 class DuckdbTarget(TargetConformance, RowTarget, TablesOfOthers, KilledWriters, RacingWriters, unittest.TestCase):

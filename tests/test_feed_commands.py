@@ -17,6 +17,7 @@ from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.inference import guess
 from plainstep.formats.lines import kind_of
 from plainstep.stores.capabilities import with_tables
+from plainstep.stores.files.folders import LocalFolder
 from plainstep.stores.files.listing import Seen, copies, listed, packed, unpacked
 from tests import layouts
 from tests.feed_town import HISTORY, Town, run
@@ -274,7 +275,7 @@ class Refusals(unittest.TestCase):
             ("pairs", ('update_now = ["after"]', ""), "both update_was and update_now"),
             ("flags", ('operation = "what"', ""), "codes but no 'operation'"),
             ("column", ("overlap = 3", 'overlap = "1h"'), "The overlap is a time"),
-            ("flags", ('operation = "what"', 'operation = "what"\ncsv = { separator = ";" }'), "Take csv out of"),
+            ("flags", ('operation = "what"', 'operation = "what"\ncsv = { separator = ";" }'), "Leave csv out"),
             ("csv", ('from = "landing.csv"', 'from = "landing.nothing"'), "There is no file"),
             ("diff", ('key = ["k"]', 'key = ["b"]'), "Two rows of town.tree have the key"),
         ):
@@ -348,11 +349,12 @@ class Listings(unittest.TestCase):
                 (folder / name).write_text("{}\n")
                 os.utime(folder / name, (0, 0))
             (folder / "json/empty.jsonl").write_text("")
-            found = listed(folder, "json", 60)
+            place = LocalFolder(folder)
+            found = listed(place, "json", 60)
             self.assertEqual([file.name for file in found.files], ["json/2.jsonl", "json/deep/1.jsonl"])
             self.assertEqual((found.ignored, found.waiting), (["json/notes.txt"], ""))
-            self.assertEqual(copies(folder, found.files, {}), {"json/deep/1.jsonl": "json/2.jsonl"})
-            self.assertEqual([file.name for file in listed(folder, "json/*.jsonl", 60).files], ["json/2.jsonl"])
+            self.assertEqual(copies(place, found.files, {}), {"json/deep/1.jsonl": "json/2.jsonl"})
+            self.assertEqual([file.name for file in listed(place, "json/*.jsonl", 60).files], ["json/2.jsonl"])
 
 
 if __name__ == "__main__":

@@ -19,7 +19,8 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep.stores.mysql import wire
-from plainstep.stores.mysql.log import events, reader
+from plainstep.stores.mysql.log import events
+from plainstep.stores.mysql.log.mariadb import MariadbLog
 from plainstep.stores.mysql.log.statements import Effect, effect_of
 from tests import mariadb
 from tests.mariadb import Database, Server
@@ -141,7 +142,7 @@ class Writing(Log):
         with followed(TREE, TREE.replace("tree", "ward"), loads=self.loads + other) as (source, town):
             source.sql("INSERT INTO tree VALUES (1, 1, 'oak')", "INSERT INTO ward VALUES (2, 2, 'elm')")
             spooled = mock.patch("plainstep.stores.mysql.wire.IN_MEMORY", 0)
-            with spooled, mock.patch.object(reader, "packets", side_effect=reader.packets) as reading:
+            with spooled, mock.patch.object(MariadbLog, "packets", side_effect=MariadbLog().packets) as reading:
                 town.project.step()
             self.assertEqual(reading.call_count, int("'log'" in self.loads), "both are read at once")
             self.equal(town, source)

@@ -8,6 +8,7 @@ import json
 import sqlite3
 import unittest
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from hypothesis import given, settings
@@ -112,6 +113,31 @@ class Recording(unittest.TestCase):
             )
             self.assertEqual([line for line in told.splitlines() if "|" in line or line.isdigit()], ["8|1", "2", "2"])
             self.assertIn("UNIQUE constraint failed: tree.k", told)
+
+
+class Beside(unittest.TestCase):
+    """Whoever writes while a table is read."""
+
+    def test_a_writer_that_waits_for_a_reading_to_end(self) -> None:
+        """No second connection is opened while a snapshot is read: it would wait for the writer, who waits for the first one."""
+        with Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')") as town:
+            town.project.capture_on("town.tree")
+            town.project.step("house")
+            town.sql("UPDATE tree SET a = 2")
+            town.project.step("house")
+            load = town.project.load("house")
+            watermark = load.target.watermark("house")
+            assert watermark is not None
+            with ThreadPoolExecutor(1) as pool:
+                with load.source.snapshot() as snapshot:
+                    writing = pool.submit(town.sql, "UPDATE tree SET a = 3")
+                    with self.assertRaises(TimeoutError):
+                        writing.result(0.5)
+                    self.assertIsNotNone(load.source.time_of(watermark.reached))
+                    self.assertEqual(sum(batch.num_rows for batch in snapshot.batches), 1)
+                writing.result(5)
+            town.project.step("house")
+            self.assertTrue(town.project.check("house")[0].ok)
 
 
 class Switching(unittest.TestCase):

@@ -47,7 +47,7 @@ class Tables(Refusing):
     def test_the_target_table_is_gone_made_anew_swapped_or_emptied(self) -> None:
         spoiling = {
             "is gone": ["DROP TABLE tree"],
-            "was made anew, or put in its place": ["CREATE TABLE copied AS SELECT * FROM tree WHERE k = 1", "DROP TABLE tree",
+            "was made anew, put back to an earlier state, or put in its place": ["CREATE TABLE copied AS SELECT * FROM tree WHERE k = 1", "DROP TABLE tree",
                                                    "ALTER TABLE copied RENAME TO tree", "CREATE UNIQUE INDEX u ON tree (k)"],
             "is empty": ["DELETE FROM tree"],
         }  # fmt: skip

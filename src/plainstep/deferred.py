@@ -11,18 +11,26 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    import confluent_kafka as kafka
     import duckdb
     import fastavro
     import httpx
+    import nats
     import numpy as np
     import numpy.typing as npt
+    import obstore
     import pandas as pd
+    import pika
     import pyarrow as pa
     import pyarrow.compute as pc
     import pyarrow.csv as pacsv
     import pyarrow.json as pajson
     import pyarrow.parquet as pq
+    import pyroaring
+    import redis
+    import sqlalchemy
     import tenacity
+    from google import protobuf
 
 
 class _Deferred:
@@ -46,11 +54,11 @@ def deferred(package: str, *names: str) -> tuple[Any, ...]:
 
 
 if not TYPE_CHECKING:
-    duckdb, fastavro, httpx, np, npt, pd, pa, pc, pacsv, pajson, pq, tenacity = map(
+    duckdb, fastavro, httpx, kafka, nats, np, npt, obstore, pd, pa, pc, pacsv, pajson, pika, pq, protobuf, pyroaring, redis, sqlalchemy, tenacity = map(
         _Deferred,
         (
-            "duckdb", "fastavro", "httpx", "numpy", "numpy.typing", "pandas", "pyarrow", "pyarrow.compute", "pyarrow.csv",
-            "pyarrow.json", "pyarrow.parquet", "tenacity",
+            "duckdb", "fastavro", "httpx", "confluent_kafka", "nats", "numpy", "numpy.typing", "obstore", "pandas", "pyarrow", "pyarrow.compute", "pyarrow.csv",
+            "pyarrow.json", "pika", "pyarrow.parquet", "google.protobuf", "pyroaring", "redis", "sqlalchemy", "tenacity",
         ),
     )  # fmt: skip
 
@@ -59,13 +67,21 @@ __all__ = [
     "duckdb",
     "fastavro",
     "httpx",
+    "kafka",
+    "nats",
     "np",
     "npt",
+    "obstore",
     "pa",
     "pacsv",
     "pajson",
     "pc",
     "pd",
+    "pika",
     "pq",
+    "protobuf",
+    "pyroaring",
+    "redis",
+    "sqlalchemy",
     "tenacity",
 ]

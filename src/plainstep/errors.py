@@ -106,5 +106,9 @@ def need(library: str, extra: str, what: str) -> None:
     Raises:
         ConfigError: it is not installed.
     """
-    if find_spec(library) is None:
+    try:
+        found = find_spec(library)
+    except ModuleNotFoundError:  # of a library within another
+        found = None
+    if found is None:
         raise ConfigError(f"{what}, and {library} is not installed.", "", f"pip install 'plainstep[{extra}]'")

@@ -16,9 +16,15 @@ SHORTEST = 4
 # Settings of a URL whose names say that they are secret.
 SECRET = re.compile(r"pass|secret|token|key|sig|auth|cred", re.IGNORECASE)
 
+# Before the address of a registry of schemas, within that of a broker.
+REGISTRY = re.compile(r"[?&]registry=")
+
 
 def keep_secret(url: str) -> None:
     """Remember the secrets of a URL, in every way in which they may be read: signs in them may end what they should not."""
+    url, *registry = re.split(REGISTRY, url, maxsplit=1)
+    for other in registry:  # an address with a password of its own
+        keep_secret(other)
     rest = url.partition("://")[2] or url
     before, _, query = rest.partition("?")
     found = {
@@ -43,7 +49,7 @@ def redacted(text: str) -> str:
 
 def shown_url(url: str) -> str:
     """A URL as it may be shown: without password and settings, and without what cannot be told from a password."""
-    scheme, colon, rest = url.partition(":")
+    scheme, colon, rest = re.split(REGISTRY, url, maxsplit=1)[0].partition(":")
     if not rest.startswith("//"):
         return scheme + colon + "..." if colon else "..."
     who, at, where = rest[2:].rpartition("@")

@@ -48,6 +48,18 @@ def shown_as(label: str) -> int | str:
     return int(label) if re.fullmatch(r"0|[1-9]\d*", label) else label
 
 
+def lies_within(label: str, upto: str) -> bool | None:
+    """Whether a position is not after another one, where numbers tell it: one each, or one of each partition; None where not."""
+    if isinstance(shown_as(label), int) and isinstance(shown_as(upto), int):
+        return int(label) <= int(upto)
+    name, sign, place = label.rpartition("=")
+    ends = dict(part.rpartition("=")[::2] for part in upto.split(","))
+    if not sign or not re.fullmatch(r"-?\d+", place):
+        return None
+    end = ends.get(name, "-1")  # a partition that is not named was not there yet
+    return int(place) <= int(end) if re.fullmatch(r"-?\d+", end) else None
+
+
 def as_time(text: str) -> datetime | None:
     """A text as a time in UTC, or None if it is none."""
     try:

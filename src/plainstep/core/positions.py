@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from plainstep.errors import ConfigError, Refused
@@ -95,11 +95,13 @@ class Waiting:
         count: how many changes, or None if counting them would mean to read them all.
         any: whether there are any; None if only reading them all would tell.
         since: when the oldest of them was made, if known (UTC).
+        by_partition: of a feed in partitions, how many changes of each, None where that is not known.
     """
 
     count: int | None
     any: bool | None
     since: datetime | None = None
+    by_partition: dict[str, int | None] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator
+import json
+from collections.abc import Iterator, Sequence
 from functools import cache
 from typing import IO, Any
 
+from plainstep.core.json_values import plain
 from plainstep.deferred import fastavro, np, pa
 from plainstep.errors import DataError, need
 from plainstep.formats.avro_blocks import BLOCK, Unpacked, refuse_endless
@@ -21,16 +23,19 @@ def read_avro(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few
     try:
         unpacked = Unpacked(stream, _size(stream), shown)
         reader = fastavro.reader(io.BufferedReader(unpacked, BLOCK))
-        schema = _avro_schema(reader.writer_schema, shown)
+        schema = record_columns(reader.writer_schema, shown)
+        unions = unions_in(reader.writer_schema)
         gathered: list[Any] = []
         at = 0
         for record in reader:
             gathered.append(record)
             if len(gathered) == (SOME if few else ROWS) or unpacked.size - at > BLOCK:
+                with_unions_as_texts(gathered, unions)
                 yield _avro_rows(gathered, schema, line)
                 line, at = line + len(gathered), unpacked.size
                 gathered = []
         if gathered:
+            with_unions_as_texts(gathered, unions)
             yield _avro_rows(gathered, schema, line)
     except DataError:
         raise
@@ -45,6 +50,45 @@ def _size(stream: Any) -> int:
 
 def _avro_rows(records: list[Any], schema: pa.Schema, line: int) -> Rows:
     return Rows(pa.Table.from_pylist(records, schema), np.arange(line + 1, line + 1 + len(records)))
+
+
+Path = tuple[str, ...]
+
+
+def unions_in(schema: Any) -> list[Path]:
+    """Where values are of one of several types, other than null: as columns, they are texts."""
+    named: dict[str, Any] = {}
+
+    def found(kind: Any, path: Path, above: tuple[str, ...]) -> Iterator[Path]:
+        if isinstance(kind, list):
+            others = [one for one in kind if one != "null"]
+            if len(others) > 1:
+                yield path
+                return
+            kind = others[0] if others else "null"
+        kind = named.get(kind, kind) if isinstance(kind, str) else kind
+        if not isinstance(kind, dict):
+            return
+        if isinstance(kind.get("type"), dict | list):
+            yield from found(kind["type"], path, above)
+        elif kind.get("type") == "record" and kind["name"] not in above:
+            named[kind["name"]] = kind
+            for field in kind["fields"]:
+                yield from found(field["type"], (*path, field["name"]), (*above, kind["name"]))
+
+    return list(found(schema, (), ()))
+
+
+def with_unions_as_texts(records: Sequence[Any], paths: list[Path]) -> None:
+    """Make what such unions hold texts: texts as they are, all else as JSON."""
+    for record in records if paths else ():
+        for path in paths:
+            inner = record
+            for name in path[:-1]:
+                inner = inner.get(name) if isinstance(inner, dict) else None
+            value = inner.get(path[-1]) if isinstance(inner, dict) else None
+            if value is not None and not isinstance(value, str):
+                inner[path[-1]] = json.dumps(value, default=plain, ensure_ascii=False)
 
 
 @cache
@@ -66,7 +110,12 @@ def logical_types() -> dict[str, pa.DataType]:
     }  # fmt: skip
 
 
-def _avro_schema(schema: Any, shown: str) -> pa.Schema:
+def record_columns(schema: Any, shown: str) -> pa.Schema:
+    """The columns of records, from their Avro schema.
+
+    Raises:
+        DataError: it is not a schema of records, or one by which a few bytes are any number of values.
+    """
     if not isinstance(schema, dict) or schema.get("type") != "record":
         raise damaged(shown, "its schema is not a record")
     refuse_endless(schema, shown)
@@ -106,7 +155,7 @@ def avro_columns(stream: IO[bytes], shown: str) -> pa.Schema:
     """The columns of a file, from its schema."""
     try:
         unpacked = Unpacked(stream, _size(stream), shown)
-        return _avro_schema(fastavro.reader(io.BufferedReader(unpacked)).writer_schema, shown)
+        return record_columns(fastavro.reader(io.BufferedReader(unpacked)).writer_schema, shown)
     except DataError:
         raise
     except Exception as error:  # fastavro meets damage with errors of every kind

@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 from collections.abc import Callable, Iterator
 from functools import cache
-from pathlib import Path
 from typing import Any
 
 from plainstep.core.arrays import Bools
@@ -28,6 +27,7 @@ from plainstep.formats.lines import (  # fmt: skip
     too_long,
     whole_lines,
 )
+from plainstep.formats.openable import Openable, arrow_file
 from plainstep.formats.prefetch import fetched
 
 
@@ -38,7 +38,7 @@ def blanks() -> Bools:
 
 
 def read(
-    path: Path,
+    file: Openable,
     shown: str,
     upto: int | None = None,
     start: int = 0,
@@ -50,7 +50,7 @@ def read(
     """The rows of a file, in batches.
 
     Args:
-        path: the file.
+        file: the file.
         shown: its name, for messages.
         upto: at which byte to end, for files to which lines are added; None for all.
         start: at which byte to begin, for such files.
@@ -68,7 +68,7 @@ def read(
     readers: dict[str, Callable[..., Iterator[Rows]]] = {
         "json": _json, "csv": read_csv, "parquet": _parquet, "avro": read_avro,
     }  # fmt: skip
-    with read_safely(shown), opened(path, kind, upto, start) as stream:
+    with read_safely(shown), opened(file, kind, upto, start) as stream:
         for rows in readers[kind.format](_in_utf8(stream, kind), shown, kind, wanted, few):
             yield Rows(rows.table, rows.lines + lines) if lines else rows
 
@@ -81,12 +81,11 @@ def _in_utf8(stream: Any, kind: Kind) -> Any:
     return pa.transcoding_input_stream(plain, kind.form.charset, "utf-8")
 
 
-def opened(path: Path, kind: Kind, upto: int | None = None, start: int = 0) -> Any:
+def opened(source: Openable, kind: Kind, upto: int | None = None, start: int = 0) -> Any:
     """A file as a stream of what is in it. Where it does not begin at the begin, a header comes first nevertheless."""
+    file = arrow_file(source)
     if kind.compression:
-        stream = pa.input_stream(str(path), compression=kind.compression)
-        return Bounded(stream, path.stat().st_size, path.name)
-    file = pa.OSFile(str(path))
+        return Bounded(pa.input_stream(file, compression=kind.compression), file.size(), source.name)
     if upto is None and not start:
         return file
     head = b""
@@ -229,17 +228,17 @@ def _seekable(stream: Any, kind: Kind) -> Any:
     return pa.BufferReader(stream.read()) if kind.compression else stream
 
 
-def rows_told(path: Path, shown: str) -> int:
+def rows_told(file: Openable, shown: str) -> int:
     """How many rows a Parquet file says that it holds.
 
     Raises:
         DataError: the file is damaged.
     """
-    with read_safely(shown), path.open("rb") as stream:
+    with read_safely(shown), file.open("rb") as stream:
         return int(pq.read_metadata(stream).num_rows)
 
 
-def columns_of(path: Path, shown: str, kind: Kind | None = None) -> pa.Schema:
+def columns_of(file: Openable, shown: str, kind: Kind | None = None) -> pa.Schema:
     """The columns of a file, read from its beginning or its end.
 
     Raises:
@@ -248,7 +247,7 @@ def columns_of(path: Path, shown: str, kind: Kind | None = None) -> pa.Schema:
     kind = kind or kind_of(shown)
     if kind.format == "json":
         return pa.schema([(LINE, pa.string())])
-    with read_safely(shown), opened(path, kind) as stream:
+    with read_safely(shown), opened(file, kind) as stream:
         if kind.format == "csv":
             block = next(whole_lines(_in_utf8(stream, kind), shown, FIRST, kind.longest), memoryview(b""))
             return pa.schema([(name, pa.string()) for name in header(block, shown, kind)[0]])

@@ -18,17 +18,19 @@ from plainstep.core.layouts.rows import PARTITION, POSITION, Raw
 from plainstep.deferred import np, pa
 from plainstep.display.text import row_told
 from plainstep.errors import PlainStepError
+from plainstep.init import messages
 from plainstep.settings.layout import LayoutConfig
 from plainstep.settings.load import LoadConfig
-from plainstep.sources.layout_binding import bound
+from plainstep.sources.layout_binding import bound, without_beside
 from plainstep.sources.validity import BEGINS, EVENT, as_changes
 from plainstep.stores.capabilities import HasFeed, Store, with_tables
-from plainstep.stores.feed import HasPartitions
+from plainstep.stores.feed import HasMessages, HasPartitions
 
 if TYPE_CHECKING:
     from plainstep.core.layouts.layout import Layout
     from plainstep.core.layouts.plausibility import Doubt
     from plainstep.core.layouts.proposal import Proposal
+    from plainstep.stores.feed import Feed
 
 # Rows that are looked at, and that are shown.
 ROWS, SHOWN = 2000, 5
@@ -52,9 +54,12 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
     Raises:
         PlainStepError: there is nothing to look at.
     """
-    rows = _sample(store, table)
+    rows, feed, said = _sample(store, table)
     fields = fields_of(rows)
-    found = guess(rows, fields, isinstance(store, HasFeed), key)
+    found = _guessed(rows, fields, feed, key)
+    for setting, value in said.items():
+        sure = "text" not in value.values() if setting == "message" else value.get("cursor", "since") == "since"
+        found.guesses.insert(0, Guess(setting, value, "that is how they look", sure))
     name = _named(table)
     lines = [f"# {place}: looked at {rows.num_rows:,} rows", *_columns(rows, fields), *_codes(found)]
     lines += ["", f"[loads.{_bare(name)}]", f"from = {toml(place)}", f"into = {toml(f'{into}.{name}')}"]
@@ -66,19 +71,42 @@ def proposed(place: str, store: Store, table: str, into: str, key: tuple[str, ..
         lines += [GUESSED_HINT, f"guessed = {toml(found.unsure())}"]
     lines += [_line(one) for one in found.guesses if one.value not in (None, [])]
     lines += [f"# {one.name}: {one.why}" for one in found.guesses if one.value == []]
-    return "".join(f"{on_one_line(line)}\n" for line in [*lines, *_trial(found, store, table, rows)])
+    return "".join(
+        f"{on_one_line(line)}\n" for line in [*lines, *_trial(found, store, table, rows, feed.beside if feed else ())]
+    )
 
 
-def _sample(store: Store, table: str) -> pa.Table:
+def _guessed(
+    rows: pa.Table, fields: dict[str, pa.DataType], feed: Feed | HasPartitions | None, key: tuple[str, ...]
+) -> Proposal:
+    """A layout, by what rows hold, and by what stands beside it."""
+    if not isinstance(feed, HasMessages):
+        return guess(rows, fields, feed is not None, key)
+    own = {path: kind for path, kind in fields.items() if not path.startswith(feed.beside)}
+    values = messages.values_of(rows)
+    plain = [name for name in values.column_names if not name.startswith(feed.beside)]
+    found = guess(values.select(plain), own, True, key)
+    for name in ("position", "hexadecimal", "partition"):  # offsets order them, whatever else rises
+        found.guesses = [one for one in found.guesses if one.name != name]
+    messages.find_by_messages(rows, own, found, key)
+    return found
+
+
+def _sample(store: Store, table: str) -> tuple[pa.Table, Feed | HasPartitions | None, dict[str, Any]]:
+    """Some rows; the feed that they are of, if they are not of a table; and how they are written, as settings of a layout."""
     if isinstance(store, HasFeed):
-        feed = store.feed(table, LayoutConfig(), None)
-        return _by_partition(feed) if isinstance(feed, HasPartitions) else feed.sample()
+        feed, said = store.feed(table, LayoutConfig(), None), dict[str, Any]()
+        if isinstance(feed, HasMessages):
+            said = feed.written()
+            feed = store.feed(table, LayoutConfig.model_validate(said), None)
+        rows = _by_partition(feed) if isinstance(feed, HasPartitions) else feed.sample()
+        return rows, feed, said
     found = with_tables(store).table(table, {})
     with found.reading() as reading:
         batches = list(reading.select(found.schema().names, {}, found.dialect.first(ROWS)))
     if not batches:
         raise PlainStepError(f"{found.place} holds no rows yet.", "A layout is guessed from what stands in them.")
-    return pa.Table.from_batches(batches)
+    return pa.Table.from_batches(batches), None, {}
 
 
 def _by_partition(feed: HasPartitions) -> pa.Table:
@@ -144,7 +172,7 @@ def on_one_line(line: str) -> str:
     )
 
 
-def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[str]:
+def _trial(found: Proposal, store: Store, table: str, rows: pa.Table, beside: tuple[str, ...]) -> list[str]:
     """The first rows, as the layout reads them; or why it cannot."""
     settings = {one.name: one.value for one in found.guesses if one.value not in (None, [])}
     key = tuple(found.key.value) if found.key else ()
@@ -153,7 +181,7 @@ def _trial(found: Proposal, store: Store, table: str, rows: pa.Table) -> list[st
         said = LayoutConfig.model_validate(settings)
         if said.valid_from:
             rows, said = rows.append_column(EVENT, pa.array([BEGINS] * rows.num_rows, pa.string())), as_changes(said)
-        layout = bound("this", config, said, rows, None, key)
+        layout = bound("this", config, without_beside(said, rows, beside), rows, None, key)
         read = interpret(layout, prepared(_placed(rows, said), layout), True)
     except (PlainStepError, ValueError) as error:
         return ["", f"# It cannot be read so yet: {str(error).splitlines()[0]}"]

@@ -10,7 +10,7 @@ from plainstep.deferred import pa
 from plainstep.errors import ConfigError, PlainStepError
 from plainstep.init.layout import on_one_line, toml
 from plainstep.redaction import shown_url
-from plainstep.stores.capabilities import HasTables, Store, captures_of, with_tables
+from plainstep.stores.capabilities import HasTables, HasVersions, Store, captures_of, with_tables
 from plainstep.stores.registry import open_store
 
 
@@ -25,6 +25,7 @@ class FoundTable:
         captured: whether its changes are captured already.
         trouble: why it cannot be loaded as it is, or empty.
         hint: the setting that would fix that, or empty.
+        versions: whether its changes are told by its versions.
     """
 
     name: str
@@ -33,6 +34,7 @@ class FoundTable:
     captured: bool
     trouble: str = ""
     hint: str = ""
+    versions: bool = False
 
 
 def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) -> str:
@@ -50,6 +52,7 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
     names = names if names[0] != names[1] else (f"{names[0]}_source", f"{names[1]}_target")
     store, _ = (open_store(name, url, base, 10.0) for name, url in zip(names, (source, target), strict=True))
     there = store.tables() if isinstance(store, HasTables) else []
+    there = store.versioned() if isinstance(store, HasVersions) else there
     unknown = [name for name in tables if name not in there]
     if unknown:
         raise ConfigError(
@@ -59,7 +62,9 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
     found = [_look(store, name, name in captured) for name in (tables or there)]
     lines = ["# Written by plainstep init. Fix what is wrong, then:"]
     lines += [
-        f"#   plainstep capture on {names[0]}.{one.name}" for one in found if not one.captured and not one.trouble
+        f"#   plainstep capture on {names[0]}.{one.name}"
+        for one in found
+        if not one.captured and not one.trouble and not one.versions
     ]
     lines += ["#   plainstep step"]
     for name, url in zip(names, (source, target), strict=True):
@@ -89,6 +94,10 @@ def _without_password(url: str, store: str) -> tuple[str, str]:
 
 def _look(store: Store, name: str, captured: bool) -> FoundTable:
     try:
+        if isinstance(store, HasVersions):
+            columns = store.source(name, {}, "versions", "").schema()
+            hint = f'key = ["COLUMN"]  # those of {", ".join(columns.names)} that are unique and never null'
+            return FoundTable(name, (), len(columns), False, "its table says no key", hint, versions=True)
         table = with_tables(store).table(name, {})
         schema = table.schema()
         untyped = [field.name for field in schema if pa.types.is_null(field.type)]
@@ -110,13 +119,14 @@ def _load(one: FoundTable, stores: tuple[str, str], taken: set[str]) -> list[str
         name += "_too"
     taken.add(name)
     told = f"# {stores[0]}.{one.name}: {one.columns} columns, key {', '.join(one.key) or 'unknown'}"
-    told += "; captured" if one.captured else "; not captured yet"
+    told += "; versions" if one.versions else "; captured" if one.captured else "; not captured yet"
     into = one.name.rpartition(".")[2]
     lines = [
         f"[loads.{name}]",
         f"from = {toml(f'{stores[0]}.{one.name}')}",
         f"into = {toml(f'{stores[1]}.{into}')}",
     ]
+    lines += ['changes = "versions"'] if one.versions else []
     if not one.trouble:
         return [told, *lines]
     return [told, f"# Left out: {one.trouble}.", *(f"# {line}" for line in [*lines, one.hint] if line)]

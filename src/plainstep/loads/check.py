@@ -159,6 +159,7 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False) -> Check
         Refused: there is nothing to compare, or the source is no longer the one that was merged.
         ConfigError: the scope makes no sense here.
     """
+    load.renew()
     reason = incomparable(load)
     if reason:
         raise Refused(f"{load.name} cannot be compared with its source: {reason}.")

@@ -23,7 +23,7 @@ from plainstep.loads.shown_key import ShownKey
 from plainstep.loads.states import LoadState, state_of
 from plainstep.loads.target_rows import beside
 from plainstep.stores.api import ErasableChanges
-from plainstep.stores.capabilities import with_capture
+from plainstep.stores.capabilities import KeepsVersions, with_capture
 from plainstep.stores.records import Commit, LeftOut, Part
 from plainstep.stores.rows_by_key import matching
 
@@ -266,6 +266,9 @@ class _AtTarget:
             if load.into_store.appends_only:
                 one.state, one.hint = YOURS, "rows in files are not changed"
             found.append(one)
+        if isinstance(load.into_store, KeepsVersions):
+            hint = load.into_store.forgetting(load.into_table)
+            found.append(ErasedPlace(into, f"{load.name}: earlier versions", None, YOURS, hint))
         if shape == "rollup":
             found.append(
                 ErasedPlace(

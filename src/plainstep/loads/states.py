@@ -89,6 +89,7 @@ class LoadState:
 
 
 def state_of(load: Load) -> LoadState:
-    """What is known of a load now."""
+    """What is known of a load now: also of columns that came to its source since a project was opened."""
+    load.renew()
     watermark = load.target.watermark(load.name)
     return LoadState(load, watermark, span_of(load, watermark))

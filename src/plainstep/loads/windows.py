@@ -74,7 +74,7 @@ def refuse_another_table(load: Load, watermark: Watermark, name: str, info: Tabl
     if info is None:
         what = f"The table {place} is gone, into which {load.name} merged up to its watermark."
     elif known.identity and info.identity != known.identity:
-        what = f"The table {place} is not the one that {load.name} merged into: it was made anew, or put in its place."
+        what = f"The table {place} is not the one that {load.name} merged into: it was made anew, put back to an earlier state, or put in its place."
     elif known.rows and not info.rows and load.config.shape not in ("journal", "events"):
         what = f"The table {place} is empty, and {load.name} left rows in it: something else emptied it."
     else:

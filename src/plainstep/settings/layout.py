@@ -60,6 +60,46 @@ class CsvConfig(BaseModel):
         return names
 
 
+class PagesConfig(BaseModel):
+    """How a server gives its changes in pages."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    items: str = Field(default="", description="Where the list of items lies in a page; default: a page is that list.")
+    next: str = Field(
+        default="",
+        description="Where a page names the next one: its cursor, or its address; default: the Link header with rel=next.",
+    )
+    cursor: str = Field(
+        default="", description="The parameter that a cursor is sent as; default: what pages name are addresses."
+    )
+    parameters: dict[str, str] = Field(default={}, description="Further parameters that are sent with each question.")
+
+
+class MessageConfig(BaseModel):
+    """How the messages of a broker are written."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    value: Literal["json", "avro", "protobuf", "csv", "text"] = Field(
+        default="json",
+        description="What a message's value is: a JSON document, an Avro record, a Protobuf message (its schema in a registry), a line of "
+        "CSV (its columns: csv.header), or text, which is the column 'value'.",
+    )
+    key: Literal["text", "json", "avro", "protobuf"] = Field(
+        default="text", description="What a message's key is, where the layout names it: message.key."
+    )
+    value_schema: str = Field(
+        default="",
+        description="A file with the Avro schema of values; default: each names the one that the store's registry has.",
+    )
+    key_schema: str = Field(default="", description="The same for keys.")
+    field: str = Field(
+        default="",
+        description="Redis: the field of an entry that holds its value; default: the fields are the value, as a document of texts.",
+    )
+
+
 class LayoutConfig(BaseModel):
     """``[loads.NAME.layout]``: how rows that something else wrote are read as changes."""
 
@@ -173,6 +213,13 @@ class LayoutConfig(BaseModel):
     csv: CsvConfig | None = Field(
         default=None,
         description="Files: how CSV is written, where not as usual. Files whose names do not say what they are are taken for CSV, too.",
+    )
+    message: MessageConfig | None = Field(
+        default=None, description="Brokers: how messages are written; default: values are JSON, keys text."
+    )
+    pages: PagesConfig | None = Field(
+        default=None,
+        description="Servers over HTTP: how their pages are read; default: a list each, and links to the next.",
     )
     max_row: str = Field(
         default="64MiB", description="Files: how large one row may be, unpacked (up to 1GiB). Larger ones are refused."

@@ -20,9 +20,9 @@ class LoadConfig(BaseModel):
     source: str = Field(alias="from", description="STORE.TABLE to read changes of.")
     into: str = Field(description="STORE.TABLE to merge into; made when it is not there.")
     key: Names = Field(default=[], description="The columns that tell rows apart; default: the captured key.")
-    changes: Literal["capture", "log", "table", "column", "diff"] = Field(
+    changes: Literal["capture", "log", "versions", "table", "column", "diff"] = Field(
         default="capture",
-        description="How changes are read: from Plain Step's own capture, the server's log, a change table or files that "
+        description="How changes are read: from Plain Step's own capture, the server's log, the versions of a table, a change table or files that "
         "something else fills, a column that grows, or by comparing. Default: table where there is a layout.",
     )
     rows: str = Field(
@@ -213,7 +213,7 @@ OF_CHANGES: dict[str, tuple[str, ...]] = {
     "overlap": ("table", "column"),
     "on_bad_row": ("table",),
     "on_bad_value": ("capture",),
-    "old_values": ("log", "table"),
+    "old_values": ("log", "versions", "table"),
 }
 
 # What is done where nothing else is said.

@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import AbstractContextManager, nullcontext
 from datetime import timedelta
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
+from plainstep.core.layouts.rows import TIME
 from plainstep.deferred import deferred
 from plainstep.errors import ConfigError
 from plainstep.settings.layout import LayoutConfig
-from plainstep.stores.api import LooselyTyped
+from plainstep.stores.api import LooselyTyped, PairedSource
 from plainstep.stores.capabilities import HasFeed, with_source, with_tables
 from plainstep.stores.feed import HasPartitions
+from plainstep.stores.misplaced import refuse_misplaced
 
 if TYPE_CHECKING:
     from plainstep.core import position_labels
@@ -93,6 +95,8 @@ def _read_as(load: Load) -> dict[str, object]:
 def _captured(load: Load) -> Source:
     how = load.config.changes
     source = with_source(load.from_store, how).source(load.from_table, load.config.types, how, load.reader)
+    if isinstance(source, PairedSource):
+        source.paired_by = tuple(load.config.key)
     if load.config.on_bad_value == "refuse":
         return source
     if not isinstance(source, LooselyTyped):
@@ -135,9 +139,9 @@ def _table(load: Load) -> feeds.FeedSource:
     key = tuple(config.key) or (rows.key() if rows else ())
     if not key:
         raise feeds.refuse_key(load.name)
-    feed = _feed(load, said, overlap, key)
-    feed = _partitioned(load, feed, said.partition) if said.partition else feed
+    feed = _partitioned(load, _feed(load, said, overlap, key), said.partition)
     sample = feed.sample()
+    said = layout_binding.without_beside(said, sample, feed.beside)
     layout = layout_binding.bound(load.name, config, said, sample, rows.schema() if rows else None, key)
     tells_deletes = bool(said.delete or said.deleted or said.lookup or said.only_new)
     whole = said.delete_carries == "row"
@@ -149,13 +153,19 @@ def _table(load: Load) -> feeds.FeedSource:
         tells_deletes,
         whole,
         config.on_bad_row == "quarantine",
-        not isinstance(said.time, str),
+        not isinstance(said.time, str) or TIME in sample.column_names,
         layout_binding.wanted(layout, sample),
+        layout_binding.unseen(said, sample),
     )
 
 
-def _partitioned(load: Load, whole: Feed, by: str) -> Feed:
-    """A feed that is in order within its partitions only."""
+def _partitioned(load: Load, whole: Feed | HasPartitions, by: str) -> Feed:
+    """A feed, in its partitions if it is in order within these only."""
+    if isinstance(whole, HasPartitions) and not whole.is_ordered:
+        return partitioned.of_parts(whole)
+    whole = cast("Feed", whole)
+    if not by:
+        return whole
     if isinstance(whole, sql_feed.SqlFeed):
         return sql_partitions.by_column(whole, by)
     if not isinstance(whole, HasPartitions) or by != whole.partitioned_by:
@@ -168,7 +178,9 @@ def _partitioned(load: Load, whole: Feed, by: str) -> Feed:
     return partitioned.of_parts(whole)
 
 
-def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None, key: tuple[str, ...]) -> Feed:
+def _feed(
+    load: Load, said: LayoutConfig, overlap: int | timedelta | None, key: tuple[str, ...]
+) -> Feed | HasPartitions:
     store = load.from_store
     if isinstance(store, HasFeed):
         if said.valid_from:
@@ -178,12 +190,7 @@ def _feed(load: Load, said: LayoutConfig, overlap: int | timedelta | None, key: 
                 "Read it by a position, or land it in a table.",
             )
         return store.feed(load.from_table, said, overlap)
-    if said.csv is not None:
-        raise ConfigError(
-            f"The layout of {load.name} says how CSV is written, and what it reads is no file.",
-            "",
-            f"Take csv out of [loads.{load.name}.layout].",
-        )
+    refuse_misplaced(load.config.source, "a table", said, "csv", "message", "pages")
     if not said.position:
         raise ConfigError(
             f"The layout of {load.name} names no position.",

@@ -18,6 +18,7 @@ from plainstep.sources.feed_reading import FeedReading
 from plainstep.sources.full_table import whole_rows
 from plainstep.sources.partitioned import PartitionedFeed, in_one_partition
 from plainstep.sources.shared_reading import SharedFeed, runs_of
+from plainstep.stores.feed import HasMonitors
 from plainstep.stores.records import Batches, Snapshot
 
 if TYPE_CHECKING:
@@ -39,6 +40,7 @@ class FeedSource:
         lenient: whether rows that contradict the layout are quarantined.
         timed: whether another table tells when changes were made.
         wanted: what is read of its rows, by path, with the type it should have.
+        note: what a person should know of how they are read.
 
     Attributes:
         shared: the feed as other loads read it at the same time, while they do.
@@ -57,9 +59,10 @@ class FeedSource:
         lenient: bool = False,
         timed: bool = False,
         wanted: dict[str, pa.DataType | None] | None = None,
+        note: str = "",
     ) -> None:
         self.feed, self.layout, self.rows, self.overlaps = feed, layout, rows, overlaps
-        self.timed, self.wanted = timed, wanted or {}
+        self.timed, self.wanted, self.note = timed, wanted or {}, note
         self.shared: SharedFeed | None = None
         if wanted is not None:
             feed.want(wanted)
@@ -75,7 +78,7 @@ class FeedSource:
 
     def warnings(self) -> list[str]:
         """What is not read, and why."""
-        return self.feed.warnings()
+        return self.feed.warnings() + ([f"{self.feed.place}: {self.note}"] if self.note else [])
 
     def limitations(self) -> list[str]:
         """What the feed cannot tell."""
@@ -85,6 +88,8 @@ class FeedSource:
             "what rows were before": layout.tells_old,
             "what came and went in between": layout.tells_operations and not layout.key_only,
             "when changes were made": bool(layout.time) or self.timed,
+            "rows of which only messages told that were removed since (check and reload take what is there for all there is, "
+            "unless 'rows' names the table)": self.rows is not None or self.feed.ends().is_whole,
         }
         return [what for what, told in known.items() if not told]
 
@@ -135,9 +140,11 @@ class FeedSource:
         """How much a window holds."""
         if window.after_token and window.after_token == window.upto_token and not self.overlaps:
             return Waiting(0, False)
-        count, some, since = self.feed.count(window.after_token or None, window.upto_token or None)
+        after, upto = window.after_token or None, window.upto_token or None
+        feed = self.feed
+        found = feed.waiting(after, upto) if isinstance(feed, PartitionedFeed) else Waiting(*feed.count(after, upto))
         # Rows that are read again may hold changes that came late: only reading them tells.
-        return Waiting(count, some or (None if self.overlaps else False), since)
+        return replace(found, any=found.any or (None if self.overlaps else False))
 
     def label(self, position: Position) -> str:
         """A position as people know it: the feed's own position."""
@@ -205,7 +212,9 @@ class FeedSource:
         """Nothing to do: what is kept is not ours to keep."""
 
     def acknowledge(self, watermark: Position, upto: Position) -> None:
-        """Nothing to do: what is kept is not ours to forget."""
+        """Tell whoever wants to know; what is kept is not ours to forget."""
+        if isinstance(self.feed, HasMonitors) and watermark.token:
+            self.feed.merged(watermark.token)
 
     def trim(self, positions: Sequence[Position], really: bool = True) -> int:
         """Always refused: something else wrote these changes."""

@@ -82,6 +82,12 @@ def bound(
     return layout
 
 
+def without_beside(said: LayoutConfig, sample: pa.Table, beside: tuple[str, ...]) -> LayoutConfig:
+    """A layout by which what stands beside what rows hold is the row's own only where it is named."""
+    paths = [*fields_of(sample.select([name for name in sample.column_names if name in beside]))]
+    return said.model_copy(update={"bookkeeping": [*said.bookkeeping, *paths]})
+
+
 def _records(name: str, said: LayoutConfig, sample: pa.Table) -> tuple[dict[str, pa.DataType], pa.Table]:
     """What the records of a sample are made of, by path, and the records, each as a row of its own."""
     fields = fields_of(sample, (f"{said.each}.*",))
@@ -131,8 +137,10 @@ def _refuse_bad_sql(where: str, sql: str, sample: pa.Table, fields: dict[str, pa
         inside = raw.has(path[0]) and raw.within(told)
         near = difflib.get_close_matches(told, list(fields), 1)
         # A document may have a field that none of the sample has yet, such as those of a heartbeat.
-        if (inside and (_known(told, {*fields} - {*sample.column_names}) or not near)) or (
-            raw.has(path[0]) and not inside
+        if (
+            told in fields
+            or (inside and (_known(told, {*fields} - {*sample.column_names}) or not near))
+            or (raw.has(path[0]) and not inside)
         ):
             continue
         raise ConfigError(
@@ -363,8 +371,24 @@ def _refuse_absent(name: str, layout: Layout, sample: pa.Table, fields: dict[str
              ("deleted", layout.deleted), ("sent_columns", "" if "*" in layout.sent_columns else layout.sent_columns),
              *(("pair", path) for path in layout.pair)]  # fmt: skip
     for word, path in named:
-        if path and (not raw.has(path) or (raw.within(path) and path not in fields and sample.num_rows)):
+        if path and (not raw.has(path) or _is_unseen(raw, path, fields)):
+            # What says that a row is gone may be in none of the sample: that is told, as long as it is so.
+            if word == "deleted" and raw.has(path) and not difflib.get_close_matches(path, list(fields), 1):
+                continue
             raise _unknown(name, word, path, fields)
+
+
+def _is_unseen(raw: Raw, path: str, fields: dict[str, pa.DataType]) -> bool:
+    """Whether a path leads into documents of which none of the sample has such a field."""
+    return bool(raw.within(path) and path not in fields and len(raw))
+
+
+def unseen(said: LayoutConfig, sample: pa.Table) -> str:
+    """What to tell of a layout whose deletes none of the sample shows; empty where they show."""
+    asked = bool(said.deleted) and not said.each
+    if asked and _is_unseen(Raw(sample), said.deleted, fields_of(sample, (said.now, said.was))):
+        return f"no row that was looked at has {said.deleted!r}, which says that a row is deleted"
+    return ""
 
 
 def _unknown(name: str, word: str, path: str, fields: dict[str, pa.DataType]) -> ConfigError:

@@ -14,15 +14,16 @@ from typing import TYPE_CHECKING
 from plainstep.core.arrays import flat
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.core.layouts.rows import PARTITION, POSITION
+from plainstep.core.positions import Waiting
 from plainstep.deferred import pa, pc
 from plainstep.errors import ConfigError, DataError
-from plainstep.stores.feed import Ends
+from plainstep.stores.feed import Ends, HasMonitors
 
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
     from plainstep.errors import Refused
     from plainstep.stores.api import Reading
-    from plainstep.stores.feed import Feed, HasPartitions
+    from plainstep.stores.feed import Feed, FeedRows, HasPartitions
 
 # What is told of all partitions at one moment: their ends, and the transaction that says so.
 Opened = AbstractContextManager[tuple[dict[str, Ends], "Reading | None"]]
@@ -32,7 +33,7 @@ class PartitionedFeed:
     """A feed made of partitions.
 
     Args:
-        whole: the feed as if it had none: what its rows are made of.
+        whole: what its rows are made of.
         feeds: tells the partitions that are there, by their names.
         feed: makes the feed of a partition, also of one that is not there any more.
         opened: tells the ends of some feeds at one moment, going on from their watermarks where they have one.
@@ -41,7 +42,7 @@ class PartitionedFeed:
 
     def __init__(
         self,
-        whole: Feed,
+        whole: FeedRows,
         feeds: Callable[[], list[str]],
         feed: Callable[[str], Feed],
         opened: Callable[[Mapping[str, Feed], Mapping[str, str]], Opened],
@@ -49,6 +50,7 @@ class PartitionedFeed:
     ) -> None:
         self.whole, self.by = whole, by
         self._names, self._make, self._opened = feeds, feed, opened
+        self.beside = whole.beside
         self.place, self.identity = whole.place, f"{whole.identity}, in each {by}"
         self._wanted: dict[str, pa.DataType | None] = {}
         self._known: dict[str, Feed] = {}
@@ -125,11 +127,17 @@ class PartitionedFeed:
 
     def count(self, after: str | None, upto: str | None) -> tuple[int | None, bool, datetime | None]:
         """How many rows there are in between, in all partitions."""
+        waiting = self.waiting(after, upto)
+        return waiting.count, bool(waiting.any), waiting.since
+
+    def waiting(self, after: str | None, upto: str | None) -> Waiting:
+        """How many rows there are in between, in all partitions and in each."""
         begins, ends = _positions(after or ""), _positions(upto or "")
-        found = [self._feed(name).count(begins.get(name), end) for name, end in ends.items()]
-        counts = [count for count, _, _ in found]
-        known = None if None in counts else sum(count or 0 for count in counts)
-        return known, any(some for _, some, _ in found), min((since for _, _, since in found if since), default=None)
+        found = {name: self._feed(name).count(begins.get(name), end) for name, end in ends.items()}
+        counts = {name: count for name, (count, _, _) in found.items()}
+        known = None if None in counts.values() else sum(count or 0 for count in counts.values())
+        since = min((since for _, _, since in found.values() if since), default=None)
+        return Waiting(known, any(some for _, some, _ in found.values()), since, counts)
 
     def runs(self, after: str | None, upto: str | None) -> Iterator[Iterator[pa.Table]]:
         """The rows in between, in order: those of each partition by themselves."""
@@ -146,6 +154,13 @@ class PartitionedFeed:
         for rows in self._feed(name).read(after, upto):
             labels = pc.binary_join_element_wise(_escaped(name), flat(rows[POSITION]).cast(pa.string()), "=")
             yield rows.set_column(rows.schema.get_field_index(POSITION), POSITION, labels)
+
+    def merged(self, position: str) -> None:
+        """All up to a position is merged: tell it of each partition, where that is wanted."""
+        for name, one in _positions(position).items():
+            feed = self._feed(name)
+            if isinstance(feed, HasMonitors):
+                feed.merged(one)
 
     def label(self, position: str) -> str:
         """A position as people know it: that of each partition."""
@@ -218,6 +233,7 @@ def _together(ends: dict[str, Ends]) -> Ends:
         _token({name: one.first for name, one in ends.items()}),
         _token({name: one.last for name, one in ends.items()}),
         "; ".join(notes),
+        all(one.is_whole for one in ends.values()),
     )
 
 

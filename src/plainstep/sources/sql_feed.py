@@ -39,6 +39,8 @@ class SqlFeed:
         numbers: the columns of the position that hold hexadecimal numbers.
     """
 
+    beside: tuple[str, ...] = ()
+
     def __init__(
         self,
         table: Table,

@@ -300,6 +300,17 @@ class ForeignSource(Source, Protocol):
         ...
 
 
+@runtime_checkable
+class PairedSource(Source, Protocol):
+    """A source that finds changes by pairing rows before and after.
+
+    Attributes:
+        paired_by: the columns that tell rows apart, as the load names them.
+    """
+
+    paired_by: tuple[str, ...]
+
+
 class KeyedRows(Protocol):
     """The rows of one table."""
 

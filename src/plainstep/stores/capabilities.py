@@ -15,7 +15,8 @@ if TYPE_CHECKING:
 
     from plainstep.settings.layout import LayoutConfig
     from plainstep.stores.api import Source, Table, Target
-    from plainstep.stores.feed import Feed
+    from plainstep.stores.feed import Feed, HasPartitions
+    from plainstep.stores.publisher import Publisher
     from plainstep.stores.records import CaptureInfo, Reader
 
 
@@ -69,8 +70,8 @@ class HasTables(Store, Protocol):
 class HasFeed(Store, Protocol):
     """A store that holds feeds, whose rows are in an order of their own."""
 
-    def feed(self, name: str, layout: LayoutConfig, overlap: int | timedelta | None) -> Feed:
-        """One of its feeds. Nothing is opened yet.
+    def feed(self, name: str, layout: LayoutConfig, overlap: int | timedelta | None) -> Feed | HasPartitions:
+        """One of its feeds, or one that is in order within its partitions only. Nothing is opened yet.
 
         Args:
             name: its name, or a pattern.
@@ -85,7 +86,8 @@ class HasSource(Store, Protocol):
     """A store that tells the changes of its tables.
 
     Attributes:
-        methods: the ways in which it does: ``capture`` (recorded by triggers), ``log`` (its own log).
+        methods: the ways in which it does: ``capture`` (recorded by triggers), ``log`` (its own log),
+            ``versions`` (those of its tables).
     """
 
     methods: tuple[str, ...]
@@ -103,6 +105,15 @@ class HasSource(Store, Protocol):
 
     def moment(self, tables: Sequence[str]) -> AbstractContextManager[None]:
         """Meanwhile, the spans and snapshots of these tables are of one moment."""
+        ...
+
+
+@runtime_checkable
+class HasVersions(HasSource, Protocol):
+    """A store whose tables keep their versions, and have no keys of their own."""
+
+    def versioned(self) -> list[str]:
+        """The tables that it holds."""
         ...
 
 
@@ -155,6 +166,24 @@ class HasTarget(Store, Protocol):
 
     def target(self) -> Target:
         """The store as a place to merge into."""
+        ...
+
+
+@runtime_checkable
+class KeepsVersions(Store, Protocol):
+    """A store in which what its tables held before is still there, until somebody removes it."""
+
+    def forgetting(self, table: str) -> str:
+        """What removes the earlier versions of a table, as advice."""
+        ...
+
+
+@runtime_checkable
+class HasPublisher(Store, Protocol):
+    """A broker to which messages can be sent."""
+
+    def publisher(self, name: str) -> Publisher:
+        """A way to send messages to one of its topics, subjects, streams or exchanges. Nothing is opened yet."""
         ...
 
 
@@ -227,6 +256,17 @@ class HasScratch(Store, Protocol):
         ...
 
 
+def place_for(what: str) -> str:
+    """What a store is no place for that only tells changes, in words."""
+    return {
+        "tables": "a table of its own",
+        "log": "changes = 'log'",
+        "versions": "changes = 'versions'",
+        "target": "tables to merge into",
+        "scratch": "copies to try things out",
+    }.get(what, what)
+
+
 class BaseStore:
     """What a store is that has nothing to keep open, and nothing to say of what it lacks."""
 
@@ -245,6 +285,7 @@ class BaseStore:
         told = {
             "capture": "cannot record changes by triggers",
             "log": "keeps no log of changes that could be read",
+            "versions": "keeps no versions of its tables that could be read",
             "tables": "has no tables that could be read",
             "feed": "holds no feed of changes",
             "target": "cannot be merged into",

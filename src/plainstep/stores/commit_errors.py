@@ -40,3 +40,27 @@ def half_a_row(commit: Commit, count: int) -> Refused:
         "Partial rows are not inserted.",
         f"plainstep reload {commit.watermark.load}",
     )
+
+
+def only_journals(place: str) -> Refused:
+    """The error for a load of another shape than a journal, into files."""
+    return Refused(
+        f"{place} is a folder of files, and rows in files are never changed.",
+        "Only a journal is appended to.",
+        'Set shape = "journal" in the load, or merge into a database.',
+    )
+
+
+def refuse_place(place: str, table: str, own: str) -> None:
+    """Refuse a table that is not a folder of its own.
+
+    Raises:
+        Refused: it lies outside the store, or where the store keeps its books.
+    """
+    parts = table.split("/")
+    if any(part in ("", ".", "..") for part in parts) or parts[0] == own:
+        raise Refused(
+            f"{table!r} is not a folder of its own below {place}.",
+            "Files would be written elsewhere, or over what belongs to the watermarks.",
+            "Name another folder after the store in 'into'.",
+        )

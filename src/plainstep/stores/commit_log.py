@@ -19,7 +19,8 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from plainstep.core.positions import MergedTable
-from plainstep.errors import Refused, StoreError
+from plainstep.errors import StoreError
+from plainstep.stores.commit_errors import only_journals, refuse_place
 from plainstep.stores.merge import Merge, run
 from plainstep.stores.sqlite.database import SqliteDatabase
 from plainstep.stores.sqlite.target import SqliteTarget, kept_version
@@ -72,20 +73,6 @@ class CommitLog(SqliteTarget):
     def new(self, file: str) -> Path:
         """Where a file is written before it is in the log."""
         return self.own / "new" / file
-
-    def refuse_place(self, table: str) -> None:
-        """Refuse a table that is not a folder of its own.
-
-        Raises:
-            Refused: it lies outside the folder, or where the log is kept.
-        """
-        parts = table.split("/")
-        if any(part in ("", ".", "..") for part in parts) or parts[0] == OWN:
-            raise Refused(
-                f"{table!r} is not a folder of its own below {self.place}.",
-                "Files would be written elsewhere, or over what belongs to the watermarks.",
-                "Name another folder after the store in 'into'.",
-            )
 
     def files(self, name: str) -> list[str]:
         """A journal's files, oldest first."""
@@ -177,8 +164,8 @@ class _Append(Merge):
     def _prepare(self) -> None:
         """Nothing to make: each file has the columns that its rows have."""
         if self.part.key:
-            raise self._only_journals()
-        self.log.refuse_place(self.part.table)
+            raise only_journals(self.log.place)
+        refuse_place(self.log.place, self.part.table, OWN)
         self.fitted(None)
 
     def remove(self, edits: Edits) -> None:
@@ -196,13 +183,6 @@ class _Append(Merge):
             )
         return sum(counts.values())
 
-    def _only_journals(self) -> Refused:
-        return Refused(
-            f"{self.log.place} is a folder of files, and rows in files are never changed.",
-            "Only a journal is appended to.",
-            'Set shape = "journal" in the load, or merge into a database.',
-        )
-
     def kept_version(self) -> int | None:
         return kept_version(self.connection)
 
@@ -214,19 +194,19 @@ class _Append(Merge):
         return ""
 
     def table_info(self) -> TableInfo | None:
-        raise self._only_journals()
+        raise only_journals(self.log.place)
 
     def declaration(self, field: pa.Field) -> str:
-        raise self._only_journals()
+        raise only_journals(self.log.place)
 
     def drop(self, keys: pa.Table) -> int:
-        raise self._only_journals()
+        raise only_journals(self.log.place)
 
     def put(self, new: pa.Table, known: pa.Table) -> int:
-        raise self._only_journals()
+        raise only_journals(self.log.place)
 
     def patch(self, rows: pa.Table) -> int:
-        raise self._only_journals()
+        raise only_journals(self.log.place)
 
     def add(self, rows: pa.Table) -> int:
-        raise self._only_journals()
+        raise only_journals(self.log.place)

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING, Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from plainstep.deferred import pa
 
@@ -22,29 +22,27 @@ class Ends:
     Attributes:
         first, last: the positions of the first and the last row that are safe to read, as texts; None without rows.
         note: what a person should know of them.
+        is_whole: whether all that ever was is still there: nothing was removed at its begin.
     """
 
     first: str | None
     last: str | None
     note: str = ""
+    is_whole: bool = True
 
 
-class Feed(Protocol):
-    """Rows in the order of their positions. A position is a text; None stands for before all of them.
+class FeedRows(Protocol):
+    """What the rows of a feed are made of.
 
     Attributes:
         place: its name, for messages.
         identity: what it is; another feed, or another order, has another.
-        is_numbered: whether its positions begin with a number or a time, by the type of what they are made of.
+        beside: columns that stand beside what rows hold, such as a message's key: they are the row's own only if a layout names them.
     """
 
     place: str
     identity: str
-
-    @property
-    def is_numbered(self) -> bool:
-        """Whether its positions begin with a number or a time."""
-        ...
+    beside: tuple[str, ...]
 
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read of the rows: by path, with the type it should have, or None for as it is."""
@@ -52,6 +50,23 @@ class Feed(Protocol):
 
     def columns(self) -> pa.Schema:
         """The columns of what ``read`` gives."""
+        ...
+
+    def sample(self) -> pa.Table:
+        """Some rows, to learn from what they are made of."""
+        ...
+
+
+class Feed(FeedRows, Protocol):
+    """Rows in the order of their positions. A position is a text; None stands for before all of them.
+
+    Attributes:
+        is_numbered: whether its positions begin with a number or a time, by the type of what they are made of.
+    """
+
+    @property
+    def is_numbered(self) -> bool:
+        """Whether its positions begin with a number or a time."""
         ...
 
     def ends(self) -> Ends:
@@ -86,10 +101,6 @@ class Feed(Protocol):
         """The rows in between, in order, with their positions as ``plainstep.position``."""
         ...
 
-    def sample(self) -> pa.Table:
-        """Some rows, to learn from what they are made of."""
-        ...
-
     def ends_after(self, watermark: str) -> Ends:
         """How far it can be read now, going on from a watermark."""
         ...
@@ -112,14 +123,34 @@ class Feed(Protocol):
 
 
 @runtime_checkable
-class HasPartitions(Feed, Protocol):
-    """A feed that may be in order within its partitions only, and can be read one partition at a time.
+class HasMessages(FeedRows, Protocol):
+    """The messages of a broker, or the items of pages."""
+
+    def written(self) -> dict[str, Any]:
+        """How they seem to be written, as settings of a layout, such as ``message``; empty: as usual."""
+        ...
+
+
+@runtime_checkable
+class HasMonitors(Protocol):
+    """A feed that tells others how far it was merged, if it is asked to: nothing here depends on it."""
+
+    def merged(self, position: str) -> None:
+        """All up to a position is merged, and committed."""
+        ...
+
+
+@runtime_checkable
+class HasPartitions(FeedRows, Protocol):
+    """Rows that can be read one partition at a time.
 
     Attributes:
         partitioned_by: what tells the partitions, as a layout names it.
+        is_ordered: whether they are a ``Feed`` besides; if not, they are in order within each partition only.
     """
 
     partitioned_by: str
+    is_ordered: bool
 
     def partitions(self) -> list[str]:
         """The partitions that are there now."""

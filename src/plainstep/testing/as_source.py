@@ -20,10 +20,13 @@ class Following(Conformance):
         """A project with a mirror of the store's table, in a SQLite file."""
         self.schema = schema_of(SCHEMA)
         said.setdefault("changes", f'"{self.harness.method}"')
-        loads = [self.load(name, f"tested.{TABLE}", f"here.{name}", **said) for name in ("often", "seldom")]
+        loads = [
+            self.load(name, f"tested.{self.harness.named(TABLE)}", f"here.{name}", **said)
+            for name in ("often", "seldom")
+        ]
         project = self.project_with(*loads)
         self.harness.create(TABLE, self.schema, ["k"])
-        self.captured(project, f"tested.{TABLE}", self.harness.method)
+        self.captured(project, f"tested.{self.harness.named(TABLE)}", self.harness.method)
         return project
 
 
@@ -170,10 +173,10 @@ class Captured(Following):
         rows: dict[Any, Row] = {}
         self.harness.write(TABLE, history(1, rows, 9, VALUES))
         project.step()
-        project.capture_off(f"tested.{TABLE}", how=self.harness.method, really=True)
+        project.capture_off(f"tested.{self.harness.named(TABLE)}", how=self.harness.method, really=True)
         self.harness.write(TABLE, history(2, rows, 9, VALUES))
         self.assertRaises(Refused, project.step, "often")
-        project.capture_on(f"tested.{TABLE}", how=self.harness.method)
+        project.capture_on(f"tested.{self.harness.named(TABLE)}", how=self.harness.method)
         self.assertRaises(Refused, project.step, "often")
         project.reload("often")
         self.equal(project, "often", rows, self.schema)

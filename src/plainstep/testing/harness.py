@@ -21,11 +21,13 @@ class Harness(ABC):
 
     Attributes:
         url: the store's URL.
-        method: in which way its changes are read (``changes`` in a load): ``capture`` or ``log``.
+        method: in which way its changes are read (``changes`` in a load): ``capture``, ``log`` or ``versions``.
+        has_keys: whether its tables have keys of their own; else the loads name them.
     """
 
     url: str
     method = "capture"
+    has_keys = True
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder

@@ -39,6 +39,7 @@ class LoadStatus:
         head: the newest position that is safe to read, or None if the source cannot tell.
         head_at: when the change at the head was made.
         waiting: how many changes are not merged yet.
+        waiting_in: the same of each partition, of a feed that is in order within partitions only.
         lag_seconds: the age of the oldest of them; 0 if there is none, None if not known.
         health: ``ok``, ``behind`` (changes are waiting), ``new`` (no step yet), ``at risk`` (changes may be forgotten before
             they are merged), ``stopped`` (the table changes, and its capture does not record it) or ``refuses`` (the next
@@ -63,6 +64,7 @@ class LoadStatus:
     head: int | str | None = None
     head_at: datetime | None = None
     waiting: int | None = None
+    waiting_in: dict[str, int | None] = field(default_factory=dict)
     lag_seconds: float | None = None
     health: Health = "ok"
     reason: str = ""
@@ -99,6 +101,7 @@ class LoadStatus:
                 else None,
                 "head": self.head,
                 "waiting": self.waiting,
+                **({"waiting_in": self.waiting_in} if self.waiting_in else {}),
                 "holds_back_bytes": self.holds_back,
                 "lag_seconds": self.lag_seconds,
                 "health": self.health,
@@ -143,6 +146,7 @@ def status(load: Load, known: Standing | None = None, again: bool = True) -> Loa
         known: its watermark and its last step, if they were read already.
         again: whether to look once more where a connection was cut.
     """
+    load.renew()
     found = LoadStatus(load.name, load.config.source, load.config.into, load.config.shape)
     try:
         if known:
@@ -183,7 +187,7 @@ def _assess_health(load: Load, found: LoadStatus, span: Span) -> None:
         found.waiting = load.source.waiting(Window.between(Position(span.oldest), span.end)).count
         return
     waiting = load.source.waiting(ahead(watermark, span))
-    found.waiting, found.lag_seconds = waiting.count, 0.0
+    found.waiting, found.waiting_in, found.lag_seconds = waiting.count, waiting.by_partition, 0.0
     if waiting.any:
         found.health = "behind"
         found.reason = "changes are waiting" if waiting.count is None else f"changes waiting: {waiting.count:,}"

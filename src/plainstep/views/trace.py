@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.row_history import life
 from plainstep.core.json_values import ready
-from plainstep.core.position_labels import shown_as
+from plainstep.core.position_labels import lies_within, shown_as
 from plainstep.core.positions import Position, Window
 from plainstep.core.shapes.history import stood
 from plainstep.deferred import pa
@@ -42,11 +42,20 @@ class Event:
 
     Attributes:
         change: the change, as ``look`` shows it: position, op, at, txn, by, key, was, now, changed.
-        step: the step that merged it, or None if it is waiting (or was never merged).
+        step: the step that merged it, or None if it is waiting (or was never merged), or if that is not known.
+        is_placed: whether its position tells whether a step merged it: of texts, only reading in order would.
     """
 
     change: dict[str, Any]
     step: LedgerEntry | None
+    is_placed: bool = True
+
+    @property
+    def merged_by(self) -> int | str:
+        """The number of the step that merged it, or what is known instead."""
+        if self.step:
+            return self.step.step
+        return "waiting" if self.is_placed else "-"
 
 
 @dataclass
@@ -85,7 +94,7 @@ class TraceResult:
         caption = f"{self.load}, {name}: {len(self.events):,} changes since {self.since}. {self.at or 'Now'}: {row}"
         cells = []
         for one in self.events:
-            seen, step = one.change, one.step.step if one.step else "waiting"
+            seen, step = one.change, one.merged_by
             cells.append((seen["position"], seen["at"], seen["op"], step, what_changed(seen, tuple(self.key))))
         return html.table(caption, ["position", "time", "op", "step", "what changed"], cells)
 
@@ -151,7 +160,7 @@ def trace(load: Load, key: tuple[str, ...], at: Point | None = None, beside: Seq
     result = TraceResult(load.name, wanted.to_pylist()[0], since=label(load, start), at="" if at is None else str(at))
     rows = as_rows(found, columns)
     steps = load.target.ledger(load.name)
-    result.events = [Event(row, _merged_by(steps, row["position"])) for row in rows]
+    result.events = [_event(row, steps) for row in rows]
     last = _own(reversed(rows), result.key)
     if last:
         result.row = last["now"] if _of(last["now"], result.key) else None
@@ -180,12 +189,19 @@ def _of(image: dict[str, Any] | None, key: dict[str, Any]) -> bool:
     return image is not None and all(image.get(name) == value for name, value in key.items())
 
 
-def _merged_by(steps: list[LedgerEntry], position: int | str) -> LedgerEntry | None:
-    """The step in whose window a change lies. By numbers: where a transaction committed late, a later one may have merged it."""
-    if not isinstance(position, int):
-        return None
-    ends = ((step, step.upto if isinstance(shown_as(step.upto_shown), str) else int(step.upto_shown)) for step in steps)
-    return next((step for step, end in ends if position <= end and step.kind != "watermark"), None)
+def _event(row: dict[str, Any], steps: list[LedgerEntry]) -> Event:
+    """A change, with the step in whose window it lies. By numbers: where a transaction committed late, a later one may have merged it."""
+    position = row["position"]
+    for step in steps:
+        if isinstance(position, int) and isinstance(shown_as(step.upto_shown), str):
+            merged: bool | None = position <= step.upto
+        else:
+            merged = lies_within(str(position), step.upto_shown)
+        if merged is None:
+            return Event(row, None, is_placed=False)
+        if merged and step.kind != "watermark":
+            return Event(row, step)
+    return Event(row, None)
 
 
 def _before_its_changes(state: LoadState, wanted: pa.Table, upto: Position) -> tuple[dict[str, Any] | None, bool]:

@@ -10,14 +10,34 @@ from plainstep.cli.console import echo_json, say
 from plainstep.cli.options import JSON, open_project
 from plainstep.cli.progress_bar import bar
 from plainstep.display.text import many
+from plainstep.errors import need
 
 
 @click.command()
 @click.argument("directory", metavar="[DIR]", default="larkmoor", type=click.Path(path_type=Path, file_okay=False))
+@click.option(
+    "--streams",
+    is_flag=True,
+    help="Instead: readings out of a broker, in Avro with a registry (needs the extra kafka).",
+)
+@click.option(
+    "--lake",
+    is_flag=True,
+    help="Instead: a versioned mirror and an archive in Delta tables (needs the extra lake).",
+)
 @click.pass_context
-def demo(ctx: click.Context, directory: Path) -> None:
+def demo(ctx: click.Context, directory: Path, streams: bool, lake: bool) -> None:
     """Build the demo data in DIR and walk through the whole job."""
-    from plainstep.cli.tour import tour
+    if streams and lake:
+        raise click.UsageError("Say --streams or --lake, not both.")
+    if lake:
+        need("obstore", "lake", "The tour of the lake has Delta tables")
+        from plainstep.cli.lake_tour import tour
+    elif streams:
+        need("confluent_kafka", "kafka", "The tour of streams has a broker")
+        from plainstep.cli.streams_tour import tour
+    else:
+        from plainstep.cli.tour import tour
 
     cli = ctx.find_root().command
 

@@ -141,7 +141,7 @@ def trace(found: TraceResult) -> None:
     for one in found.events:
         row = one.change
         beside = ["" if row[name] is None else text(str(row[name])) for name in also]
-        step = f"step {one.step.step}, {local(one.step.at)}" if one.step else "waiting"
+        step = f"step {one.step.step}, {local(one.step.at)}" if one.step else one.merged_by
         cells: list[Any] = [local(row["at"]), *beside, op(row["op"]), *key_cells(row), step, what_changed(row, key)]
         table.add_row(str(row["position"]), *cells)
     show(table)
@@ -182,6 +182,9 @@ def status(found: list[LoadStatus]) -> None:
     for one in found:
         if one.reason:
             say(f"{one.load}: {one.reason.rstrip('.')}." + (f" {one.remedy}" if one.remedy else ""))
+        behind = {name: count for name, count in one.waiting_in.items() if count}
+        if behind:
+            say(f"{one.load}: waiting in {', '.join(f'{name}: {count:,}' for name, count in behind.items())}.")
         if one.holds_back is not None:
             say(f"{one.load}: the server keeps {size(one.holds_back)} of its log for this.")
         for warning in one.warnings:

@@ -13,8 +13,7 @@ from plainstep.sql.expressions import computed, paths_in
 
 def fields_named(raw: Raw, sql: str, where: str) -> list[str]:
     """The fields that an expression names, by path, as far as rows may have them."""
-    found = (_field(raw, path) for path in paths_in(sql, where))
-    return [path for path in found if path]
+    return [*_named(raw, sql, where).values()]
 
 
 def computed_of(raw: Raw, sql: str, where: str) -> pa.Array:
@@ -23,9 +22,7 @@ def computed_of(raw: Raw, sql: str, where: str) -> pa.Array:
     Raises:
         DataError: a value cannot be computed.
     """
-    whole = {*raw.rows.column_names}
-    fields = {(name,) if name in whole else tuple(name.split(".")): name for name in fields_named(raw, sql, where)}
-    tree = nested({path: raw.column(name) for path, name in fields.items()})
+    tree = nested({path: raw.column(name) for path, name in _named(raw, sql, where).items()})
     rows = pa.table({name: _column(one) for name, one in tree.items()} or {"plainstep none": pa.nulls(len(raw))})
     return flat(computed(rows, {where: sql})[where])
 
@@ -40,13 +37,20 @@ def without_skipped(rows: pa.Table, sql: str) -> pa.Table:
     return rows.filter(pa.array(~skipped)) if skipped.any() else rows
 
 
-def _field(raw: Raw, path: tuple[str, ...]) -> str:
+def _named(raw: Raw, sql: str, where: str) -> dict[tuple[str, ...], str]:
+    """The same, with the parts by which the expression names them: a column may have dots in its own name."""
+    found = (_field(raw, path) for path in paths_in(sql, where))
+    return {parts: ".".join(parts) for parts in found if parts}
+
+
+def _field(raw: Raw, path: tuple[str, ...]) -> tuple[str, ...]:
     """The longest beginning of a path that is a field of the rows: what comes after it is taken of its value."""
     for length in range(len(path), 0, -1):
         field = ".".join(path[:length])
         if raw.has(field):
-            return field if field in raw.rows.column_names or raw.within(field) or length == 1 else path[0]
-    return ""
+            name = field if raw.within(field) else raw.column_of(field)
+            return next(path[:count] for count in range(1, length + 1) if ".".join(path[:count]) == name)
+    return ()
 
 
 def _column(one: Any) -> pa.Array:

@@ -75,6 +75,10 @@ class Raw:
                 return ".".join(parts[:cut]), tuple(parts[cut:])
         return (LINE, tuple(parts)) if LINE in self._names and path != TIME else ("", ())
 
+    def column_of(self, path: str) -> str:
+        """The column that a path begins with; empty where there is none."""
+        return self._place(path)[0]
+
     def has(self, path: str) -> bool:
         """Whether there may be values under a path."""
         column, inner = self._place(path)

@@ -15,17 +15,22 @@ from urllib.parse import unquote, urlsplit
 
 from plainstep.core.shapes.events import cloud_event
 from plainstep.deferred import httpx
-from plainstep.errors import PlainStepError, need
+from plainstep.errors import PlainStepError, StoreError, need
 from plainstep.formats.writer import file_name, new_file
+from plainstep.loads.delivery.receivers import broker_of
 from plainstep.redaction import redacted
+from plainstep.stores.publisher import Outgoing
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
+    from plainstep.stores.publisher import Publisher
 
 # Seconds that a receiver has to answer: each piece of an answer, and all of it.
 PATIENCE, DEADLINE = 10.0, 30.0
 # Bytes of an answer that are read, and thrown away.
 LARGEST_ANSWER = 1 << 16
+# Events that are sent to a broker before it is waited for.
+TOGETHER = 1_000
 # Letters of what a receiver says that are kept.
 LONGEST_TOLD = 200
 # How what went wrong begins where it is not the event's fault.
@@ -79,7 +84,50 @@ def sender(load: Load) -> Send:
     parts = urlsplit(load.deliver)
     if parts.scheme == "file":
         return FileSender(load.name, load.base / unquote(parts.path)[1:])
-    return HttpSender(load.deliver)
+    if parts.scheme in ("http", "https"):
+        return HttpSender(load.deliver)
+    store, name = broker_of(load.deliver, f"deliver of {load.name}")
+    return BrokerSender(store.publisher(name))
+
+
+class BrokerSender:
+    """Sends events to a broker, many at a time: of one key, one after the other.
+
+    Args:
+        publisher: the way to it.
+    """
+
+    def __init__(self, publisher: Publisher) -> None:
+        self.publisher = publisher
+
+    def __call__(self, rows: Iterable[Row]) -> Iterator[tuple[Row, str]]:
+        """Send events, and wait until the broker has them."""
+        for some in _without_twins(rows):
+            messages = [
+                Outgoing(row["id"], row["subject"], json.dumps(cloud_event(row), ensure_ascii=False).encode())
+                for row in some
+            ]
+            try:
+                told = self.publisher.publish(messages)
+            except StoreError as error:
+                raise Unreached(some[0], f"{UNREACHED}: {error.what}") from error
+            yield from ((row, _cleaned(problem)) for row, problem in zip(some, told, strict=True))
+
+    def close(self) -> None:
+        """Leave the broker."""
+        self.publisher.close()
+
+
+def _without_twins(rows: Iterable[Row]) -> Iterator[list[Row]]:
+    """Some rows at a time, of which no two have one key: if the first of them fails, the second must not arrive before it."""
+    some: dict[str, Row] = {}
+    for row in rows:
+        if row["subject"] in some or len(some) == TOGETHER:
+            yield [*some.values()]
+            some = {}
+        some[row["subject"]] = row
+    if some:
+        yield [*some.values()]
 
 
 class HttpSender:

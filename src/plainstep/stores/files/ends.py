@@ -24,7 +24,7 @@ def edges(file: File, paths: list[str], start: int = 0) -> Iterator[pa.Table]:
     elif file.kind.format == "json" and file.kind.compression:
         yield from _of_packed_lines(file)
     else:
-        yield from _of_all(read(file.path, file.name, file.size if file.kind.grows else None, start, kind=file.kind))
+        yield from _of_all(read(file.source, file.name, file.size if file.kind.grows else None, start, kind=file.kind))
 
 
 def _of_all(batches: Iterator[Rows]) -> Iterator[pa.Table]:
@@ -41,7 +41,7 @@ def _of_all(batches: Iterator[Rows]) -> Iterator[pa.Table]:
 def _of_packed_lines(file: File) -> Iterator[pa.Table]:
     """All must be unpacked to come to the end, but only the first and the last block are made into rows."""
     last = None
-    with read_safely(file.name), opened(file.path, file.kind) as stream:
+    with read_safely(file.name), opened(file.source, file.kind) as stream:
         for block in whole_lines(stream, file.name, lines.BLOCK, file.kind.longest):
             if bytes(block[:NEAR]).strip() or bytes(block).strip():
                 if last is None:
@@ -53,10 +53,10 @@ def _of_packed_lines(file: File) -> Iterator[pa.Table]:
 
 
 def _of_lines(file: File, start: int) -> Iterator[pa.Table]:
-    for rows in read(file.path, file.name, file.size, start, few=True, kind=file.kind):
+    for rows in read(file.source, file.name, file.size, start, few=True, kind=file.kind):
         yield rows.table.slice(0, 1)
         break
-    with file.path.open("rb") as stream:
+    with file.source.open("rb") as stream:
         stream.seek(file.size - TAIL)
         tail = stream.read(TAIL)
     cut = tail.rfind(b"\n", 0, len(tail.rstrip()))
@@ -64,15 +64,15 @@ def _of_lines(file: File, start: int) -> Iterator[pa.Table]:
     while file.kind.format == "csv" and cut >= 0 and tail.count(b'"', cut) % 2:
         cut = tail.rfind(b"\n", 0, cut)
     if cut < 0:
-        *_, last = _of_all(read(file.path, file.name, file.size, start, kind=file.kind))
+        *_, last = _of_all(read(file.source, file.name, file.size, start, kind=file.kind))
         yield last
         return
-    for rows in read(file.path, file.name, file.size, file.size - TAIL + cut + 1, kind=file.kind):
+    for rows in read(file.source, file.name, file.size, file.size - TAIL + cut + 1, kind=file.kind):
         yield rows.table.slice(rows.table.num_rows - 1)
 
 
 def _of_parquet(file: File, paths: list[str]) -> Iterator[pa.Table]:
-    with read_safely(file.name), opened(file.path, file.kind) as stream:
+    with read_safely(file.name), opened(file.source, file.kind) as stream:
         parquet = pq.ParquetFile(stream)
         groups = [group for group in range(parquet.num_row_groups) if parquet.metadata.row_group(group).num_rows]
         if groups:

@@ -11,7 +11,6 @@ from contextlib import contextmanager
 from copy import copy
 from dataclasses import replace
 from datetime import datetime
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.durations import duration
@@ -23,6 +22,7 @@ from plainstep.formats.lines import Rows
 from plainstep.stores.feed import Ends
 from plainstep.stores.files.compaction import is_compacted
 from plainstep.stores.files.ends import edges
+from plainstep.stores.files.folders import Folder
 from plainstep.stores.files.listing import (  # fmt: skip
     File,
     Listing,
@@ -56,19 +56,20 @@ class FileFeed:
     """The rows of some files.
 
     Args:
-        folder: where the store is.
+        folder: where its files lie.
         pattern: a file, a folder, or a glob below it.
         place: its name, for messages.
         layout: how they are read.
         overlap: how far before the watermark to begin, or None.
     """
 
-    partitioned_by = "folder"
+    partitioned_by, is_ordered = "folder", True
+    beside: tuple[str, ...] = ()
     # The folder below the store's in which its files lie, where only those of one are meant.
     within: str | None = None
 
     def __init__(
-        self, folder: Path, pattern: str, place: str, layout: LayoutConfig, overlap: int | timedelta | None
+        self, folder: Folder, pattern: str, place: str, layout: LayoutConfig, overlap: int | timedelta | None
     ) -> None:
         self.folder, self.pattern, self.place, self.layout, self.overlap = folder, pattern, place, layout, overlap
         self.identity = f"{pattern} by {', '.join(layout.position) or 'file and line'}"
@@ -166,7 +167,10 @@ class FileFeed:
 
     def ends_after(self, watermark: str) -> Ends:
         """How far it can be read now, going on from a watermark."""
+        if self.within is None:
+            self.folder.look_again()
         label, before = unpacked(watermark)
+        self.folder.expect(file.source for file in self._unread(before))
         again = self._compacted(before, label)
         files = [file for file in self._unread(before) if file.name not in again]
         seen = {file.name: self._seen(file) for file in files}
@@ -191,8 +195,8 @@ class FileFeed:
         return {file.name: replace(self._seen(file), lines=COPY) for file in found}
 
     def _seen(self, file: File) -> Seen:
-        marks = fingerprint(file.path, file.size, file.name)
-        seen = Seen(file.size, *marks, changed=file.changed, content=content(file.path, file.size))
+        marks = fingerprint(file.source, file.size, file.name)
+        seen = Seen(file.size, *marks, changed=file.changed, content=content(file.source, file.size))
         if self.shape.order is None:
             return replace(seen, lines=lines_in(file) if file.kind.grows else 0)
         first, last = self._ends_of(file) or ("", "")

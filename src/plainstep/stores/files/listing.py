@@ -6,14 +6,16 @@ import base64
 import json
 import time
 import zlib
-from dataclasses import dataclass, field
-from functools import cache, lru_cache
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from hashlib import blake2b
-from pathlib import Path
+from pathlib import PurePath
 
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.formats.lines import USUAL, Form, Kind, damaged, kind_of
+from plainstep.formats.openable import Openable
 from plainstep.formats.reader import columns_of, read, rows_told
+from plainstep.stores.files.folders import Folder, Found
 
 # Names that programs give to what they have not finished, or keep for themselves.
 UNFINISHED = (".tmp", ".part", ".partial", ".crdownload", ".swp")
@@ -33,15 +35,15 @@ class File:
 
     Attributes:
         name: its name below the folder, with slashes.
-        path: where it is.
+        source: what it is read from.
         kind: what its name says of it.
         size: how many bytes of it can be read: up to the end of its last finished line.
         unfinished: why the rest must wait, or empty.
-        changed: when it was last written, in nanoseconds.
+        changed: a number that is another one when it was written anew.
     """
 
     name: str
-    path: Path
+    source: Openable
     kind: Kind
     size: int
     unfinished: str = ""
@@ -63,26 +65,23 @@ class Listing:
     waiting: str = ""
 
 
-def _paths(folder: Path, pattern: str) -> list[tuple[str, Path]]:
-    """The files that a pattern means, by their names below a folder; without those that are not finished."""
-    paths = (folder / pattern).rglob("*") if (folder / pattern).is_dir() else folder.glob(pattern)
-    named = sorted((path.relative_to(folder).as_posix(), path) for path in paths)
+def _meant(folder: Folder, pattern: str) -> list[Found]:
+    """The files that a pattern means; without those that are not finished."""
     return [
-        (name, path)
-        for name, path in named
-        if path.is_file()
-        and not any(part.startswith((".", "_")) for part in name.split("/"))
-        and path.suffix.lower() not in UNFINISHED
+        found
+        for found in folder.found(pattern)
+        if not any(part.startswith((".", "_")) for part in found.name.split("/"))
+        and PurePath(found.name).suffix.lower() not in UNFINISHED
     ]
 
 
-def names_of(folder: Path, pattern: str, form: Form = USUAL) -> list[str]:
+def names_of(folder: Folder, pattern: str, form: Form = USUAL) -> list[str]:
     """The names of the files of a feed, whether they are finished or not."""
-    return [name for name, path in _paths(folder, pattern) if kind_of(path.name, form).format]
+    return [found.name for found in _meant(folder, pattern) if kind_of(found.file.name, form).format]
 
 
 def listed(
-    folder: Path,
+    folder: Folder,
     pattern: str,
     settled: float,
     follow_links: bool = False,
@@ -104,37 +103,33 @@ def listed(
         Refused: there is no such folder, or a link leads out of it.
         DataError: a file that is left alone ends in the middle.
     """
-    if not folder.is_dir():
-        raise Refused(
-            f"There is no folder {folder}.",
-            "Behind file: three slashes begin a path beside plainstep.toml, four an absolute one.",
-            "Check the store's url in plainstep.toml.",
-        )
-    if Path(pattern).is_absolute() or ".." in Path(pattern).parts:
+    folder.check()
+    if PurePath(pattern).is_absolute() or ".." in PurePath(pattern).parts:
         raise ConfigError(
-            f"{pattern!r} does not lie below {folder}.", "", "Name a file, a folder or a glob below the store's own."
+            f"{pattern!r} does not lie below {folder.shown}.",
+            "",
+            "Name a file, a folder or a glob below the store's own.",
         )
-    found, top = Listing(), folder.resolve()
-    inside = cache(lambda place: place.resolve().is_relative_to(top))  # of a folder, asked once for all its files
-    for name, path in _paths(folder, pattern):
-        if within is not None and name.rpartition("/")[0] != within:
+    listing = Listing()
+    for found in _meant(folder, pattern):
+        if within is not None and found.name.rpartition("/")[0] != within:
             continue
-        if not follow_links and not inside(path if path.is_symlink() else path.parent):
-            raise _link_out(name, folder)
-        kind = kind_of(path.name, form)
+        if not follow_links and folder.leads_out(found):
+            raise _link_out(found.name, folder.shown)
+        kind = kind_of(found.file.name, form)
         if not kind.format:
-            found.ignored.append(name)
+            listing.ignored.append(found.name)
             continue
-        file = _looked_at(name, path, kind, settled)
+        file = _looked_at(found, kind, settled)
         if file.size:
-            found.files.append(file)
+            listing.files.append(file)
         if file.unfinished:
-            found.waiting = f"{name} {file.unfinished}"
+            listing.waiting = f"{file.name} {file.unfinished}"
             break  # what comes after it comes after its rest, too
-    return found
+    return listing
 
 
-def _link_out(name: str, folder: Path) -> Refused:
+def _link_out(name: str, folder: str) -> Refused:
     return Refused(
         f"{name} is a link that leads out of {folder}.",
         "Whoever puts files there could have any file read that you may read.",
@@ -142,24 +137,26 @@ def _link_out(name: str, folder: Path) -> Refused:
     )
 
 
-def _looked_at(name: str, path: Path, kind: Kind, settled: float) -> File:
-    stat = path.stat()
-    old = time.time() - stat.st_mtime >= settled
-    if stat.st_size == 0:
-        return File(name, path, kind, 0)
+def _looked_at(found: Found, kind: Kind, settled: float) -> File:
+    old = time.time() - found.changed >= settled
+    whole = File(found.name, found.file, kind, found.size, "", found.written)
+    if not found.size or old:
+        return whole
     if kind.grows:
-        whole = _finished_lines(path, stat.st_size)
-        if whole < stat.st_size and not old:
-            return File(name, path, kind, whole, "ends in a line that is not finished yet", stat.st_mtime_ns)
-        return File(name, path, kind, stat.st_size, "", stat.st_mtime_ns)
-    if not old and not _readable(path, name, kind, stat.st_size, stat.st_mtime_ns):
-        return File(name, path, kind, 0, "is not finished yet")
-    return File(name, path, kind, stat.st_size, "", stat.st_mtime_ns)
+        size = _finished_lines(found.file, found.size)
+        return (
+            replace(whole, size=size, unfinished="ends in a line that is not finished yet")
+            if size < found.size
+            else whole
+        )
+    if not _readable(found, kind):
+        return replace(whole, size=0, unfinished="is not finished yet")
+    return whole
 
 
-def _finished_lines(path: Path, size: int) -> int:
+def _finished_lines(file: Openable, size: int) -> int:
     """Where the last line of a file that has an end ends."""
-    with path.open("rb") as stream:
+    with file.open("rb") as stream:
         back = size
         while back:
             step = min(KNOWN_BY, back)
@@ -172,13 +169,13 @@ def _finished_lines(path: Path, size: int) -> int:
 
 
 @lru_cache(maxsize=1024)
-def _readable(path: Path, name: str, kind: Kind, size: int, changed: int) -> bool:
+def _readable(found: Found, kind: Kind) -> bool:
     """Whether a file that cannot be read in part can be read whole; as it is now, it need not be asked twice."""
     try:
         if kind.format == "parquet" and not kind.compression:
-            columns_of(path, name)
+            columns_of(found.file, found.name)
         else:
-            for _ in read(path, name, None, kind=kind):
+            for _ in read(found.file, found.name, None, kind=kind):
                 pass
     except DataError:
         return False
@@ -212,13 +209,13 @@ class Seen:
     content: str = field(default="", compare=False)
 
 
-def fingerprint(path: Path, size: int, name: str) -> tuple[str, str]:
+def fingerprint(file: Openable, size: int, name: str) -> tuple[str, str]:
     """By what a file, up to a size, is known again.
 
     Raises:
         DataError: it has become shorter.
     """
-    with path.open("rb") as stream:
+    with file.open("rb") as stream:
         head = stream.read(min(size, KNOWN_BY))
         stream.seek(max(0, size - KNOWN_BY))
         tail = stream.read(min(size, KNOWN_BY))
@@ -227,19 +224,19 @@ def fingerprint(path: Path, size: int, name: str) -> tuple[str, str]:
     return blake2b(head, digest_size=8).hexdigest(), blake2b(tail, digest_size=8).hexdigest()
 
 
-def content(path: Path, size: int) -> str:
+def content(file: Openable, size: int) -> str:
     """A sum of all of a file, up to a size; of a large one, none."""
     if not 2 * KNOWN_BY < size <= WHOLE:  # of a small one, begin and end are all
         return ""
-    with path.open("rb") as stream:
+    with file.open("rb") as stream:
         return f"{zlib.crc32(stream.read(size)):08x}"  # four times as fast as the fastest digest
 
 
 def is_as_it_was(file: File, known: Seen) -> bool:
     """Whether what was merged of a file stands there as it did."""
-    if file.size < known.size or fingerprint(file.path, known.size, file.name) != (known.head, known.tail):
+    if file.size < known.size or fingerprint(file.source, known.size, file.name) != (known.head, known.tail):
         return False
-    return not known.content or content(file.path, known.size) == known.content
+    return not known.content or content(file.source, known.size) == known.content
 
 
 def packed(label: str, seen: dict[str, Seen]) -> str:
@@ -272,14 +269,14 @@ def rows_in(file: File) -> int:
     if file.kind.compression or file.kind.format not in ("json", "csv", "parquet"):
         return 0
     if file.kind.format == "parquet":
-        return rows_told(file.path, file.name)
+        return rows_told(file.source, file.name)
     return lines_in(file) - (file.kind.format == "csv" and not file.kind.form.names)
 
 
 def lines_in(file: File) -> int:
     """How many lines a file of lines has."""
     count = left = 0
-    with file.path.open("rb") as stream:
+    with file.source.open("rb") as stream:
         left, last = file.size, b"\n"
         while left:
             block = stream.read(min(left, 1 << 20))
@@ -291,7 +288,7 @@ def lines_in(file: File) -> int:
     return count + (last != b"\n")
 
 
-def copies(folder: Path, files: list[File], before: dict[str, Seen]) -> dict[str, str]:
+def copies(folder: Folder, files: list[File], before: dict[str, Seen]) -> dict[str, str]:
     """Files that are another one under a new name, which is merged already or comes before them.
 
     Args:
@@ -313,9 +310,9 @@ def copies(folder: Path, files: list[File], before: dict[str, Seen]) -> dict[str
             continue
         if sizes.count(file.size) == 1 and file.size not in known:
             continue
-        marks = fingerprint(file.path, file.size, file.name)
+        marks = fingerprint(file.source, file.size, file.name)
         alike = [name for name, *other in known.get(file.size, []) if tuple(other) == marks]
-        if alike and _same(file, folder / alike[0]):
+        if alike and _same(file, folder.file(alike[0])):
             found[file.name] = alike[0]
         else:
             known.setdefault(file.size, []).append((file.name, *marks))
@@ -326,17 +323,17 @@ def _copied_before_it_grew(file: File, files: list[File]) -> str | None:
     """The file that begins with all of this one, if there is one among the newest."""
     marks = None
     for other in [other for other in files if other.kind.grows and other.size > file.size][-CANDIDATES:]:
-        marks = marks or fingerprint(file.path, file.size, file.name)
-        if fingerprint(other.path, file.size, other.name) == marks and _same(file, other.path):
+        marks = marks or fingerprint(file.source, file.size, file.name)
+        if fingerprint(other.source, file.size, other.name) == marks and _same(file, other.source):
             return other.name
     return None
 
 
-def _same(file: File, other: Path) -> bool:
+def _same(file: File, other: Openable | None) -> bool:
     """Whether two files that begin and end alike are alike all through. If the other is gone, they are."""
-    if not other.exists():
+    if other is None:
         return True
-    with file.path.open("rb") as one, other.open("rb") as two:
+    with file.source.open("rb") as one, other.open("rb") as two:
         left = file.size
         while left:
             step = min(left, 1 << 20)

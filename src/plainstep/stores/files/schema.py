@@ -7,9 +7,7 @@ from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from plainstep.core.arrays import flat, utc_time
-from plainstep.core.casting import fitted
-from plainstep.core.layouts import documents
+from plainstep.core.arrays import flat
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.rows import LINE, POSITION, WRONG, Raw
 from plainstep.core.sizes import size_of
@@ -20,6 +18,7 @@ from plainstep.formats.prefetch import ahead, fetched
 from plainstep.formats.reader import columns_of, read
 from plainstep.formats.sniff import typed
 from plainstep.sql.expressions import paths_in
+from plainstep.stores.document_fields import kind_read, read_fields
 from plainstep.stores.files.listing import File
 from plainstep.stores.files.merge_order import Order
 
@@ -67,7 +66,7 @@ class Shape:
         texts: list[pa.Table] = []
         tables: list[pa.Table] = []
         for file in files if len(files) <= 4 else [*files[:2], *files[-2:]]:
-            for rows in read(file.path, file.name, file.size if file.kind.grows else None, few=True, kind=file.kind):
+            for rows in read(file.source, file.name, file.size if file.kind.grows else None, few=True, kind=file.kind):
                 (texts if file.kind.format == "csv" else tables).append(rows.table.slice(0, SAMPLE))
                 break
         if texts:  # what those of one file seem to hold, those of another may not
@@ -89,7 +88,7 @@ class Shape:
         """What is told of files of which no one table can be made."""
         known: dict[str, tuple[str, pa.DataType]] = {}
         for file in self.files():
-            for column in columns_of(file.path, file.name, file.kind):
+            for column in columns_of(file.source, file.name, file.kind):
                 name, kind = known.get(column.name, (file.name, column.type))
                 try:
                     both = _unified([pa.schema([(column.name, one)]) for one in (kind, column.type)]).field(0).type
@@ -109,23 +108,17 @@ class Shape:
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read of the rows."""
         fields = fields_of(self._sampled, (self.layout.now, self.layout.was))
-        self._wanted = {path: kind or self._kind(path, fields) for path, kind in kinds.items()}
+        self._wanted = {
+            path: kind or kind_read(path, self.layout, self._sampled, fields) for path, kind in kinds.items()
+        }
         if self.order is not None:
             self._wanted |= dict(zip(self.order.paths, self.order.kinds, strict=True))
         self.__dict__.pop("_schema", None)
 
-    def _kind(self, path: str, fields: dict[str, pa.DataType]) -> pa.DataType:
-        """The type of what is not the row's own: times are read as times at once, if all of them seem to be."""
-        kind = fields.get(path, pa.string())
-        if path == self.layout.time and pa.types.is_string(kind):
-            texts = Raw(self._sampled).column(path)
-            return utc_time() if texts.null_count < len(texts) and not len(fitted(texts, utc_time())[1]) else kind
-        return pa.string() if pa.types.is_null(kind) else kind
-
     @cached_property
     def _schema(self) -> pa.Schema:
         """The columns of all files, as they are read."""
-        schemas = [columns_of(file.path, file.name, file.kind) for file in self.files()]
+        schemas = [columns_of(file.source, file.name, file.kind) for file in self.files()]
         try:
             whole = _unified(schemas)
         except pa.ArrowTypeError:
@@ -183,23 +176,13 @@ class Shape:
     def rows(self, file: File, start: int = 0, lines: int = 0) -> Iterator[Rows]:
         """The rows of a file, with the fields that are wanted as columns."""
         upto = file.size if file.kind.grows else None
-        found = read(file.path, file.name, upto, start, lines, wanted=self._schema, kind=file.kind)
+        found = read(file.source, file.name, upto, start, lines, wanted=self._schema, kind=file.kind)
         if file.kind.format != "json":
             return found
-        return ahead(fetched(found), lambda rows: Rows(self._fields(rows.table), rows.lines))
-
-    def _fields(self, table: pa.Table) -> pa.Table:
-        """The fields of JSON lines that are wanted, as columns, read all at once."""
-        kinds = {tuple(path.split(".")): kind for path, kind in self._wanted.items()}
-        layout = self.layout
-        whole = {tuple(path.split(".")) for path in (*layout.tagged_paths, *layout.whole_paths)}
-        found, wrong = documents.read(flat(table[LINE]), kinds, whole)
-        columns = {".".join(path): column for path, column in found.items()}
-        if wrong:
-            columns[WRONG] = pa.array([wrong.get(row) for row in range(table.num_rows)], pa.string())
-        if self.layout.missing_field != "null":
-            columns[LINE] = table[LINE]
-        return pa.table(columns)
+        return ahead(
+            fetched(found),
+            lambda rows: Rows(pa.table(read_fields(flat(rows.table[LINE]), self._wanted, self.layout)), rows.lines),
+        )
 
     @cached_property
     def _needed(self) -> set[str]:

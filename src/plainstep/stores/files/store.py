@@ -1,34 +1,41 @@
-"""Folders of files as stores: feeds of changes that land as JSON Lines, CSV, Parquet or Avro."""
+"""Folders of files, and buckets, as stores: feeds of changes that land as JSON Lines, CSV, Parquet or Avro."""
 
 from __future__ import annotations
 
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import unquote
 
 from plainstep.deferred import deferred
 from plainstep.errors import ConfigError, Refused
 from plainstep.redaction import shown_url
-from plainstep.stores.capabilities import BaseStore
+from plainstep.stores.capabilities import BaseStore, place_for
+from plainstep.stores.misplaced import refuse_misplaced
 from plainstep.stores.urls import parts_of
 
 if TYPE_CHECKING:
     from datetime import timedelta
 
     from plainstep.settings.layout import LayoutConfig
+    from plainstep.stores import objects
     from plainstep.stores.api import Target
+    from plainstep.stores.files import bucket_target as bucket_targets
     from plainstep.stores.files import feed as feeds
+    from plainstep.stores.files import folders
     from plainstep.stores.files import target as targets
 else:
-    feeds, targets = deferred("plainstep.stores.files", "feed", "target")
+    (objects,) = deferred("plainstep.stores", "objects")
+    bucket_targets, feeds, folders, targets = deferred(
+        "plainstep.stores.files", "bucket_target", "feed", "folders", "target"
+    )
 
 
 class FilesStore(BaseStore):
-    """A folder of files.
+    """A folder of files, or a bucket of object storage.
 
     Args:
         name: the store's name in plainstep.toml.
-        url: ``file:///folder`` (relative to ``base``) or ``file:////folder``.
+        url: ``file:///folder`` (relative to ``base``), ``file:////folder``, or ``s3://BUCKET/PREFIX`` (and ``gs``, ``az``).
         base: the folder that relative paths start from.
         wait: not used here.
     """
@@ -38,29 +45,40 @@ class FilesStore(BaseStore):
 
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
-        parts = parts_of(url)
-        if parts.netloc or parts.query or parts.fragment or not parts.path.startswith("/"):
-            raise ConfigError(
-                f"The URL {shown_url(url)!r} names no folder.",
-                "A folder's URL has three slashes before a relative path, four before an absolute one.",
-                "Write file:///landing or file:////data/landing.",
-            )
-        self.folder = base / unquote(parts.path)[1:]
-        self.place = str(self.folder.absolute())
+        if parts_of(url).query:
+            raise ConfigError(f"The URL {shown_url(url)!r} has something after a ?.", "", "Write it as %3F.")
+        where = objects.location(url, base, ("file:///landing or file:////data/landing", "s3://BUCKET/PREFIX"))
+        self._where = where
+        self.place = where.rstrip("/") if isinstance(where, str) else str(where.absolute())
 
     def feed(self, pattern: str, layout: LayoutConfig, overlap: int | timedelta | None) -> feeds.FileFeed:
         """The rows of some files."""
-        return feeds.FileFeed(self.folder, pattern, f"{self.name}.{pattern}", layout, overlap)
+        refuse_misplaced(f"{self.name}.{pattern}", "a folder of files", layout, "message", "pages")
+        return feeds.FileFeed(self._folder(), pattern, f"{self.name}.{pattern}", layout, overlap)
+
+    def _folder(self) -> folders.Folder:
+        if isinstance(self._where, Path):
+            return folders.LocalFolder(self._where)
+        return folders.Bucket(self._objects, self._kept)
+
+    @cached_property
+    def _kept(self) -> folders.Kept:
+        return folders.Kept()
+
+    @cached_property
+    def _objects(self) -> objects.Objects:
+        return objects.Objects(self.name, self._where, "storage")
 
     def target(self) -> Target:
         """The folder as a place that journals are appended to."""
-        return targets.FolderTarget(self.name, self.folder, self.wait)
+        if not isinstance(self._where, Path):
+            return bucket_targets.BucketTarget(self.name, self._objects)
+        return targets.FolderTarget(self.name, self._where, self.wait)
 
     def lacking(self, what: str) -> Refused:
         """Why it lacks something: its files are read as feeds."""
-        asked = {"tables": "a table of its own", "log": "changes = 'log'"}.get(what, what)
         return Refused(
-            f"{self.name} is a folder of files, and is not a place for {asked}.",
+            f"{self.name} is a folder of files, and is not a place for {place_for(what)}.",
             "Its files are read as a feed of changes, by a layout.",
             f"plainstep init --changes {self.name}.PATTERN proposes one.",
         )

@@ -19,8 +19,6 @@ from plainstep.stores.spool import TableSpool
 if TYPE_CHECKING:
     from plainstep.stores.mysql.wire import Wire
 
-SNAPSHOT = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
-
 
 class MysqlDatabase:
     """A MariaDB or MySQL database.
@@ -108,7 +106,7 @@ class MysqlDatabase:
     def read_transaction(self) -> Iterator[Wire]:
         """A connection in a transaction of its own that sees one moment."""
         with self.opened() as connection:
-            connection.run(SNAPSHOT)
+            connection.take_snapshot()
             try:
                 yield connection
             finally:

@@ -7,7 +7,9 @@ taken as they come, and are made into Arrow's columns by ``plainstep.stores.mysq
 from __future__ import annotations
 
 import marshal
+import re
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from tempfile import TemporaryFile
 from typing import IO, Any
@@ -16,6 +18,9 @@ import pymysql
 from pymysql.connections import Connection, MysqlPacket
 from pymysql.constants import CLIENT, COMMAND, CR
 
+SNAPSHOT = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
+# From this version on MySQL is asked for the end of its log in another way.
+RENAMED = (8, 2)
 # Bytes of packets that are handed on at a time: so many that the work is Arrow's and not Python's.
 CHUNK = 1 << 22
 # Bytes that are asked of the network at a time.
@@ -81,7 +86,14 @@ class PacketSpool:
 
 
 class Wire(Connection):  # type: ignore[misc]  # PyMySQL comes without types
-    """A connection in autocommit mode. It offers the server to send rows from memory, and never a file."""
+    """A connection in autocommit mode. It offers the server to send rows from memory, and never a file.
+
+    Attributes:
+        log_around: in MySQL, the transactions that were executed before the last snapshot was taken, and up to where the log was
+            written after that, if the role may know.
+    """
+
+    log_around: tuple[str, tuple[Any, ...] | None] = ("", None)
 
     def __init__(self, **settings: Any) -> None:
         # Not by local_infile: then a server could ask for any file that we can read.
@@ -93,6 +105,29 @@ class Wire(Connection):  # type: ignore[misc]  # PyMySQL comes without types
     def is_mysql(self) -> bool:
         """Whether the server is MySQL, and not MariaDB."""
         return "mariadb" not in self.get_server_info().lower()
+
+    @property
+    def version(self) -> tuple[int, ...]:
+        """The server's version, as in (8, 0, 36)."""
+        found = re.match(r"(?:5\.5\.5-)?(\d+)\.(\d+)\.(\d+)", self.get_server_info())
+        return tuple(map(int, found.groups())) if found else ()
+
+    def log_status(self) -> tuple[Any, ...] | None:
+        """The file of the log that is written and how far, which databases it is of or not of, and in MySQL what counts as executed."""
+        is_renamed = self.is_mysql and self.version >= RENAMED
+        return self.first("SHOW BINARY LOG STATUS" if is_renamed else "SHOW MASTER STATUS")
+
+    def take_snapshot(self) -> None:
+        """Begin a transaction that sees one moment."""
+        if not self.is_mysql:
+            self.run(SNAPSHOT)
+            return
+        before = self.first("SELECT @@global.gtid_executed")
+        self.run(SNAPSHOT)
+        after = None
+        with suppress(pymysql.Error):  # who may not read the log need not know
+            after = self.log_status()
+        self.log_around = str(before[0] or "") if before else "", after
 
     def run(self, sql: str, parameters: Any = None) -> tuple[int, list[tuple[Any, ...]]]:
         """Run a statement: how many rows it touched, and its rows."""

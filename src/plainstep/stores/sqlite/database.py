@@ -9,7 +9,7 @@ from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
 
 from plainstep.stores.shared_connection import SharedConnection
-from plainstep.stores.sqlite.connection import end, opened, told
+from plainstep.stores.sqlite.connection import begin, end, opened, told
 from plainstep.stores.urls import file_of
 
 
@@ -43,6 +43,23 @@ class SqliteDatabase:
             else:
                 with opened(self.path, mode, self.wait) as connection:
                     yield connection
+
+    @contextmanager
+    def reading(self) -> Iterator[sqlite3.Connection]:
+        """A connection in one transaction, in which this thread reads everything meanwhile.
+
+        Another connection could not begin to read while a writer waits for this one to end: both would wait, and the writer give up.
+        """
+        if self._moment.__dict__:
+            yield self._moment.connection
+            return
+        with self.opened() as connection:
+            begin(connection)
+            self._moment.connection = connection
+            try:
+                yield connection
+            finally:
+                self._moment.__dict__.clear()
 
     @contextmanager
     def moment(self, tables: Sequence[str]) -> Iterator[None]:

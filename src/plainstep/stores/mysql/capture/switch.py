@@ -95,7 +95,7 @@ def _refuse_untold(connection: Wire, database: MysqlDatabase, found: catalog.Fou
         raise Refused(
             f"{place} is in MySQL, which tells no trigger the number of its transaction.",
             "Without it, changes that are committed late would be missed.",
-            'Read the table with changes = "diff" or "column".',
+            'Read the table with changes = "log".',
         )
     if not found.is_table or found.engine.lower() != "innodb":
         what = "a view" if not found.is_table else f"kept by {found.engine}"

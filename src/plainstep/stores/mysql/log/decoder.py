@@ -12,11 +12,10 @@ from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, pa
 from plainstep.errors import DataError, Refused
 from plainstep.stores.misfit import Misfit
-from plainstep.stores.mysql.log import events, statements, values
-from plainstep.stores.mysql.log.events import Query, RowsBody, TableMap, Transaction
-from plainstep.stores.mysql.log.gtids import State
+from plainstep.stores.mysql.log import events, mysql_events, statements, values
+from plainstep.stores.mysql.log.events import Query, RowsBody, TableMap
 from plainstep.stores.mysql.log.images import rows_in
-from plainstep.stores.mysql.log.reader import Event
+from plainstep.stores.mysql.log.server import Event, LogServer, LogState, Transaction
 from plainstep.stores.mysql.log.statements import Effect
 from plainstep.stores.mysql.types import Column
 
@@ -29,6 +28,7 @@ class Decoder:
     """Makes changes of events.
 
     Args:
+        server: how the server's log is read.
         schema, name: the table.
         columns: its columns, as they are now.
         after: the state after which the events come.
@@ -37,8 +37,16 @@ class Decoder:
     """
 
     def __init__(
-        self, schema: str, name: str, columns: Sequence[Column], after: State, place: str, folds: bool = False
+        self,
+        server: LogServer,
+        schema: str,
+        name: str,
+        columns: Sequence[Column],
+        after: LogState,
+        place: str,
+        folds: bool = False,
     ) -> None:
+        self.server = server
         self.schema, self.name, self.columns, self.place, self.folds = schema, name, columns, place, folds
         self._state = after
         self._transaction: Transaction | None = None
@@ -53,13 +61,13 @@ class Decoder:
         """Whether an event may be about the table. (Without looking at rows.)"""
         kind = event.header.kind
         if kind == events.TABLE_MAP:
-            _, found = events.table_of(event.body)
+            _, found = events.table_of(event.body, self.server.is_mysql)
             return self._is_ours(found)
         if kind == events.GTID:
             return bool(events.transaction_of(event.body, event.server).flags & (events.PREPARED | events.COMPLETED))
         if kind in (events.QUERY, events.QUERY_COMPRESSED):
             query = events.query_of(event.body, kind == events.QUERY_COMPRESSED)
-            return self._effect(query) is not Effect.NONE
+            return self._effect(query) is not Effect.NONE or bool(mysql_events.xa_of(query)[0])
         return False
 
     def _effect(self, query: Query) -> Effect:
@@ -69,12 +77,12 @@ class Decoder:
         ours, theirs = f"{self.schema}.{self.name}", f"{found.database}.{found.table}"
         return ours.lower() == theirs.lower() if self.folds else ours == theirs
 
-    def transactions(self, found: Iterator[Event]) -> Iterator[tuple[State, int]]:
+    def transactions(self, found: Iterator[Event]) -> Iterator[tuple[LogState, int]]:
         """Every transaction: the state that it ends in, and when it began, in seconds since 1970."""
         for event in found:
-            if event.header.kind == events.GTID:
-                one = events.transaction_of(event.body, event.server)
-                self._state = self._state.after(one.domain, one.server, one.number)
+            one = self.server.transaction_of(event)
+            if one is not None:
+                self._state = self._state.after(one)
                 yield self._state, event.header.at
 
     def decoded(self, found: Iterator[Event]) -> Iterator[Changes]:
@@ -85,20 +93,14 @@ class Decoder:
             DataError: a value has no equivalent in other stores.
         """
         for event in found:
-            kind = event.header.kind
-            if kind == events.GTID:
-                self._begin(events.transaction_of(event.body, event.server))
-            elif kind == events.TABLE_MAP:
-                number, table = events.table_of(event.body)
+            one = self.server.transaction_of(event)
+            if one is not None:
+                self._begin(one)
+            elif event.header.kind == events.TABLE_MAP:
+                number, table = events.table_of(event.body, self.server.is_mysql)
                 self._maps[number] = table
-            elif kind in events.ROWS:
-                table = self._maps.get(events.table_number(event.body[:6]), TableMap("", "", (), ()))
-                if self._is_ours(table):
-                    yield from self._rows(kind, table, event)
-            elif kind in (events.QUERY, events.QUERY_COMPRESSED):
-                yield from self._query(events.query_of(event.body, kind == events.QUERY_COMPRESSED), event)
-            elif kind == events.XA_PREPARE and self._preparing:
-                self._preparing = False
+            else:
+                yield from self._changes_in(event)
         yield from self._flushed()
         if any(batch.starts for batch in self._prepared.values()):
             raise Refused(
@@ -107,14 +109,37 @@ class Decoder:
                 "XA RECOVER lists it: XA COMMIT or XA ROLLBACK it, and run the command again.",
             )
 
+    def _changes_in(self, event: Event) -> Iterator[Changes]:
+        """What is to be told once an event came."""
+        kind = event.header.kind
+        if kind in events.ROWS or kind == mysql_events.PARTIAL_ROWS:
+            table = self._maps.get(events.table_number(event.body[:6]), TableMap("", "", (), ()))
+            if self._is_ours(table):
+                yield from self._rows(kind, table, event)
+        elif kind in (events.QUERY, events.QUERY_COMPRESSED):
+            yield from self._query(events.query_of(event.body, kind == events.QUERY_COMPRESSED), event)
+        elif kind == events.XA_PREPARE and self._preparing and self._transaction is not None:
+            self._preparing = False
+            if self.server.is_mysql and mysql_events.is_one_phase(event.body):
+                yield from self._completed(self._transaction, commits=True)
+
     def _begin(self, one: Transaction) -> None:
         self._transaction = one
-        self._state = self._state.after(one.domain, one.server, one.number)
+        self._state = self._state.after(one)
+        self._prepare(one)
+
+    def _prepare(self, one: Transaction) -> None:
         self._preparing = bool(one.flags & events.PREPARED)
         if self._preparing:
             self._prepared[one.xid] = _Batch()
 
     def _rows(self, kind: int, table: TableMap, event: Event) -> Iterator[Changes]:
+        if kind == mysql_events.PARTIAL_ROWS:
+            raise Refused(
+                f"A session changed {self.place} and logged only some parts of its documents.",
+                "What the rows are now is not known.",
+                f"SET GLOBAL binlog_row_value_options = ''; then {RELOAD}",
+            )
         body = events.rows_of(kind, event.body)
         self._refuse_partial(table, body)
         op = Op.INSERT if kind in events.WRITE else Op.UPDATE if kind in events.UPDATE else Op.DELETE
@@ -146,6 +171,13 @@ class Decoder:
 
     def _query(self, query: Query, event: Event) -> Iterator[Changes]:
         one, word = self._transaction, query.sql.strip().lower()
+        if one is not None and self.server.is_mysql:
+            told = mysql_events.told_by(query, one)
+            if told is not one and told.flags & events.PREPARED:
+                self._transaction = told
+                self._prepare(told)
+                return
+            one = told
         if one is not None and one.flags & events.COMPLETED:
             yield from self._completed(one, commits=word.startswith("xa commit"))
             return

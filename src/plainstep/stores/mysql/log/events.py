@@ -24,7 +24,8 @@ SECOND_FORM = {30, 31, 32, 169, 170, 171}
 STANDALONE, GROUPED, PREPARED, COMPLETED = 1, 2, 64, 128
 # What a table map may tell of columns.
 SIGNEDNESS, COLUMN_NAMES = 1, 4
-NUMERIC = {1, 2, 3, 4, 5, 8, 9, 13, 246}
+YEAR = 13
+NUMERIC = {1, 2, 3, 4, 5, 8, 9, YEAR, 246}
 # Bytes of what is said of each type of a column.
 METADATA = {4: 1, 5: 1, 15: 2, 253: 2, 254: 2, 252: 1, 245: 1, 255: 1, 16: 2, 17: 1, 18: 1, 19: 1, 246: 2, 247: 2, 248: 2,
             140: 1, 141: 2}  # fmt: skip
@@ -54,6 +55,11 @@ class Transaction:
     number: int
     flags: int
     xid: bytes = b""
+
+    @property
+    def name(self) -> str:
+        """How it is called."""
+        return f"{self.domain}-{self.server}-{self.number}"
 
 
 @dataclass(frozen=True)
@@ -125,8 +131,8 @@ def query_of(body: bytes, compressed: bool) -> Query:
     return Query(database, (unpacked(sql) if compressed else sql).decode("utf-8", "replace"))
 
 
-def table_of(body: bytes) -> tuple[int, TableMap]:
-    """A table with its number."""
+def table_of(body: bytes, is_mysql: bool = False) -> tuple[int, TableMap]:
+    """A table with its number. MySQL says nothing of the signs of years."""
     number = int.from_bytes(body[:6], "little")
     at = 8
     length = body[at]
@@ -141,7 +147,7 @@ def table_of(body: bytes) -> tuple[int, TableMap]:
     size, at = counted(body, at)
     metadata = _metadata(kinds, body[at : at + size])
     at += size + (count + 7) // 8
-    names, unsigned = _told(kinds, body, at)
+    names, unsigned = _told(kinds, body, at, NUMERIC - {YEAR} if is_mysql else NUMERIC)
     return number, TableMap(database, table, kinds, metadata, names, unsigned)
 
 
@@ -155,7 +161,9 @@ def _metadata(kinds: tuple[int, ...], data: bytes) -> tuple[int, ...]:
     return tuple(found)
 
 
-def _told(kinds: tuple[int, ...], body: bytes, at: int) -> tuple[tuple[str, ...], tuple[bool, ...]]:
+def _told(
+    kinds: tuple[int, ...], body: bytes, at: int, with_signs: set[int]
+) -> tuple[tuple[str, ...], tuple[bool, ...]]:
     """The columns' names, and which of them are unsigned, as far as they are told."""
     names: list[str] = []
     unsigned = [False] * len(kinds)
@@ -164,7 +172,7 @@ def _told(kinds: tuple[int, ...], body: bytes, at: int) -> tuple[tuple[str, ...]
         size, start = counted(body, at + 1)
         at = start + size
         if what == SIGNEDNESS:
-            numeric = [place for place, kind in enumerate(kinds) if kind in NUMERIC]
+            numeric = [place for place, kind in enumerate(kinds) if kind in with_signs]
             for bit, place in enumerate(numeric):
                 unsigned[place] = bool(body[start + bit // 8] & (0x80 >> bit % 8))
         elif what == COLUMN_NAMES:

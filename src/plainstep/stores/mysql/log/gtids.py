@@ -5,6 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from plainstep.stores.mysql.log.events import Transaction
 
 # A domain, the server that wrote, and the number of the transaction within the domain.
 ONE = re.compile(r"(\d+)-(\d+)-(\d+)")
@@ -59,9 +63,13 @@ class State:
         """How many transactions there were: it rises with each, whatever its domain."""
         return sum(number for _, number in self.newest.values())
 
-    def after(self, domain: int, server: int, number: int) -> State:
+    def after(self, one: Transaction) -> State:
         """Up to a later transaction."""
-        return State({**self.newest, domain: (server, number)})
+        return State({**self.newest, one.domain: (one.server, one.number)})
+
+    def includes(self, one: Transaction) -> bool:
+        """Whether a transaction is included."""
+        return one.number <= self.newest.get(one.domain, (0, 0))[1]
 
     def holds(self, other: State) -> bool:
         """Whether all that another state includes is included here."""

@@ -21,7 +21,8 @@ def told(database: MysqlDatabase, table: str) -> tuple[CaptureInfo, bool]:
     rows = MysqlTable(database, table, {})
     with database.opened() as connection:
         preconditions.refuse_untold(connection, rows)
-        oldest, head = reader.oldest(connection), reader.head(connection)
+        server = reader.server_of(database.opened)
+        oldest, head = server.oldest(connection), server.head(connection)
     return (
         CaptureInfo(
             rows.found.name,

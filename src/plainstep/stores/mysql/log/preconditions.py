@@ -15,6 +15,15 @@ if TYPE_CHECKING:
     from plainstep.stores.mysql.wire import Wire
 
 WANTED = {"binlog_format": "ROW", "binlog_row_image": "FULL", "binlog_row_metadata": "FULL"}
+# What MySQL has beside: transactions need names, and documents must be told whole.
+MYSQL_WANTED = {"gtid_mode": "ON", "binlog_row_value_options": ""}
+# How names are turned on while the server runs: each step, once the one before it holds everywhere.
+NAMES_ON = (
+    "SET PERSIST enforce_gtid_consistency = ON; SET PERSIST gtid_mode = OFF_PERMISSIVE; SET PERSIST gtid_mode = ON_PERMISSIVE; "
+    "SET PERSIST gtid_mode = ON;"
+)
+# The first version of MySQL that tells the names of columns in its log.
+FIRST_NAMED = (8, 0, 1)
 CASCADES = """
 SELECT constraint_name, delete_rule, update_rule FROM information_schema.referential_constraints
 WHERE constraint_schema = %s AND table_name = %s AND (delete_rule IN ('CASCADE', 'SET NULL', 'SET DEFAULT')
@@ -36,12 +45,6 @@ def refuse_untold(connection: Wire, table: MysqlTable) -> None:
                 "A value of the log is read as what it was written as.",
                 f'Take {column.name} out of types; or read the table with changes = "capture" or "diff".',
             )
-    if connection.is_mysql:
-        raise Refused(
-            f"{table.place} is in MySQL, whose log is not read yet.",
-            "It names transactions otherwise than MariaDB's.",
-            'Read the table with changes = "diff" or "column".',
-        )
     if not found.is_table:
         raise Refused(
             f"{table.place} is a view: the log tells of tables only.", "", "Name the tables that it is made of."
@@ -88,7 +91,14 @@ def refuse_cascades(connection: Wire, found: Found, place: str) -> None:
 
 
 def _refuse_settings(connection: Wire, table: MysqlTable) -> None:
-    names = ["log_bin", *WANTED]
+    if connection.is_mysql and connection.version < FIRST_NAMED:
+        raise Refused(
+            f"The server of {table.place} is MySQL {'.'.join(map(str, connection.version))}, whose log does not name columns.",
+            "Which values are whose is not known, if columns change.",
+            'Read it with changes = "diff" or "column"; its log can be read from MySQL 8.0 on.',
+        )
+    wanted = WANTED | MYSQL_WANTED if connection.is_mysql else WANTED
+    names = ["log_bin", *wanted]
     _, rows = connection.run(f"SELECT {', '.join(f'@@global.{name}' for name in names)}")
     told = dict(zip(names, rows[0], strict=True))
     if not told["log_bin"]:
@@ -97,15 +107,23 @@ def _refuse_settings(connection: Wire, table: MysqlTable) -> None:
             "Without it, nothing tells its changes.",
             'Set log_bin = ON in its configuration, under [mysqld], and start it again; or read with changes = "diff".',
         )
-    for name, wanted in WANTED.items():
-        if str(told[name]).upper() != wanted:
+    for name, value in wanted.items():
+        if str(told[name] or "").upper() != value:
+            remedy = f"SET GLOBAL {name} = '{value}'; and the same in its configuration. Sessions that are open keep what they have."
             raise Refused(
                 f"The server of {table.place} has {name} = {told[name]}.",
-                "Its log would not tell every row with all its columns.",
-                f"SET GLOBAL {name} = '{wanted}'; and the same in its configuration. Sessions that are open keep what they have.",
+                "Without names (GTID), where a load stands in its log is not told."
+                if name == "gtid_mode"
+                else "Its log would not tell every row with all its columns.",
+                NAMES_ON if name == "gtid_mode" else remedy,
             )
+    _refuse_not_shown(connection, table)
+
+
+def _refuse_not_shown(connection: Wire, table: MysqlTable) -> None:
+    """Refuse a role that may not see the log, and a database that is left out of it."""
     try:
-        status = connection.first("SHOW MASTER STATUS")
+        status = connection.log_status()
         connection.run("SHOW BINARY LOGS")
         _refuse_unprivileged(connection, table)
     except pymysql.Error as error:
@@ -134,8 +152,9 @@ def _refuse_unprivileged(connection: Wire, table: MysqlTable) -> None:
 
 
 def _unprivileged(connection: Wire, table: MysqlTable) -> Refused:
+    sees = "REPLICATION CLIENT" if connection.is_mysql else "BINLOG MONITOR"
     return Refused(
         f"The role of {table.database.name} may not read the server's log.",
         "Without it, nothing tells the changes of its tables.",
-        f"GRANT REPLICATION SLAVE, BINLOG MONITOR ON *.* TO {role(connection)};",
+        f"GRANT REPLICATION SLAVE, {sees} ON *.* TO {role(connection)};",
     )

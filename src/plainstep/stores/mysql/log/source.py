@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import random
+import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.batch import Changes
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
@@ -13,15 +16,18 @@ from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
 from plainstep.stores.mysql.log import preconditions, reader
 from plainstep.stores.mysql.log.decoder import Decoder
-from plainstep.stores.mysql.log.gtids import State, known
+from plainstep.stores.mysql.log.server import Event, LogServer
 from plainstep.stores.mysql.rows import read as read_rows
 from plainstep.stores.mysql.table import MysqlTable
 from plainstep.stores.records import Batches, Snapshot
 
 if TYPE_CHECKING:
     from plainstep.stores.mysql.database import MysqlDatabase
+    from plainstep.stores.mysql.log.server import LogState
     from plainstep.stores.mysql.wire import Packets, Wire
 
+# How often a moment is looked for at which a table stands at one place of the log, and seconds to wait in between.
+TRIES, PAUSE = 100, 0.01
 # So many bytes of log without a change of the table are read again at each step; then the watermark moves past them.
 IDLE = 16 << 20
 
@@ -44,6 +50,11 @@ class LogSource:
         self.database, self.name, self.types = database, name, types
         self.rows = MysqlTable(database, name, types)
         self.place = self.rows.place
+
+    @cached_property
+    def server(self) -> LogServer:
+        """How the server's log is read."""
+        return reader.server_of(self.database.opened)
 
     def _look(self, connection: Wire) -> None:
         """Look at the settings, and at the table as it is now: a source may be asked for days.
@@ -86,16 +97,28 @@ class LogSource:
         with self.database.opened() as connection:
             self._look(connection)
             shared = self.database.moment_connection
-            state = reader.snapshot_state(shared) if shared else reader.head(connection)
+            state = self._snapshot_state(shared) if shared else self.server.head(connection)
+            if state is None:
+                raise self._unsettled()
             self._renew()
             return self._span(connection, state)
+
+    def _snapshot_state(self, connection: Wire) -> Any | None:
+        return self.server.snapshot_state(connection, self._decoder(self.server.parse("")).concerns)
+
+    def _unsettled(self) -> Refused:
+        return Refused(
+            f"{self.place} is written so often that no moment was found at which it stands at one place of the log.",
+            "Changes might be missed, or counted twice.",
+            "Run the command again when less is written.",
+        )
 
     def span_after(self, watermark: Watermark) -> Span:
         """How far the log can be read now, going on from a watermark."""
         return self.span()
 
-    def _span(self, connection: Wire, state: State) -> Span:
-        begins = reader.oldest(connection).number
+    def _span(self, connection: Wire, state: LogState) -> Span:
+        begins = self.server.oldest(connection).number
         # Not the server's own number: another one that has taken over holds the same transactions.
         return Span(
             f"{self.rows.found.schema}.{self.rows.found.name} in the log",
@@ -119,17 +142,15 @@ class LogSource:
                 "Positions in one mean nothing in the other.",
                 reload,
             )
-        state = State.parse(watermark.token)
+        state = self.server.parse(watermark.token)
         with self.database.opened() as connection:
-            written = connection.first("SELECT @@gtid_binlog_state")
-            sound = known(str(written[0]) if written else "", state)
-            if not sound or not self._is_the_same(connection, state, State.parse(span.token)):
+            if not self.server.is_same_log(connection, state, self.server.parse(span.token)):
                 return Refused(
                     f"{watermark.load} is merged up to {state.gtids}, which the log of {self.database.name} does not hold.",
                     "The server is another one, or was restored, or its log was reset.",
                     reload,
                 )
-            if not state.holds(reader.oldest(connection)):
+            if not state.holds(self.server.oldest(connection)):
                 return Refused(
                     f"{watermark.load} is merged up to {state.gtids}, and the log of {self.database.name} begins later.",
                     "What lies between was purged before it was merged.",
@@ -137,19 +158,9 @@ class LogSource:
                 )
         return None
 
-    def _is_the_same(self, connection: Wire, state: State, head: State) -> bool:
-        """Whether the log has at a place what it had; as far as this is the server that told the place.
-
-        Where more has come, reading it tells: see ``reader.events_in``.
-        """
-        at_its_end = head.gtids == state.gtids and (head.file, head.offset) != (state.file, state.offset)
-        if not at_its_end or not reader.holds_place(connection, state):
-            return True
-        return reader.at_place(connection, state.file, state.offset).gtids == state.gtids
-
     def waiting(self, window: Window) -> Waiting:
         """Whether a window holds anything; how much is only known by reading it."""
-        after, upto = State.parse(window.after_token), State.parse(window.upto_token)
+        after, upto = self.server.parse(window.after_token), self.server.parse(window.upto_token)
         if after.gtids == upto.gtids:
             return Waiting(0, False)
         decoder = self._decoder(after)
@@ -160,17 +171,18 @@ class LogSource:
                 return Waiting(None, True, datetime.fromtimestamp(event.header.at, UTC))
         return Waiting(0, None if size > IDLE else False)
 
-    def _decoder(self, after: State) -> Decoder:
+    def _decoder(self, after: LogState) -> Decoder:
         found = self.rows.found
-        return Decoder(found.schema, found.name, list(self.rows.columns.values()), after, self.place, found.folds)
+        columns = list(self.rows.columns.values())
+        return Decoder(self.server, found.schema, found.name, columns, after, self.place, found.folds)
 
-    def _events(self, after: State, upto: State) -> Iterator[reader.Event]:
+    def _events(self, after: LogState, upto: LogState) -> Iterator[Event]:
         def read() -> Iterator[Packets]:
             with self.database.opened() as connection:
-                yield from reader.packets(connection, after, upto, self.place)
+                yield from self.server.packets(connection, after, upto, self.place)
 
         sent = self.database.packets(f"{after.gtids} {upto.gtids}", read)
-        return reader.events_in(sent, after, upto, self.place)
+        return reader.events_in(self.server, sent, after, upto, self.place)
 
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
@@ -179,9 +191,9 @@ class LogSource:
             DataError: a value has no equivalent in other stores.
             Refused: the log does not tell all that changed.
         """
-        return Batches(self._changes(State.parse(window.after_token), State.parse(window.upto_token)))
+        return Batches(self._changes(self.server.parse(window.after_token), self.server.parse(window.upto_token)))
 
-    def _changes(self, after: State, upto: State) -> Iterator[Changes]:
+    def _changes(self, after: LogState, upto: LogState) -> Iterator[Changes]:
         decoder = self._decoder(after)
         yield decoder.nothing()
         if after.gtids != upto.gtids:
@@ -193,17 +205,29 @@ class LogSource:
         with self.database.opened() as connection:
             self._look(connection)
             _ = self.schema(), self.key()
-        with self.database.snapshot() as connection:
-            self._renew()
-            span = self._span(connection, reader.snapshot_state(connection))
+        with self._settled() as (connection, state):
+            span = self._span(connection, state)
             columns = list(self.rows.columns.values())
             selected = ", ".join(column.read_sql(self.rows.dialect.quoted(column.name)) for column in columns)
             sql = f"SELECT {selected} FROM {self.rows.sql}"
             yield Snapshot(span, self.schema(), self.database.kept(read_rows(connection, sql, columns, self.place)))
 
+    @contextmanager
+    def _settled(self) -> Iterator[tuple[Wire, Any]]:
+        """A connection that sees one moment, and where that stands in the log."""
+        for turn in range(TRIES):
+            with self.database.snapshot() as connection:
+                self._renew()
+                state = self._snapshot_state(connection)
+                if state is not None:
+                    yield connection, state
+                    return
+            time.sleep(random.random() * min(turn, 10) * PAUSE)  # not in step with a writer that works by the clock
+        raise self._unsettled()
+
     def label(self, position: Position) -> str:
         """A position as people know it: the newest transaction of each domain."""
-        return State.parse(position.token).gtids or "start"
+        return position.token.partition(" ")[0] or "start"
 
     def parse(self, said: str) -> Position:
         """A position, as a person wrote it.
@@ -212,11 +236,11 @@ class LogSource:
             ConfigError: it is not a position of a log.
         """
         try:
-            state = State.parse(said)
+            state = self.server.parse(said)
         except ValueError:
             raise ConfigError(
                 f"{said!r} is not a position here.",
-                "A position is the newest transaction of each domain, as in 0-17-24.",
+                "A position is the newest transaction of each domain, as in 0-17-24; in MySQL, the transactions of each server, as in UUID:1-24.",
             ) from None
         return Position(state.number, state.gtids)
 
@@ -224,7 +248,7 @@ class LogSource:
         """The position that a number stands for, or the last one whose changes were all made at or before a time."""
         with self.database.opened() as connection:
             self._look(connection)
-            begin, end = reader.oldest(connection), reader.head(connection)
+            begin, end = self.server.oldest(connection), self.server.head(connection)
         found = begin
         last = int(point.timestamp()) if isinstance(point, datetime) else point
         for state, at in (

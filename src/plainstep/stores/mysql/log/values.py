@@ -24,6 +24,7 @@ from plainstep.stores.mysql.log.images import (
     FIXED,
     FLOAT,
     INT24,
+    JSON,
     LONG,
     LONGLONG,
     SET,
@@ -42,6 +43,7 @@ from plainstep.stores.mysql.log.images import (
     signed,
     string_of,
 )  # fmt: skip
+from plainstep.stores.mysql.log.json_values import text_of
 from plainstep.stores.mysql.rows import sliced
 from plainstep.stores.mysql.types import Column, base_of
 
@@ -51,7 +53,7 @@ CODES: dict[str, tuple[int, ...]] = {
     "float": (FLOAT,), "double": (DOUBLE,), "decimal": (DECIMAL,), "bit": (BIT,), "date": (DATE,), "datetime": (DATETIME,),
     "timestamp": (TIMESTAMP,), "time": (TIME,), "char": (STRING,), "varchar": (VARCHAR, VAR_STRING, COMPRESSED_VARCHAR),
     "binary": (STRING,), "varbinary": (VARCHAR, VAR_STRING, COMPRESSED_VARCHAR), "enum": (STRING,), "set": (STRING,),
-    "uuid": (STRING,), "inet4": (STRING,), "inet6": (STRING,),
+    "uuid": (STRING,), "inet4": (STRING,), "inet6": (STRING,), "json": (JSON,),
 }  # fmt: skip
 BLOBS = (BLOB, COMPRESSED_BLOB)
 INTEGERS = {TINY: 1, SHORT: 2, INT24: 3, LONG: 4, LONGLONG: 8}
@@ -108,6 +110,8 @@ def values_of(column: Column, kind: int, told: int, data: bytes, slots: Slots) -
         return _times(column, kind, told, found, at, null)
     if kind == STRING and string_of(told)[0] in (ENUM, SET):
         return _words(column, string_of(told)[0], little(found, at, string_of(told)[1]), null)
+    if kind == JSON:
+        return _documents(_bytes(data, slots))
     return _texts(column, kind, told, _bytes(data, slots))
 
 
@@ -220,6 +224,14 @@ def _words(column: Column, kind: int, numbers: Ints, null: Bools) -> pa.Array:
     different, codes = np.unique(numbers, return_inverse=True)
     words = [",".join(word for bit, word in enumerate(listed) if number >> bit & 1) for number in different.tolist()]
     return pa.array(words, pa.string()).take(pa.array(codes, mask=null))
+
+
+def _documents(found: pa.Array) -> pa.Array:
+    """MySQL's JSON, as the server itself writes it as text."""
+    try:
+        return pa.array([None if one is None else text_of(one) for one in found.to_pylist()], pa.string())
+    except ValueError:
+        raise Misfit(0) from None
 
 
 def _texts(column: Column, kind: int, told: int, found: pa.Array) -> pa.Array:

@@ -23,7 +23,7 @@ from plainstep.stores.sqlite.capture import readers
 from plainstep.stores.sqlite.capture import state as capture
 from plainstep.stores.sqlite.capture.held_changes import HeldChanges
 from plainstep.stores.sqlite.capture.spellings import Spellings, has_spellings
-from plainstep.stores.sqlite.connection import begin, fetched
+from plainstep.stores.sqlite.connection import fetched
 from plainstep.stores.sqlite.misfits import Misfits
 from plainstep.stores.sqlite.table import SqliteTable
 from plainstep.stores.sqlite.types import Column, column_of
@@ -288,8 +288,7 @@ class SqliteSource(HeldChanges):
     @contextmanager
     def snapshot(self) -> Iterator[Snapshot]:
         """The table as it stands, with the position it stands at, from one read transaction."""
-        with self.database.opened() as connection:
-            begin(connection)
+        with self.database.reading() as connection:
             span = self._renewed_span(connection)
             quarantine = quarantines.Quarantine(self.key())
             rows = self._batches(connection, quarantine)

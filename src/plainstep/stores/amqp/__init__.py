@@ -1,0 +1,1 @@
+"""Stream queues of RabbitMQ."""

@@ -1,0 +1,1 @@
+"""Feeds of JSON pages over HTTP."""

@@ -1,0 +1,1 @@
+"""Iceberg tables of a catalogue."""

@@ -1,0 +1,1 @@
+"""Brokers that speak Kafka's protocol."""

@@ -1,0 +1,1 @@
+"""Streams of Redis."""

@@ -1,0 +1,19 @@
+"""The error for a server that gives no answer, in the same words for all of them."""
+
+from __future__ import annotations
+
+from plainstep.errors import Unreachable
+
+
+def no_answer(place: str, error: object) -> Unreachable:
+    """The error for a server that gives no answer.
+
+    Args:
+        place: the store's name, with its URL where that is short.
+        error: what went wrong.
+    """
+    return Unreachable(
+        f"{place} gives no answer: {error or type(error).__name__}.",
+        "Nothing was written.",
+        "Check its URL, and that a server listens there; then run the command again.",
+    )
