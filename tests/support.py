@@ -18,6 +18,7 @@ from hypothesis import Phase
 
 import plainstep
 from plainstep.cli.main import cli
+from plainstep.testing.processes import Script
 from tests.histories import Model
 
 TARGETS = ("house", "shed")
@@ -109,8 +110,12 @@ class Town:
         with contextlib.chdir(self.path):
             return CliRunner().invoke(cli, words)
 
-    def child(self, script: str, *words: str) -> subprocess.Popen[str]:
+    def child(self, script: str, *words: str) -> Script:
         """Run a Python script in another process, in this folder."""
+        return Script(script, words, self.path, os.environ)
+
+    def fresh(self, script: str, *words: str) -> subprocess.Popen[str]:
+        """The same in a Python that has imported nothing yet."""
         environment = {**os.environ, "PYTHONPATH": str(Path(plainstep.__file__).parents[1])}
         return subprocess.Popen(
             [sys.executable, "-c", script, *words],

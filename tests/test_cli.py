@@ -232,7 +232,7 @@ class Forms(unittest.TestCase):
             here.project.step()
             heavy = "pyarrow numpy pandas rich"
             for words, modules in ((["--help"], heavy + " pydantic duckdb sqlite3"), (["step"], heavy)):
-                child = here.child(
+                child = here.fresh(
                     "import sys; from plainstep.cli.main import cli\n"
                     f"cli({words!r}, standalone_mode=False)\n"
                     f"print('loaded:', [name for name in '{modules}'.split() if name in sys.modules])"

@@ -201,7 +201,7 @@ class Faults(unittest.TestCase):
             source.sql(
                 "INSERT INTO tree SELECT n, 1, repeat('x', 40) FROM generate_series(2, 400000) n; DELETE FROM tree WHERE k > 10"
             )
-            child = town.child(STEP_AND_PEAK, INTO[1])
+            child = town.fresh(STEP_AND_PEAK, INTO[1])
             told, _ = child.communicate(timeout=300)
             changes, mebibytes = map(float, told.split())
             self.assertEqual(changes, 399_999 + 399_990)

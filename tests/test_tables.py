@@ -235,7 +235,7 @@ class Duckdb(unittest.TestCase):
                 "INSERT INTO log SELECT i, now(), 'grow', NULL, {'k': i, 'a': 1, 'b': 'x'} FROM range(200_000) t(i)",
             )
             script = "import sys; from plainstep.cli.main import cli; sys.argv = ['plainstep', 'step', 'log']; cli()"
-            told = town.child(PEAK + script).communicate(timeout=60)[0]
+            told = town.fresh(PEAK + script).communicate(timeout=60)[0]
             self.assertIn("what is 'grow', which is not a code of the layout", told)
             self.assertNotIn("Exception", told)
             self.fill(path, "UPDATE log SET what = 'insert'")  # nobody holds the file any more
@@ -259,11 +259,11 @@ print(int(peak()))
             town.config.write_text(
                 stores + "[loads.t]\nfrom = 'town.tree'\ninto = 'house.t'\nchanges = 'diff'\nkey = ['k']\n"
             )
-            self.assertIn("stepped", town.child(PEAK + script).communicate()[0])
+            self.assertIn("stepped", town.fresh(PEAK + script).communicate()[0])
             self.fill(
                 town.path / "town.duckdb", "UPDATE tree SET a = 0 WHERE k % 100_000 = 1", "DELETE FROM tree WHERE k = 5"
             )
-            told = town.child(PEAK + script).communicate()[0]
+            told = town.fresh(PEAK + script).communicate()[0]
             self.assertIn("{'insert': 0, 'update': 40, 'delete': 1}", told)
             self.assertLess(int(told.split()[-1]), 1400, told)
 

@@ -6,8 +6,6 @@ import itertools
 import os
 import shutil
 import signal
-import subprocess
-import sys
 import tempfile
 import time
 from datetime import UTC, date, datetime
@@ -22,6 +20,7 @@ from plainstep.project_file import load_project
 from plainstep.stores.capabilities import HasCapture
 from plainstep.testing.harness import Harness
 from plainstep.testing.histories import Row
+from plainstep.testing.processes import Script
 
 SCHEMA = {"k": "int64", "a": "int64", "b": "string"}
 VALUES: list[Row] = [
@@ -120,13 +119,9 @@ class Conformance(_Case):
         for one, other in itertools.pairwise(steps):
             self.assertEqual(one.upto, other.after)
 
-    def step_elsewhere(self, load: str) -> subprocess.Popen[str]:
+    def step_elsewhere(self, load: str) -> Script:
         """Begin a step in another process."""
-        paths = os.pathsep.join([*sys.path, os.environ.get("PYTHONPATH", "")])
-        return subprocess.Popen(
-            [sys.executable, "-c", STEP, str(self.config), load], cwd=self.folder, text=True,
-            stdout=subprocess.PIPE, stderr=subprocess.STDOUT, env={**os.environ, "PYTHONPATH": paths},
-        )  # fmt: skip
+        return Script(STEP, (str(self.config), load), self.folder, os.environ)
 
     def kill_steps(self, load: str, times: int, between: Any) -> None:
         """Kill steps of a load at one moment after another, from their very beginning to after their end."""
@@ -138,7 +133,7 @@ class Conformance(_Case):
         for turn in range(times):
             between(turn)
             child = self.step_elsewhere(load)
-            time.sleep(whole * (0.4 + 0.7 * turn / times))  # what comes before is Python's own beginning
+            time.sleep(whole * 1.1 * turn / times)
             child.send_signal(signal.SIGKILL)
             child.communicate(timeout=120)
 

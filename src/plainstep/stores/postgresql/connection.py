@@ -189,6 +189,8 @@ class Connections:
     def _unreachable(self, error: psycopg.Error) -> StoreError:
         told = _first_line(error).removeprefix("connection failed: ")
         told = told.rpartition("FATAL:")[2].strip() if "FATAL:" in told else told
+        if isinstance(error, psycopg.errors.QueryCanceled):
+            return self._canceled(told)
         text = str(error)
         if any(
             words in text for words in ("starting up", "shutting down", "recovery mode", "not accepting connections")
@@ -225,15 +227,18 @@ class Connections:
                 "docs/stores/postgresql.md lists the privileges that reading, merging and capturing need.",
             )
         if isinstance(error, psycopg.errors.QueryCanceled):
-            return StoreError(
-                f"{self.shown} ended a statement: {told}.",
-                "Nothing was written.",
-                "Raise statement_timeout for this role: ALTER ROLE ... SET statement_timeout = '30min'.",
-            )
+            return self._canceled(told)
         if isinstance(error, (psycopg.errors.SerializationFailure, psycopg.errors.DeadlockDetected)):
             return LostConnection(f"{self.shown}: {told}.", "Nothing was written.", "Run the command again.")
         detail = error.diag.message_detail or ""
         return StoreError(f"{self.shown} says: {told}.", f"{detail} Nothing was written.".strip())
+
+    def _canceled(self, told: str) -> StoreError:
+        return StoreError(
+            f"{self.shown} ended a statement: {told}.",
+            "Nothing was written.",
+            "Raise statement_timeout for this role: ALTER ROLE ... SET statement_timeout = '30min'.",
+        )
 
     def _locked(self) -> StoreError:
         """Say who else holds locks."""
