@@ -12,7 +12,18 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from plainstep.core.layouts import documents
 from plainstep.core.layouts.encodings import decoded, raw_kind
+from plainstep.core.layouts.interpret import interpret
+from plainstep.core.layouts.layout import Layout
+from plainstep.core.layouts.patches import SENT, Patches
+from plainstep.core.layouts.patches_at_once import asked_at_once
+from plainstep.core.layouts.paths import Path
+from plainstep.core.layouts.records import prepared
+from plainstep.core.layouts.rows import DOCUMENT, POSITION, WRONG
+from plainstep.formats.columns import in_columns
+from plainstep.settings.layout import LayoutConfig
+from plainstep.stores.document_fields import read_fields
 from tests.support import examples
 
 
@@ -96,6 +107,76 @@ class Encodings(unittest.TestCase):
         self.assertEqual(decoded("tagged", pa.array([one]), pa.string())[0].to_pylist(), ['{"street": "x"}'])
         found, bad = decoded("tagged", pa.array([text]), pa.string())
         self.assertEqual((found.to_pylist(), bad.tolist()), (['{"a": ["1.50", "x"], "b": null}'], []))
+
+
+VALUES = (
+    st.none()
+    | st.booleans()
+    | st.integers(-9, 9)
+    | st.sampled_from([2**70, 1.5, "", "null", 'a"b', "7", [1], {"x": 1}, {}])
+)
+TAGGED = VALUES | st.dictionaries(st.sampled_from(["text", "number"]), VALUES, min_size=1, max_size=1)
+COLUMNS = {"a": pa.int64(), "b": pa.string()}
+WORDS = st.sampled_from(["", "null", "oak", 'an "elm"'])
+PLAIN = st.fixed_dictionaries({}, optional={"a": st.none() | st.integers(-9, 9), "b": st.none() | WORDS})
+ODD = st.dictionaries(st.sampled_from(["a", "b", "b.c", "d"]), VALUES)
+REMOVED = st.sampled_from([None, [], ["a"], ["b", "a"]])
+
+
+class AtOnce(unittest.TestCase):
+    """What is read of all documents at once is what is read of each by itself."""
+
+    @settings(max_examples=examples(40), deadline=None)
+    @given(
+        st.lists(st.fixed_dictionaries({"n": st.integers(0, 9), "v": TAGGED}), min_size=1, max_size=5),
+        st.integers(1, 3),
+    )
+    def test_tagged_values(self, written: list[Any], times: int) -> None:
+        lines = pa.array([json.dumps(one) + "\n" for one in written * times])
+        path: Path = ("v",)
+        kinds: dict[Path, pa.DataType] = {("n",): pa.int64(), path: pa.string()}
+        at_once, by_itself = (documents.read(lines, kinds, *where)[0] for where in (((), {path}), ({path}, ())))
+        self.assertEqual(at_once["n",], by_itself["n",])
+        for kind in COLUMNS.values():
+            one, other = (decoded("tagged", found[path], kind) for found in (at_once, by_itself))
+            self.assertEqual((one[0].to_pylist(), one[1].tolist()), (other[0].to_pylist(), other[1].tolist()))
+
+    @settings(max_examples=examples(50), deadline=None)
+    @given(
+        st.lists(
+            st.fixed_dictionaries(
+                {"n": st.integers(0, 9)},
+                optional={"tree": st.none() | PLAIN, "changed": PLAIN | st.none(), "removed": REMOVED},
+            ),
+            min_size=1, max_size=4,
+        ),
+        st.lists(st.fixed_dictionaries({"n": st.integers(0, 9)}, optional={"tree": ODD, "changed": ODD, "removed": REMOVED}), max_size=3),
+        st.booleans(),
+    )  # fmt: skip
+    def test_documents_and_patches(self, plain: list[Any], odd: list[Any], chosen: bool) -> None:
+        """Batches that can be read at once, batches that cannot, and both as one."""
+        patches = Patches("tree", "changed", "removed", "", tuple(COLUMNS), chosen)
+        layout = Layout(
+            ("n",), pa.schema([("n", pa.int64()), *COLUMNS.items()]), now=f"{DOCUMENT}.*", sent_columns=SENT, missing_field="null",
+            codes={}, patches=patches, once=frozenset({"n"}),
+        )  # fmt: skip
+        config = LayoutConfig(now="tree.*", patch="changed", removed="removed", missing_field="null")
+        beside = {"n": pa.int64()} | dict.fromkeys(("tree", "changed", "removed"), pa.string())
+        asked = beside | asked_at_once(layout, {"n": None})
+        self.assertGreater(len(asked), len(beside))
+
+        def changes(batches: list[list[Any]], wanted: dict[str, pa.DataType]) -> Any:
+            schema = pa.schema([*wanted.items(), (WRONG, pa.string())])
+            tables = []
+            for batch in filter(None, batches):
+                found = pa.table(read_fields(pa.array([json.dumps(one) + "\n" for one in batch]), wanted, config))
+                tables.append(in_columns(found, schema))
+            rows = pa.concat_tables(tables).combine_chunks()
+            found = interpret(layout, prepared(rows.append_column(POSITION, pa.array(range(len(rows)))), layout), True)
+            return found.table.to_pylist(), found.bad.keys()
+
+        self.assertEqual(changes([plain, odd], asked), changes([plain, odd], beside))
+        self.assertEqual(changes([plain + odd], asked), changes([plain + odd], beside))
 
 
 if __name__ == "__main__":

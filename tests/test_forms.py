@@ -14,9 +14,9 @@ from unittest import mock
 import duckdb
 import pyarrow as pa
 
-from plainstep.core.layouts.patches import DOCUMENT, SENT, Patches, unpatched
+from plainstep.core.layouts.patches import SENT, Patches, unpatched
 from plainstep.core.layouts.records import by_record
-from plainstep.core.layouts.rows import WRONG
+from plainstep.core.layouts.rows import DOCUMENT, WRONG
 from tests import layouts
 from tests.feed_town import HISTORY, Refusing, Town, run
 

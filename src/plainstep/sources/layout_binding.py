@@ -13,10 +13,12 @@ from plainstep.core.held_types import held_as
 from plainstep.core.layouts.encodings import usual_kind
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.layout import NEW, OLD, ROLES, Layout
-from plainstep.core.layouts.patches import DOCUMENT, SENT, Patches
+from plainstep.core.layouts.patches import SENT, Patches
+from plainstep.core.layouts.patches_at_once import asked_at_once
+from plainstep.core.layouts.paths import lies_in
 from plainstep.core.layouts.raw_sql import computed_of, fields_named
 from plainstep.core.layouts.records import by_record, kind_of
-from plainstep.core.layouts.rows import Raw
+from plainstep.core.layouts.rows import DOCUMENT, LINE, Raw
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError
 from plainstep.sql.expressions import checked, paths_in
@@ -161,12 +163,7 @@ def _refuse_bad_sql(where: str, sql: str, sample: pa.Table, fields: dict[str, pa
 
 def _known(told: str, fields: Collection[str]) -> bool:
     """Whether a path leads to a field of documents, or into one, or is above one."""
-    return any(_lies_in(told, one) or _lies_in(one, told) for one in fields)
-
-
-def _lies_in(path: str, other: str) -> bool:
-    """Whether a path is another, or leads into what lies there."""
-    return path == other or path.startswith(f"{other}.")
+    return any(lies_in(told, one) or lies_in(one, told) for one in fields)
 
 
 def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
@@ -177,9 +174,9 @@ def wanted(layout: Layout, sample: pa.Table) -> dict[str, pa.DataType | None]:
     if patches:
         inside = [path for path in (patches.document, patches.changed, patches.removed, patches.old) if path]
         beside = wanted(replace(layout, patches=None, sent_columns="", now=f"{patches.document}.*"), sample)
-        return dict.fromkeys(inside, None) | {
-            path: kind for path, kind in beside.items() if not any(_lies_in(path, one) for one in inside)
-        }
+        outside = {path: kind for path, kind in beside.items() if not any(lies_in(path, one) for one in inside)}
+        at_once = asked_at_once(layout, outside) if LINE in sample.column_names else {}
+        return dict.fromkeys(inside, None) | outside | at_once
     for path in (layout.operation, layout.time, layout.transaction, layout.deleted, layout.each, *layout.pair):
         if path:
             found[path] = None
@@ -234,7 +231,7 @@ def _once(
 
     def below(column: str) -> bool:
         places = [pattern.replace("*", paths.get(column, column)) for pattern in patterns]
-        return any(_lies_in(path, place) for place in places for path in fields)
+        return any(lies_in(path, place) for place in places for path in fields)
 
     return frozenset(column for column in columns if paths.get(column, column) in fields and not below(column))
 

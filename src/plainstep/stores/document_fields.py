@@ -6,8 +6,10 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.arrays import utc_time
 from plainstep.core.casting import fitted
-from plainstep.core.layouts import documents
-from plainstep.core.layouts.rows import LINE, WRONG, Raw
+from plainstep.core.layouts import documents, patches_at_once
+from plainstep.core.layouts.patches import SENT
+from plainstep.core.layouts.paths import Path
+from plainstep.core.layouts.rows import DOCUMENT, LINE, WRONG, Raw
 from plainstep.deferred import pa
 
 if TYPE_CHECKING:
@@ -32,12 +34,25 @@ def kind_read(path: str, layout: LayoutConfig, sampled: pa.Table, fields: dict[s
 
 def read_fields(lines: pa.Array, wanted: dict[str, pa.DataType], layout: LayoutConfig) -> dict[str, pa.Array]:
     """The wanted fields of documents, what is wrong with rows, and the documents themselves where it matters what they lack."""
-    kinds = {tuple(path.split(".")): kind for path, kind in wanted.items()}
-    whole = {tuple(path.split(".")) for path in (*layout.tagged_paths, *layout.whole_paths)}
-    found, wrong = documents.read(lines, kinds, whole)
+    parts = {
+        path.removeprefix(f"{DOCUMENT}."): kind for path, kind in wanted.items() if path.startswith(f"{DOCUMENT}.")
+    }
+    kinds = {_path(path): kind for path, kind in wanted.items() if not path.startswith((DOCUMENT, SENT))}
+    if parts:
+        at = _path(layout.now.removesuffix(".*")), _path(layout.patch), _path(layout.removed)
+        beside = {path: kind for path, kind in kinds.items() if path not in at}
+        at_once = patches_at_once.read(lines, beside, parts, at)
+        if at_once is not None:
+            return {".".join(path): column for path, column in at_once.items()}
+    whole, tagged = (set(map(_path, paths)) for paths in (layout.whole_paths, layout.tagged_paths))
+    found, wrong = documents.read(lines, kinds, whole, tagged)
     columns = {".".join(path): column for path, column in found.items()}
     if wrong:
         columns[WRONG] = pa.array([wrong.get(row) for row in range(len(lines))], pa.string())
     if layout.missing_field != "null":
         columns[LINE] = lines
     return columns
+
+
+def _path(path: str) -> Path:
+    return tuple(path.split(".")) if path else ()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import suppress
 from typing import Any
 
@@ -11,6 +11,7 @@ from plainstep.core.arrays import Bools, replaced
 from plainstep.core.casting import common, fitted, overflows, readable
 from plainstep.core.layouts.exact_json import INEXACT, Doubtful, Written, is_deep, parsed, written
 from plainstep.core.layouts.paths import Path, value_at
+from plainstep.core.layouts.tagged import Tags, fields_of, tags_of, texts_of
 from plainstep.deferred import np, pa, pajson, pc
 from plainstep.errors import DataError
 from plainstep.sql.engine import evaluated
@@ -22,7 +23,10 @@ BLOCK = 1 << 20
 
 
 def read(
-    documents: pa.Array, kinds: dict[Path, pa.DataType], whole: Collection[Path] = ()
+    documents: pa.Array,
+    kinds: dict[Path, pa.DataType],
+    whole: Collection[Path] = (),
+    tagged: Collection[Path] = (),
 ) -> tuple[dict[Path, pa.Array], dict[int, str]]:
     """Fields of documents as columns.
 
@@ -30,26 +34,43 @@ def read(
         documents: texts, null where there is no document.
         kinds: the type of each field, by its path. A null or absent field is null.
         whole: those that are wanted as JSON, as texts, whatever they hold.
+        tagged: those that are wanted as JSON, too, without the object that names their type if they have one: they may have it.
 
     Returns:
         The columns by path, and what is wrong with rows that are not documents or hold something else.
     """
-    plain = {path: kind for path, kind in kinds.items() if path not in whole}
+    plain = {path: kind for path, kind in kinds.items() if path not in whole and path not in tagged}
+    tags = tags_of(documents, [path for path in kinds if path in tagged]) if tagged else {}
     wrong: dict[int, str] = {}
     try:
-        columns = _quickly(documents, plain)
+        columns = _quickly(documents, plain, tags)
     except (pa.ArrowException, pa.ArrowNotImplementedError):
+        if tags:
+            return read(documents, kinds, {*whole, *tagged})
         columns, wrong = _carefully(documents, plain)
-    asked = [path for path in kinds if path in whole]
-    if asked and not plain:
+    asked = [path for path in kinds if path not in columns]
+    if asked and not columns:
         wrong = dict.fromkeys(_invalid(documents), "it is not a JSON object")
     return columns | (_as_json(_without(documents, wrong), asked) if asked else {}), wrong
 
 
-def _quickly(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> dict[Path, pa.Array]:
+def _quickly(
+    documents: pa.Array, kinds: dict[Path, pa.DataType], tags: Mapping[Path, Tags] | None = None
+) -> dict[Path, pa.Array]:
     """All rows at once, by Arrow's reader. It tells that something is wrong, but not where."""
-    if not len(documents) or not kinds:
+    tags = tags or {}
+    if not len(documents) or not (kinds or tags):
         return {path: pa.nulls(len(documents), kind) for path, kind in kinds.items()}
+    found = table_of(documents, kinds | fields_of(tags), is_closed=bool(tags))
+    return columns_of(found, kinds) | {path: texts_of(member(found, path), named) for path, named in tags.items()}
+
+
+def table_of(documents: pa.Array, kinds: dict[Path, pa.DataType], is_closed: bool = False) -> pa.Table:
+    """Documents as a table of what they hold, a row each; with fields that were not asked for, if ``is_closed``.
+
+    Raises:
+        pyarrow.ArrowException: something is wrong with them.
+    """
     lines = documents if _one_block(documents) else pc.binary_join_element_wise(pc.fill_null(documents, "{}"), "\n", "")
     if not _objects(lines):
         raise pa.ArrowInvalid("not an object in every row")
@@ -62,13 +83,22 @@ def _quickly(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> dict[Path, 
         ),
         pajson.ParseOptions(
             explicit_schema=_schema({path: readable(kind) for path, kind in kinds.items()}),
-            unexpected_field_behavior="ignore",
+            unexpected_field_behavior="infer" if is_closed else "ignore",
             newlines_in_values=lines is not documents,
         ),
     )
     if found.num_rows != len(documents):
         raise pa.ArrowInvalid("not one document a row")
-    columns = {path: _member(found, path) for path in kinds}
+    return found
+
+
+def columns_of(table: pa.Table, kinds: dict[Path, pa.DataType]) -> dict[Path, pa.Array]:
+    """Fields of such a table in their types.
+
+    Raises:
+        pyarrow.ArrowInvalid: a value is not one of its type.
+    """
+    columns = {path: member(table, path) for path in kinds}
     for path, kind in kinds.items():
         if overflows(columns[path]) or _not_finite(columns[path]):
             raise pa.ArrowInvalid("a number has too many digits, or is none of JSON's")
@@ -123,7 +153,8 @@ def _schema(kinds: dict[Path, pa.DataType]) -> pa.Schema:
     return pa.schema([(name, parts[()] if () in parts else pa.struct(_schema(parts))) for name, parts in tree.items()])
 
 
-def _member(table: pa.Table, path: Path) -> pa.Array:
+def member(table: pa.Table, path: Path) -> pa.Array:
+    """What lies at a path of a table."""
     column = table[path[0]]
     column = column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
     return pc.struct_field(column, list(path[1:])) if len(path) > 1 else column

@@ -15,9 +15,8 @@ from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts import pairing as pairs
 from plainstep.core.layouts.encodings import decoded
 from plainstep.core.layouts.layout import NEW, OLD, Layout
-from plainstep.core.layouts.patches import DOCUMENT
 from plainstep.core.layouts.raw_sql import computed_of
-from plainstep.core.layouts.rows import POSITION, TIME, Raw
+from plainstep.core.layouts.rows import DOCUMENT, POSITION, TIME, Raw
 from plainstep.deferred import np, npt, pa, pc
 
 

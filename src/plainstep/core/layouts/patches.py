@@ -7,14 +7,15 @@ from dataclasses import dataclass
 from typing import Any
 
 from plainstep.core.arrays import flat, replaced
+from plainstep.core.layouts import documents
 from plainstep.core.layouts.exact_json import Doubtful, parsed, written
 from plainstep.core.layouts.paths import Path, nested, value_at
-from plainstep.core.layouts.rows import WRONG, Raw, with_column
+from plainstep.core.layouts.rows import DOCUMENT, WRONG, Raw, with_column
 from plainstep.deferred import np, pa, pc
 from plainstep.sql.engine import evaluated
 
-# What rows get: a document with the values that a row carries, and the list of those, null where it carries all of them.
-DOCUMENT, SENT = "plainstep.document", "plainstep.sent"
+# The list of values that a row carries, null where it carries all of them.
+SENT = "plainstep.sent"
 
 
 @dataclass(frozen=True)
@@ -41,10 +42,14 @@ class Patches:
 def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
     """Rows with one document each, and what it carries: a whole one as it is, a patch as the values that it tells.
 
-    A path of a patch that is no column's is told: its value would be lost.
+    A path of a patch that is no column's is told: its value would be lost. Rows of which documents and patches were read at once
+    (``patches_at_once``) stay as they are.
     """
-    raw = Raw(rows)
     paths = [path for path in (patches.document, patches.changed, patches.removed, patches.old) if path]
+    read = flat(rows[DOCUMENT]).is_valid() if DOCUMENT in rows.column_names else None
+    if read is not None and all(not (flat(rows[path]).is_valid()).true_count for path in paths):
+        return rows
+    raw = Raw(rows)
     raw.read(dict.fromkeys(paths, pa.string()), set(paths))
     columns_of = {path: raw.typed(path, pa.string()) for path in paths}
     nothing = pa.nulls(len(raw), pa.string())
@@ -65,9 +70,30 @@ def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
             raw.refuse(row, str(error))
             continue
         found[row], sent[row] = written(nested(values)), written([".".join(path) for path in values])
-    for name, column in ((DOCUMENT, replaced(whole, found)), (SENT, replaced(sent_all, sent))):
+    document, carried = replaced(whole, found), replaced(sent_all, sent)
+    if read is not None:
+        document, carried = (
+            pc.coalesce(flat(rows[name]), column) for name, column in ((DOCUMENT, document), (SENT, carried))
+        )
+        rows = _filled(rows, pc.if_else(read, None, document), raw)
+    for name, column in ((DOCUMENT, document), (SENT, carried)):
         rows = with_column(rows, name, column)
     return with_column(rows, WRONG, raw.notes())
+
+
+def _filled(rows: pa.Table, documents_left: pa.Array, raw: Raw) -> pa.Table:
+    """Rows with columns that were read at once for some of them, and for the others out of their documents."""
+    names = [name for name in rows.column_names if name.startswith(f"{DOCUMENT}.")]
+    kinds: dict[Path, pa.DataType] = {
+        (name.removeprefix(f"{DOCUMENT}."),): rows.schema.field(name).type for name in names
+    }
+    found, wrong = documents.read(documents_left, kinds)
+    for row, why in wrong.items():
+        raw.refuse(row, why)
+    for name in names:
+        column = found[(name.removeprefix(f"{DOCUMENT}."),)]
+        rows = with_column(rows, name, pc.if_else(documents_left.is_valid(), column, flat(rows[name])))
+    return rows
 
 
 # The names of an object's fields, as a list in JSON; null for what is no object.
@@ -75,7 +101,7 @@ KEYS = "CASE WHEN json_valid(d) AND json_type(d) = 'OBJECT' THEN to_json(json_ke
 
 
 def _whole_columns(
-    changed: pa.Array, removed: pa.Array, documents: pa.Array, columns: tuple[str, ...]
+    changed: pa.Array, removed: pa.Array, whole: pa.Array, columns: tuple[str, ...]
 ) -> tuple[pa.Array, pa.Array]:
     """Most patches name whole columns only, in which no other column lies, and are documents of these as they stand.
 
@@ -91,7 +117,7 @@ def _whole_columns(
     plain = pa.array(simple, pa.bool_()).take(names.indices)
     nothing_else = pc.or_(removed.is_null(), pc.fill_null(pc.equal(removed, "[]"), False))
     fits = pc.and_(pc.fill_null(plain, False), nothing_else)
-    return pc.if_else(fits, changed, documents), pc.if_else(fits, names.cast(pa.string()), None)
+    return pc.if_else(fits, changed, whole), pc.if_else(fits, names.cast(pa.string()), None)
 
 
 class _Columns:

@@ -15,6 +15,11 @@ def value_at(document: Any, path: Path) -> Any:
     return document
 
 
+def lies_in(path: str, other: str) -> bool:
+    """Whether a path with dots is another, or leads into what lies there."""
+    return path == other or path.startswith(f"{other}.")
+
+
 def nested(values: Mapping[Path, Any]) -> dict[str, Any]:
     """An object with values at their paths; without those within a value that is no object."""
     document: dict[str, Any] = {}

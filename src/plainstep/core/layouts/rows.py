@@ -17,13 +17,16 @@ from plainstep.deferred import np, pa, pc
 POSITION, TIME, LINE = "plainstep.position", "plainstep.time", "plainstep.line"
 # Which partition a row is in, where no column of its own tells it.
 PARTITION = "plainstep.partition"
+# A document with the values that a row carries, where documents and patches became one; its columns may lie below, each by itself.
+DOCUMENT = "plainstep.document"
 # What is wrong with a row, where it was found out while it was read.
 WRONG = "plainstep.wrong"
 
 
 def as_sent(row: dict[str, Any]) -> dict[str, Any]:
     """A row without what was added to it as it was read; a line of JSON stays, for it holds what the row was."""
-    return {name: value for name, value in row.items() if not name.startswith("plainstep.") or name == LINE}
+    own = {name.removeprefix(f"{DOCUMENT}."): value for name, value in row.items()}
+    return {name: value for name, value in own.items() if not name.startswith("plainstep.") or name == LINE}
 
 
 def with_column(rows: pa.Table, name: str, column: pa.Array | pa.ChunkedArray) -> pa.Table:
