@@ -279,13 +279,15 @@ def difference(
 
 def known(wanted: pa.Schema, found: pa.Schema) -> pa.Schema:
     """The columns that a table has of those that are wanted."""
-    return pa.schema([field for field in wanted if field.name in found.names])
+    there = {*found.names}
+    return pa.schema([field for field in wanted if field.name in there])
 
 
 def widened(batch: pa.RecordBatch, wanted: pa.Schema) -> pa.RecordBatch:
     """The batch with nulls in the columns that the target does not have yet."""
+    there = {*batch.schema.names}
     columns = [
-        batch.column(field.name) if field.name in batch.schema.names else pa.nulls(batch.num_rows, field.type)
+        batch.column(field.name) if field.name in there else pa.nulls(batch.num_rows, field.type)
         for field in wanted
     ]
     return pa.record_batch(columns, schema=wanted)

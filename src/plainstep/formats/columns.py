@@ -45,9 +45,10 @@ def in_columns(table: pa.Table, schema: pa.Schema) -> pa.Table:
     Raises:
         pa.ArrowException: a column cannot be made one of its type.
     """
+    there = {*table.column_names}
     columns = [
         fitted(flat(table[field.name]), field.type)
-        if field.name in table.column_names
+        if field.name in there
         else pa.nulls(table.num_rows, field.type)
         for field in schema
     ]

@@ -142,7 +142,7 @@ def _held(state: LoadState, moved: MovedRows) -> pa.Table | None:
 def _rows_held(state: LoadState, keys: pa.Table) -> pa.Table | None:
     """The rows of some keys that a target holds, or None if its table lacks one of their columns."""
     shape, info = state.shape, state.held.found("")
-    if info is None or any(name not in info.schema.names for name in shape.schema.names):
+    if info is None or not {*shape.schema.names} <= {*info.schema.names}:
         return None
     return state.held.rows("", shape.schema.names, keys, shape.gone)
 

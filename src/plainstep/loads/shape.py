@@ -99,7 +99,8 @@ def in_held_types(shape: Shape, info: TableInfo | None) -> Shape:
     """A shape that holds the source's columns in the types of its table, where these hold more: a source may narrow."""
 
     names = {field.name: shape.names_of(field.name)[-1:] for field in shape.schema}
-    if info is None or not all(name and name[0] in info.schema.names for name in names.values()):
+    there = {*info.schema.names} if info else set()
+    if info is None or not all(name and name[0] in there for name in names.values()):
         return shape
     found = pa.schema([info.schema.field(name).with_name(field) for field, [name] in names.items()])
     return replace(cast("Any", shape), schema=drift.as_held(shape.schema, found))

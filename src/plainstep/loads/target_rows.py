@@ -41,7 +41,8 @@ class TargetRows:
         found = self.found(suffix)
         if found is None or not keys.num_rows:
             return schema.empty_table()
-        wanted = pa.schema([field for field in schema if field.name in found.schema.names])
+        there = {*found.schema.names}
+        wanted = pa.schema([field for field in schema if field.name in there])
         asked = keys.cast(pa.schema([self.tables[suffix].schema.field(name) for name in keys.column_names]))
         batches = self._by_key(suffix).matching(wanted, asked, where_null)
         return _widened(pa.Table.from_batches(batches, wanted), schema)
@@ -64,9 +65,11 @@ class TargetRows:
             if where_null not in info.schema.names:  # it is added by the commit that this is read for: null in all rows
                 where_null = ""
         asked = known(pa.schema(list(fields.values())), info.schema)
+        there = {*asked.names}
+        names = [name for name in schema.names if name in there]
         for batch in self.load.target.rows(beside(self.load.into_table, suffix), asked):
             some = batch.filter(pc.is_null(batch.column(where_null))) if where_null else batch
-            yield widened(some.select([name for name in schema.names if name in asked.names]), schema)
+            yield widened(some.select(names), schema)
 
     def first_values(self, suffix: str, group: pa.Table, value: str, count: int, largest: bool) -> pa.Table:
         """For each group, its first values in order; see ``plainstep.core.shapes.base.TargetReader``."""

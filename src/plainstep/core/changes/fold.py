@@ -252,15 +252,17 @@ def _resets(events: Events, codes: Numbers, bound: int) -> tuple[Bools, Numbers 
 def _old_values(events: Events, firsts: Numbers) -> dict[str, pa.Array]:
     rows = pa.array(firsts if events.row is None else events.row[firsts])
     blank = events.had[firsts] != PRESENT if events.images else None
+    there = {*events.table.column_names}
     others = [WAS + name for name in events.columns if name not in events.key]
-    columns = {name: events.table[name] for name in others if name in events.table.column_names}
+    columns = {name: events.table[name] for name in others if name in there}
     return {name: _blanked(values, blank) for name, values in keys.take_all(columns, rows).items()}
 
 
 def _new_values(
     events: Events, codes: Numbers, present: Numbers, lasts: Numbers, resets: Numbers | None
 ) -> dict[str, pa.Array]:
-    others = [name for name in events.columns if name not in events.key and NOW + name in events.table.column_names]
+    there = {*events.table.column_names}
+    others = [name for name in events.columns if name not in events.key and NOW + name in there]
     columns = {NOW + name: events.table[NOW + name] for name in others}
     if resets is None:
         rows = pa.array(lasts if events.row is None else events.row[lasts])

@@ -88,7 +88,7 @@ class NetChanges:
     @property
     def unsure(self) -> Numbers:
         """Keys that were changed more than once, where only the source can tell whether all came back as it was."""
-        if SAME not in self.state.column_names:
+        if SAME not in self._names:
             return np.zeros(0, dtype=np.int64)
         both = (numbers(self.state["had"]) == PRESENT) & numbers(self.state["has"])
         return np.flatnonzero(both & (numbers(self.state["count"]) > 1))
@@ -109,10 +109,15 @@ class NetChanges:
         place = self.state.schema.get_field_index(SAME)
         return replace(self, state=self.state.set_column(place, SAME, pa.array(known)))
 
+    @cached_property
+    def _names(self) -> set[str]:
+        """The columns of the state. (Arrow makes a new list of them for everyone who asks, which of a thousand takes milliseconds.)"""
+        return set(self.state.column_names)
+
     @property
     def has_before_images(self) -> bool:
         """Whether every old value is told, so that the net changes could be undone."""
-        told = all(WAS + name in self.state.column_names for name in self.others)
+        told = all(WAS + name in self._names for name in self.others)
         return told and not self.truncated and Op.PUT not in self.ops
 
     def without(self, keys_of: NetChanges) -> NetChanges:
@@ -125,11 +130,11 @@ class NetChanges:
     @property
     def partial(self) -> bool:
         """Whether some rows came in parts."""
-        return any(name.startswith(GIVEN) for name in self.state.column_names)
+        return any(name.startswith(GIVEN) for name in self._names)
 
     def given(self, column: str) -> Bools:
         """For which keys the column's value was sent."""
-        if GIVEN + column in self.state.column_names:
+        if GIVEN + column in self._names:
             return numbers(self.state[GIVEN + column])
         return np.ones(self.state.num_rows, dtype=np.bool_)
 
@@ -149,11 +154,11 @@ class NetChanges:
     def changed(self) -> dict[str, Bools]:
         """For each column outside the key, where its old and new values differ (rows before and after)."""
         both = (numbers(self.state["had"]) == PRESENT) & numbers(self.state["has"])
-        found, names = {}, set(self.state.column_names)
+        found = {}
         for name in self.others:
-            if WAS + name in names:
+            if WAS + name in self._names:
                 differs = differing(flat(self.state[WAS + name]), flat(self.state[NOW + name]))
-            elif SAME in names:
+            elif SAME in self._names:
                 differs = ~numbers(self.state[SAME])  # some column changed, so this one may have
             else:
                 differs = np.ones(len(both), dtype=np.bool_)  # no old values: it may have changed
@@ -186,7 +191,7 @@ class NetChanges:
         picked = {
             name: flat(self.state[(KEY if name in self.key else side) + name]).take(rows)
             for name in self.columns
-            if name in self.key or side + name in self.state.column_names
+            if name in self.key or side + name in self._names
         }
         return pa.table(picked)
 

@@ -75,7 +75,7 @@ def table_of(documents: pa.Array, kinds: dict[Path, pa.DataType], is_closed: boo
     if not _objects(lines):
         raise pa.ArrowInvalid("not an object in every row")
     found = pajson.read_json(
-        pa.BufferReader(_bytes(lines)),
+        pa.BufferReader(bytes_of(lines)),
         pajson.ReadOptions(
             # One block is parsed by one thread anyway: handing it over costs more than parsing a small file.
             use_threads=len(documents) > 1 and lines.nbytes > BLOCK,
@@ -140,7 +140,8 @@ def _objects(lines: pa.Array) -> bool:
     return bool(pc.all(pc.and_(pc.starts_with(bare, "{"), pc.ends_with(bare, "}"))).as_py())
 
 
-def _bytes(lines: pa.Array) -> pa.Buffer:
+def bytes_of(lines: pa.Array) -> pa.Buffer:
+    """Texts, one after the other as they lie in memory."""
     offsets = np.frombuffer(lines.buffers()[1], dtype=np.int64 if pa.types.is_large_string(lines.type) else np.int32)
     start, end = int(offsets[lines.offset]), int(offsets[lines.offset + len(lines)])
     return lines.buffers()[2].slice(start, end - start)

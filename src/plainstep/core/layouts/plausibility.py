@@ -103,7 +103,8 @@ def _at_one_place(changes: Changes, before: Ints, after: Ints) -> Doubt | None:
 
 def _broken(changes: Changes, key: tuple[str, ...], before: Ints, after: Ints, whole_deletes: bool) -> Doubt | None:
     """Old values that are not the new ones of the change before."""
-    others = [name for name in changes.columns if name not in key and WAS + name in changes.table.column_names]
+    there = {*changes.table.column_names}
+    others = [name for name in changes.columns if name not in key and WAS + name in there]
     if not others or "given" in changes.table.column_names:
         return None
     ops = changes.op()
@@ -210,7 +211,8 @@ def swapped(net_was: pa.Table, net_now: pa.Table, held: pa.Table, key: tuple[str
     places = net_was.select(list(key)).append_column("plainstep.at", pa.array(np.arange(net_was.num_rows)))
     joined = places.join(numbered.select([*key, "plainstep.row"]), list(key), join_type="inner")
     at, row = joined["plainstep.at"], joined["plainstep.row"]
-    others = [name for name in held.column_names if name not in key and name in net_was.column_names]
+    there = {*net_was.column_names}
+    others = [name for name in held.column_names if name not in key and name in there]
     if not others or not len(at):
         return None
     found = held.take(row)

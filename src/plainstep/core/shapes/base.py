@@ -160,7 +160,8 @@ def with_columns(schema: pa.Schema, shape: str, added: dict[str, pa.DataType]) -
     Raises:
         ConfigError: a column has one of these names already.
     """
-    taken = [name for name in added if name in schema.names]
+    there = {*schema.names}
+    taken = [name for name in added if name in there]
     if taken:
         raise ConfigError(
             f"The source has a column {taken[0]!r}, and {shape} adds a column of that name.",

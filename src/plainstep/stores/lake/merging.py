@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any, Protocol
 
 from plainstep.core.arrays import Bools, Ints, flat
-from plainstep.core.shapes.apply import Applied, applied, found_in
+from plainstep.core.shapes.apply import Applied, applied, found_in, places_of
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa, pc
 from plainstep.stores.lake.files import FileRows, LakeFile
@@ -84,40 +84,67 @@ class Merging:
             anew: whether every file is written anew, for its columns change.
         """
         if edits.clear:
-            return self._written(Merged(applied(self.schema.empty_table(), key, _looked_up(edits)), self.files))
+            done = applied(self.schema.empty_table(), key, _looked_up(edits))
+            self.writer.add(done.rows)
+            return Merged(done, self.files)
         wanted = _keys(key, edits)
         touched, taken = list[MergedFile](), [self.schema.empty_table()]
         small = [file for file in self.files if file.size < SMALL]
         packed = {file.key for file in small} if len(small) > MANY and (wanted or _appends(edits)) else set()
-        marked = list[tuple[MergedFile, Ints]]()
-        # Rows that only go, or are put whole, need not be read.
+        marked, anew_too = list[tuple[MergedFile, Ints]](), list[tuple[MergedFile, Bools | None]]()
+        # Of rows that only go, or are put whole, nothing but their keys is read at first.
         needed = None if edits.patch or edits.add is not None else _names(wanted)
         for file in self.files:
             hit = self._hit(file, wanted)
             if hit is None and not anew and file.key not in packed:
                 continue
             touched.append(file)
-            if hit is not None and self.marks and not anew and file.size >= LARGE and hit.mean() <= FEW:
+            if hit is not None:
                 taken.append(self._fitted(self.rows.of(file, only=needed)).filter(pa.array(hit)))
+            if hit is not None and self.marks and not anew and file.size >= LARGE and hit.mean() <= FEW:
                 marked.append((file, self._marked(file, hit)))
-                continue
-            whole = self._fitted(self.rows.of(file))
-            if hit is None:
-                self.writer.add(whole)
-                continue
-            taken.append(whole.filter(pa.array(hit)))
-            self.writer.add(whole.filter(pa.array(~hit)))
-        return self._written(Merged(applied(pa.concat_tables(taken), key, _looked_up(edits)), touched, marked))
+            else:
+                anew_too.append((file, hit))
+        found = Merged(applied(pa.concat_tables(taken), key, _looked_up(edits)), touched, marked)
+        left = found.done.rows
+        for file, hit in _in_order(anew_too, key):
+            left = self._rewritten(file, hit, key, left)
+        self.writer.add(left)
+        return found
+
+    def _rewritten(self, file: MergedFile, hit: Bools | None, key: Sequence[str], edited: pa.Table) -> pa.Table:
+        """Write what is left of a file; edited rows that were in it stand where they stood, so that it needs no sorting.
+
+        Args:
+            file: the file.
+            hit: which of its rows are edited or gone; None where none is.
+            key: the key columns.
+            edited: all rows as they are after the edits.
+
+        Returns:
+            Those of them that were not in this file.
+        """
+        whole = self._fitted(self.rows.of(file))
+        if hit is None:
+            self.writer.add(whole)
+            return edited
+        rows = np.flatnonzero(hit)
+        places = places_of(edited, whole.select(key).take(pa.array(rows))) if key else np.full(len(rows), -1)
+        at, first = np.unique(places, return_index=True)  # a key stands in a file once; of others, one is enough
+        at, first = at[at >= 0], rows[first[at >= 0]]
+        gone = hit.copy()
+        gone[first] = False
+        whole = _replaced(whole, first, edited.take(pa.array(at)))
+        self.writer.add(whole.filter(pa.array(~gone)) if gone.any() else whole)
+        left = np.ones(edited.num_rows, dtype=np.bool_)
+        left[at] = False
+        return edited.filter(pa.array(left))
 
     def _marked(self, file: MergedFile, hit: Bools) -> Ints:
         """The numbers of the rows of a file that are deleted, those that are hit now among them."""
         before = self.rows.deleted(file, len(hit) + self.rows.deleted_count(file))
         before[np.flatnonzero(~before)[hit]] = True
         return np.flatnonzero(before)
-
-    def _written(self, found: Merged) -> Merged:
-        self.writer.add(found.done.rows)
-        return found
 
     def _hit(self, file: MergedFile, wanted: Sequence[pa.Table]) -> Bools | None:
         """Which rows of a file have one of some keys; None where none has."""
@@ -137,10 +164,40 @@ class Merging:
         return fitted(rows, wanted)
 
 
+def _in_order(
+    files: list[tuple[MergedFile, Bools | None]], key: Sequence[str]
+) -> list[tuple[MergedFile, Bools | None]]:
+    """Files by the least key that they hold, where that is known, so that what is written of them is in order."""
+    if not key:
+        return files
+    least = [file.ends(key[0])[0] for file, _ in files]
+    if {type(one) for one in least} not in ({int}, {str}):
+        return files
+    return [one for _, _, one in sorted(zip(least, range(len(files)), files, strict=True))]
+
+
+def _replaced(rows: pa.Table, places: Ints, others: pa.Table) -> pa.Table:
+    """Rows with others in place of some of them."""
+    mask = np.zeros(rows.num_rows, dtype=np.bool_)
+    mask[places] = True
+    order = pa.array(np.argsort(places))
+    columns = []
+    for name in rows.column_names:
+        column, new = flat(rows[name]), flat(others[name]).take(order)
+        try:
+            columns.append(pc.replace_with_mask(column, mask, new))
+        except pa.ArrowNotImplementedError:  # lists and objects
+            numbers = np.arange(len(column))
+            numbers[mask] = len(column) + np.arange(len(new))
+            columns.append(pa.concat_arrays([column, new]).take(pa.array(numbers)))
+    return pa.table(columns, schema=rows.schema)
+
+
 def fitted(rows: pa.Table, schema: pa.Schema) -> pa.Table:
     """Rows in some columns: null where they lack one."""
+    there = {*rows.column_names}
     columns = [
-        rows[one.name].cast(one.type) if one.name in rows.column_names else pa.nulls(rows.num_rows, one.type)
+        rows[one.name].cast(one.type) if one.name in there else pa.nulls(rows.num_rows, one.type)
         for one in schema
     ]
     return pa.Table.from_arrays(columns, schema=schema)
