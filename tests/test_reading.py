@@ -25,6 +25,7 @@ from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.interpret import Interpreted, interpret
 from plainstep.core.layouts.plausibility import doubt
 from plainstep.core.layouts.rows import POSITION, Raw
+from plainstep.core.picked import Picked
 from plainstep.errors import ConfigError
 from plainstep.formats import csv as comma
 from plainstep.formats.lines import kind_of
@@ -355,6 +356,47 @@ class Layouts(unittest.TestCase):
     def test_what_rows_are_made_of(self) -> None:
         rows = pa.table({"s": pa.array([{"a": 1, "t": {"b": "x"}}]), "d": ['{"q": {"r": 1.5}}'], "n": [1]})
         self.assertEqual(list(fields_of(rows)), ["s.a", "s.t.b", "d.q.r", "d", "n"])
+
+
+class Judged(unittest.TestCase):
+    """Of many changes, those of some rows are judged; of a position that is there twice, all are."""
+
+    def changes(self, rows: int, **others: Any) -> Changes:
+        """Each row in turn is updated from one number to the next."""
+        numbers = np.arange(60_000)
+        turn = numbers // rows
+        columns: dict[str, Any] = {
+            "op": pa.array(np.full(60_000, int(Op.UPDATE)), pa.int8()),
+            "seq": numbers,
+            "position": numbers,
+        }
+        columns |= {"at": pa.nulls(60_000, pa.timestamp("us", "UTC")), "was.k": numbers % rows, "now.k": numbers % rows}
+        return Changes(pa.table(columns | {"was.a": turn, "now.a": turn + 1} | others))
+
+    def test_many_changes(self) -> None:
+        for rows in (1, 7, 20_000):
+            turn = np.arange(60_000) // rows
+            self.assertIsNone(doubt(self.changes(rows), ("k",), True))
+            swapped = doubt(self.changes(rows, **{"was.a": turn + 1, "now.a": turn}), ("k",), True)
+            assert swapped
+            self.assertIn("old and new values may be swapped", swapped.likely)
+            self.assertTrue(rows == 7 or ("of one row in 8" in swapped.what) == (rows > 7))
+            numbers = np.arange(60_000)
+            numbers[-1] = numbers[-1 - rows]  # of one row only
+            twice = doubt(self.changes(rows, position=numbers), ("k",), True)
+            assert twice
+            self.assertIn("Two changes of one key stand at the position", twice.what)
+
+    @given(st.lists(st.integers(-1, 5), max_size=6), st.integers(0, 2), st.integers(1, 3), st.booleans())
+    def test_picked_rows(self, rows: list[int], start: int, step: int, evenly: bool) -> None:
+        picked = Picked(np.arange(start, 6, step) if evenly else np.array(rows, dtype=np.int64))
+        numbers = pa.array([None if row < 0 else row for row in picked.rows.tolist()], pa.int64())
+        for column in (
+            pa.array([1, 2, 3, 4, 5, 6, 7])[1:], pa.array([1, None, 3, 4, 5, 6]), pa.array(["a", "b", None, "d", "e", "f"]),
+            pa.array([True, False] * 3), pa.array(["a", "b"] * 3).dictionary_encode(), pa.array([1, 2, 3] * 2, pa.decimal128(5, 0)),
+            pa.array([1, 2, 3] * 2, pa.timestamp("us", "UTC")), pa.array([[1], [2], []] * 2),
+        ):  # fmt: skip
+            self.assertEqual(picked.of(column), column.take(numbers))
 
 
 if __name__ == "__main__":

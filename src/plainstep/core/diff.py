@@ -287,8 +287,7 @@ def widened(batch: pa.RecordBatch, wanted: pa.Schema) -> pa.RecordBatch:
     """The batch with nulls in the columns that the target does not have yet."""
     there = {*batch.schema.names}
     columns = [
-        batch.column(field.name) if field.name in there else pa.nulls(batch.num_rows, field.type)
-        for field in wanted
+        batch.column(field.name) if field.name in there else pa.nulls(batch.num_rows, field.type) for field in wanted
     ]
     return pa.record_batch(columns, schema=wanted)
 

@@ -47,9 +47,7 @@ def in_columns(table: pa.Table, schema: pa.Schema) -> pa.Table:
     """
     there = {*table.column_names}
     columns = [
-        fitted(flat(table[field.name]), field.type)
-        if field.name in there
-        else pa.nulls(table.num_rows, field.type)
+        fitted(flat(table[field.name]), field.type) if field.name in there else pa.nulls(table.num_rows, field.type)
         for field in schema
     ]
     return pa.Table.from_arrays(columns, schema=schema) if columns else table.select([])

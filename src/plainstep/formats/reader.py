@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterator
+import sys
+from collections.abc import Callable, Iterator, Sequence
 from functools import cache
 from typing import Any
 
@@ -29,6 +30,9 @@ from plainstep.formats.lines import (  # fmt: skip
 )
 from plainstep.formats.openable import Openable, arrow_file
 from plainstep.formats.prefetch import fetched
+
+# Rows for each different text of a column that is read by the numbers of its texts.
+OFTEN = 16
 
 
 @cache
@@ -167,13 +171,13 @@ def _check_text(texts: pa.Array, shown: str, before: int) -> None:
 
 
 def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
-    few_values = [field.name for field in wanted or () if pa.types.is_dictionary(field.type)]
+    coded = [field.name for field in wanted or () if pa.types.is_dictionary(field.type)]
     whole = _seekable(stream, kind)
-    file = pq.ParquetFile(whole, read_dictionary=few_values)
+    file = pq.ParquetFile(whole, read_dictionary=coded)
     refuse_large_parquet(file.metadata, whole.size(), shown)
     names = None if wanted is None else [name for name in file.schema_arrow.names if name in wanted.names]
     line = unpacked = 0
-    for batch in fetched(_parquet_batches(whole, file, names, SOME if few else ROWS, shown, kind.longest)):
+    for batch in fetched(_parquet_batches(whole, file, coded, names, SOME if few else ROWS, shown, kind.longest)):
         yield Rows(pa.Table.from_batches([batch]), np.arange(line + 1, line + 1 + batch.num_rows))
         line += batch.num_rows
         unpacked += batch.nbytes
@@ -183,12 +187,13 @@ def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few:
 
 
 def _parquet_batches(
-    whole: Any, file: Any, names: list[str] | None, rows: int, shown: str, most: int
+    whole: Any, file: Any, coded: list[str], names: list[str] | None, rows: int, shown: str, most: int
 ) -> Iterator[pa.RecordBatch]:
     """The rows of a file, so many at a time as its longest values allow.
 
     A text that stands once in a file's dictionary may stand in every row. How long the longest is, is looked up for each part of
-    the file (its dictionary is read for that), and so many rows are read at a time as would hold no more than some rows may.
+    the file (its dictionary is read for that), and so many rows are read at a time as would hold no more than some rows may. Texts of
+    which there are few are read by their numbers, which takes a fifth less.
     """
     texts = [
         field.name
@@ -196,14 +201,31 @@ def _parquet_batches(
         if (names is None or field.name in names) and (pa.types.is_string(field.type) or pa.types.is_binary(field.type))
     ]
     short = pq.ParquetFile(whole, read_dictionary=texts) if texts else None
+    few: list[str] | None = None
     for group in range(file.num_row_groups):
-        longest = 1
-        if short is not None and file.metadata.row_group(group).num_rows > SOME:
+        longest, count = 1, file.metadata.row_group(group).num_rows
+        if short is not None and count > SOME:
             first = next(short.iter_batches(1, row_groups=[group], columns=texts), None)
-            longest = sum(_longest(column) for column in first.columns) if first is not None else 1
+            if first is not None:
+                longest = sum(_longest(column) for column in first.columns)
+                if few is None:
+                    few = [name for name in first.schema.names if _distinct(first.column(name)) * OFTEN <= count]
+                    file = pq.ParquetFile(whole, read_dictionary=[*coded, *few]) if few else file
         if longest > most:
             raise too_long(shown, "a row", most)
-        yield from file.iter_batches(max(min(rows, most // max(longest, 1)), 1), row_groups=[group], columns=names)
+        for batch in file.iter_batches(max(min(rows, most // max(longest, 1)), 1), row_groups=[group], columns=names):
+            yield _as_texts(batch, few or ())
+
+
+def _as_texts(batch: pa.RecordBatch, names: Sequence[str]) -> pa.RecordBatch:
+    """A batch in which some columns are texts again, and not numbers of texts."""
+    fields = [field.with_type(field.type.value_type) if field.name in names else field for field in batch.schema]
+    return batch.cast(pa.schema(fields)) if names else batch
+
+
+def _distinct(column: pa.Array) -> int:
+    """How many values a part of a file has, as far as it lists them; else more than it has rows."""
+    return len(column.dictionary) if pa.types.is_dictionary(column.type) else sys.maxsize
 
 
 def _longest(column: pa.Array) -> int:

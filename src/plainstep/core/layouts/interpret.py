@@ -17,6 +17,7 @@ from plainstep.core.layouts.encodings import decoded
 from plainstep.core.layouts.layout import NEW, OLD, Layout
 from plainstep.core.layouts.raw_sql import computed_of
 from plainstep.core.layouts.rows import DOCUMENT, POSITION, TIME, Raw
+from plainstep.core.picked import Picked
 from plainstep.deferred import np, npt, pa, pc
 
 
@@ -56,7 +57,7 @@ def interpret(layout: Layout, rows: pa.Table, last: bool) -> Interpreted:
         partner = found.partner
     keep = (codes > 0) & (codes != OLD) if layout.in_pairs else codes > 0
     keep[unread:] = False
-    table = images.table(codes, partner, np.flatnonzero(keep))
+    table = images.table(codes, partner, Picked(np.flatnonzero(keep)))
     bad = {
         row: why for row, why in raw.bad.items() if row < unread
     }  # what follows may still be repaired by rows to come
@@ -184,10 +185,10 @@ class _Images:
         """Whether the values under a path come as bytes, which then are not texts of them."""
         return not self.raw.within(path) and pa.types.is_binary(self.raw.column(path).type)
 
-    def table(self, codes: Codes, partner: npt.NDArray[np.int64] | None, kept: npt.NDArray[np.int64]) -> pa.Table:
+    def table(self, codes: Codes, partner: npt.NDArray[np.int64] | None, kept: Picked) -> pa.Table:
         """The rows that are kept, in the flat form."""
         layout, raw = self.layout, self.raw
-        ops = codes[kept] if len(kept) < len(codes) else codes
+        ops = codes[kept.rows] if len(kept) < len(codes) else codes
         if partner is not None:
             ops = np.where(ops == NEW, np.int8(Op.UPDATE), ops)
         columns: dict[str, Any] = {
@@ -205,8 +206,8 @@ class _Images:
         before = None
         if partner is not None:  # where each row's old values stand: in another row, or for a delete in its own
             gone_here = ops == Op.DELETE
-            places = np.where(gone_here, kept, partner[kept]) if gone_here.any() else partner[kept]
-            before = pa.array(places) if (places >= 0).all() else pa.array(np.maximum(places, 0), mask=places < 0)
+            places = np.where(gone_here, kept.rows, partner[kept.rows]) if gone_here.any() else partner[kept.rows]
+            before = Picked(places)
         for name, kind in self.kinds.items():
             was = self._old(name, kind, ops, kept, before)
             if was is not None:
@@ -217,24 +218,22 @@ class _Images:
             columns["given"] = given
         return pa.table(columns)
 
-    def _taken(
-        self, side: dict[str, str], name: str, kind: pa.DataType, kept: npt.NDArray[np.int64]
-    ) -> pa.Array | None:
+    def _taken(self, side: dict[str, str], name: str, kind: pa.DataType, kept: Picked) -> pa.Array | None:
         if name not in side:
             return None
         return self._all(self.typed(side[name], name), kept)
 
-    def _all(self, column: pa.Array, kept: npt.NDArray[np.int64]) -> pa.Array:
+    def _all(self, column: pa.Array, kept: Picked) -> pa.Array:
         """The rows that are kept; mostly all of them, which costs nothing."""
-        return column if len(kept) == len(column) else _taken(column, pa.array(kept))
+        return column if len(kept) == len(column) else kept.of(column)
 
     def _old(
         self,
         name: str,
         kind: pa.DataType,
         ops: npt.NDArray[np.int8],
-        kept: npt.NDArray[np.int64],
-        partner: pa.Array | None,
+        kept: Picked,
+        partner: Picked | None,
     ) -> pa.Array | None:
         """Old values: of the row before in a pair, in columns of their own, or a deleted row's key."""
         if self.layout.was:
@@ -244,14 +243,14 @@ class _Images:
                 fresh = fresh | ((ops == Op.UPDATE) & (name not in self.layout.key))
             return None if old is None else _without(old, fresh)
         if partner is not None and name in self.now:
-            return _taken(self.typed(self.now[name], name), partner)
+            return partner.of(self.typed(self.now[name], name))
         if name in self.layout.key and name in self.now:
             if not (ops == Op.DELETE).any():
                 return pa.nulls(len(kept), kind)
             return _without(self._taken(self.now, name, kind, kept), ops != Op.DELETE)
         return None
 
-    def _check_keys(self, columns: dict[str, Any], ops: npt.NDArray[np.int8], kept: npt.NDArray[np.int64]) -> None:
+    def _check_keys(self, columns: dict[str, Any], ops: npt.NDArray[np.int8], kept: Picked) -> None:
         for name in self.layout.key:
             now, was = columns.get(NOW + name), columns.get(WAS + name)
             if now is not None and not now.null_count:
@@ -260,7 +259,7 @@ class _Images:
             for rows, side, kind in ((gone, was, "old"), (~gone & (ops != Op.TRUNCATE), now, "new")):
                 lacking = rows if side is None else rows & side.is_null().to_numpy(zero_copy_only=False)
                 for row in np.flatnonzero(lacking).tolist():
-                    self.raw.refuse(int(kept[row]), self._lacks(name, Op(int(ops[row])), kind))
+                    self.raw.refuse(int(kept.rows[row]), self._lacks(name, Op(int(ops[row])), kind))
 
     def _lacks(self, name: str, op: Op, kind: str) -> str:
         if not self.layout.was:
@@ -268,16 +267,17 @@ class _Images:
         article = "a" if op is Op.DELETE else "an"
         return f"it is {article} {op.word} without {kind} values (at least, the key column {name!r} has none)"
 
-    def _times(self, kept: npt.NDArray[np.int64]) -> pa.Array:
+    def _times(self, kept: Picked) -> pa.Array:
         for name in (TIME, self.layout.time):
             if name and self.raw.has(name):
                 return self._all(self.raw.times(name), kept)
         return pa.nulls(len(kept), utc_time())
 
-    def _given(self, ops: npt.NDArray[np.int8], kept: npt.NDArray[np.int64]) -> pa.Array | None:
+    def _given(self, ops: npt.NDArray[np.int8], kept: Picked) -> pa.Array | None:
         """Which columns each row carries; null where it carries all of them."""
         layout, raw = self.layout, self.raw
-        rows = pa.array(kept)
+        rows = kept.numbers
+        partial = (ops == Op.UPDATE) | (ops == Op.PUT)
         others = [name for name in self.kinds if name not in layout.key]
         if "*" in layout.sent_columns:
             masks = {
@@ -285,7 +285,7 @@ class _Images:
             }
         elif layout.sent_columns:
             names = {layout.paths.get(name, name): name for name in others}
-            masks = raw.listed(layout.sent_columns, names, rows)
+            return raw.listed(layout.sent_columns, names, rows, partial)
         elif layout.missing_field != "null" and not layout.key_only and any(map(raw.documented, self.now.values())):
             found = self._present(others, ops, rows)
             if found is None:
@@ -293,8 +293,7 @@ class _Images:
             masks = found
         else:
             return None
-        partial = pa.array((ops == Op.UPDATE) | (ops == Op.PUT))
-        return pc.if_else(partial, name_lists(masks, len(rows)), pa.scalar(None, pa.list_(pa.string())))
+        return pc.if_else(pa.array(partial), name_lists(masks, len(rows)), pa.scalar(None, pa.list_(pa.string())))
 
     def _there(self, others: list[str], rows: pa.Array) -> dict[str, npt.NDArray[np.bool_]]:
         """For each column, in which rows the field is there. Only where some value is null need the documents be asked."""
@@ -327,11 +326,6 @@ class _Images:
                     'that it was not sent (missing_field = "unsent") or that it is null (missing_field = "null")',
                 )
         return None
-
-
-def _taken(column: pa.Array, rows: pa.Array) -> pa.Array:
-    """Some rows, which are known to be there: to look whether they are costs a third of taking them."""
-    return pc.take(column, rows, boundscheck=False)
 
 
 def _without(column: pa.Array, mask: npt.NDArray[np.bool_]) -> pa.Array:

@@ -87,7 +87,9 @@ def _present(lines: pa.Array, changed: Path, values: dict[str, pa.Array], is_pat
     """Which columns each patch has. Only in lines that speak of a null, a value that is null may be there."""
     there = {name: column.is_valid().to_numpy(zero_copy_only=False) for name, column in values.items()}
     lacking = is_patch & ~np.logical_and.reduce([*there.values()])
-    if not lacking.any() or b"null" not in documents.bytes_of(lines).to_pybytes():  # a fifth of the time of asking line by line
+    if (
+        not lacking.any() or b"null" not in documents.bytes_of(lines).to_pybytes()
+    ):  # a fifth of the time of asking line by line
         return there
     rows = np.flatnonzero(lacking & pc.match_substring(lines, "null").to_numpy(zero_copy_only=False))
     if len(rows):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from plainstep.core.arrays import Bools, Ints, flat
+from plainstep.core.arrays import Bools, Ints, Numbers, flat
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import differing, surely
@@ -15,6 +15,10 @@ from plainstep.deferred import np, npt, pa, pc
 CHANCE = 1
 # So many columns are named.
 NAMED = 3
+# Of more changes, those of one row in so many are judged: signs are counted by tenths, and this is a third of what reading Parquet takes.
+LOOKED_AT, ONE_IN = 20_000, 8
+# Neighbouring keys are spread by this factor (2**64 divided by the golden ratio), so that no habit of theirs decides.
+SPREAD = 0x9E3779B97F4A7C15
 
 
 @dataclass
@@ -46,15 +50,48 @@ def doubt(changes: Changes, key: tuple[str, ...], whole_deletes: bool) -> Doubt 
     if len(changes) < 2:
         return None
     codes, bound = keys.code(values)
+    if not _rising(changes):
+        found = _at_one_place(changes, *_following(codes, bound))
+        if found:
+            return found
+    some = _sample(codes)
+    if some is None:
+        return _of_rows(changes, key, whole_deletes, *_following(codes, bound), "") or _back_in_time(changes)
+    judged = Changes(changes.table.filter(pa.array(some)))
+    looked = f" of one row in {ONE_IN}"
+    links = _following(codes[some], bound)
+    return _of_rows(judged, key, whole_deletes, *links, looked) or _back_in_time(changes)
+
+
+def _rising(changes: Changes) -> bool:
+    """Whether every change has a position of its own, as far as that is seen at once."""
+    places = flat(changes.table["position"])
+    if not pa.types.is_integer(places.type) or places.null_count:
+        return False
+    return bool((np.diff(places.to_numpy()) > 0).all())
+
+
+def _following(codes: Numbers, bound: int) -> tuple[Ints, Ints]:
+    """The changes that follow on another one of their row, each with that one before it."""
     order = keys.by_code(codes, bound)
     follows = np.flatnonzero(codes[order[1:]] == codes[order[:-1]])
-    before, after = order[follows], order[follows + 1]
-    return (
-        _at_one_place(changes, before, after)
-        or _broken(changes, key, before, after, whole_deletes)
-        or _out_of_turn(changes, before, after)
-        or _back_in_time(changes)
-    )
+    return order[follows], order[follows + 1]
+
+
+def _sample(codes: Numbers) -> Bools | None:
+    """The changes of some rows, all of each; None where there are so few that every row is looked at."""
+    if len(codes) <= LOOKED_AT:
+        return None
+    some = codes.astype(np.uint64) * np.uint64(SPREAD) < np.uint64((1 << 64) // ONE_IN)
+    share = some.mean() * ONE_IN
+    return some if 0.5 <= share <= 2 else None  # of few keys, hardly any or almost all may be among them
+
+
+def _of_rows(
+    changes: Changes, key: tuple[str, ...], whole_deletes: bool, before: Ints, after: Ints, looked: str
+) -> Doubt | None:
+    """The first sign that changes do not follow on each other, among some changes with all others of their rows."""
+    return _broken(changes, key, before, after, whole_deletes, looked) or _out_of_turn(changes, before, after, looked)
 
 
 def nothing_but_truncates(changes: int, truncates: int) -> Doubt | None:
@@ -101,7 +138,9 @@ def _at_one_place(changes: Changes, before: Ints, after: Ints) -> Doubt | None:
     )
 
 
-def _broken(changes: Changes, key: tuple[str, ...], before: Ints, after: Ints, whole_deletes: bool) -> Doubt | None:
+def _broken(
+    changes: Changes, key: tuple[str, ...], before: Ints, after: Ints, whole_deletes: bool, looked: str
+) -> Doubt | None:
     """Old values that are not the new ones of the change before."""
     there = {*changes.table.column_names}
     others = [name for name in changes.columns if name not in key and WAS + name in there]
@@ -120,7 +159,7 @@ def _broken(changes: Changes, key: tuple[str, ...], before: Ints, after: Ints, w
     row = np.flatnonzero(broken)[0]
     swapped = all(backwards[name].sum() < count for name, count in odd.items())
     return Doubt(
-        f"Of {len(broken):,} changes that follow another one of their row, {int(broken.sum()):,} do not begin with the "
+        f"Of {len(broken):,} changes{looked} that follow another one of their row, {int(broken.sum()):,} do not begin with the "
         f"values that one left, in {_most(odd)}; the first is at {_place(changes, after[row])}, after "
         f"{_place(changes, before[row])}.",
         "In reverse order they would: old and new values may be swapped, or 'position' does not order the changes."
@@ -155,7 +194,7 @@ def _not_of_the_row(odd: dict[str, int], others: list[str]) -> str:
     return f"Are these columns of the row ({names})? If not, name them in 'bookkeeping'. "
 
 
-def _out_of_turn(changes: Changes, before: Ints, after: Ints) -> Doubt | None:
+def _out_of_turn(changes: Changes, before: Ints, after: Ints, looked: str) -> Doubt | None:
     """Inserts of rows that are there, and changes of rows that are not."""
     ops = changes.op()
     told = np.isin(ops[before], (Op.INSERT, Op.UPDATE, Op.DELETE)) & np.isin(
@@ -168,7 +207,7 @@ def _out_of_turn(changes: Changes, before: Ints, after: Ints) -> Doubt | None:
     row = np.flatnonzero(odd)[0]
     first, then = Op(int(ops[before[row]])).word, Op(int(ops[after[row]])).word
     return Doubt(
-        f"Of {len(odd):,} changes that follow another one of their row, {int(odd.sum()):,} cannot follow it; the first is "
+        f"Of {len(odd):,} changes{looked} that follow another one of their row, {int(odd.sum()):,} cannot follow it; the first is "
         f"the {then} at {_place(changes, after[row])}, after the {first} at {_place(changes, before[row])}.",
         _likelier(ops, before, after, int(odd.sum())),
     )

@@ -174,8 +174,18 @@ class Raw:
             self.refuse(row, f"{path} is {values.shown(found, row)}, which is not a time")
         return kept
 
-    def listed(self, path: str, names: dict[str, str], rows: pa.Array) -> dict[str, Bools]:
-        """For each name, in which rows a column lists it: a list, a JSON array, or words with commas or spaces."""
+    def listed(self, path: str, names: dict[str, str], rows: pa.Array, asked: Bools) -> pa.Array:
+        """What a column lists in some rows: a list, a JSON array, or words with commas or spaces.
+
+        Args:
+            path: where the column is.
+            names: what each of the names that it may list means.
+            rows: the rows.
+            asked: of which of them it is asked.
+
+        Returns:
+            A list of what the names mean for each row that is asked of; all of them where it lists nothing; null for the others.
+        """
         found = self.column(path).take(rows)
         if pa.types.is_list(found.type) or pa.types.is_large_list(found.type):
             sets = [set(value or ()) for value in found.to_pylist()]
@@ -189,11 +199,9 @@ class Raw:
             strange = min(said - known, default="")
             for place in np.flatnonzero(codes == code).tolist() if said - known else ():
                 self.refuse(rows[place].as_py(), f"{path} names {strange!r}, which is not a column of the row")
-        # The last one is for rows that list nothing: they carry every column.
-        return {
-            column: np.array([*(name in said for said in sets), True], dtype=np.bool_)[codes]
-            for name, column in names.items()
-        }
+        lists = [[column for name, column in names.items() if name in said] for said in sets]
+        every = pa.array([*lists, list(names.values())], pa.list_(pa.string()))
+        return every.take(pa.array(np.where(codes < 0, len(lists), codes), mask=~asked))
 
     def _known(self, names: dict[str, str]) -> set[str]:
         return {*names, *self._names, *(name.rpartition(".")[2] for name in names)}

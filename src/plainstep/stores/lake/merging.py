@@ -197,8 +197,7 @@ def fitted(rows: pa.Table, schema: pa.Schema) -> pa.Table:
     """Rows in some columns: null where they lack one."""
     there = {*rows.column_names}
     columns = [
-        rows[one.name].cast(one.type) if one.name in there else pa.nulls(rows.num_rows, one.type)
-        for one in schema
+        rows[one.name].cast(one.type) if one.name in there else pa.nulls(rows.num_rows, one.type) for one in schema
     ]
     return pa.Table.from_arrays(columns, schema=schema)
 
