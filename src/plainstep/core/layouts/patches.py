@@ -72,9 +72,8 @@ def unpatched(rows: pa.Table, patches: Patches) -> pa.Table:
         found[row], sent[row] = written(nested(values)), written([".".join(path) for path in values])
     document, carried = replaced(whole, found), replaced(sent_all, sent)
     if read is not None:
-        document, carried = (
-            pc.coalesce(flat(rows[name]), column) for name, column in ((DOCUMENT, document), (SENT, carried))
-        )
+        document = pc.if_else(read, "{}", document)
+        carried = pc.coalesce(flat(rows[SENT]).cast(pa.string()), carried)
         rows = _filled(rows, pc.if_else(read, None, document), raw)
     for name, column in ((DOCUMENT, document), (SENT, carried)):
         rows = with_column(rows, name, column)

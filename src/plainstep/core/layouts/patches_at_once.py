@@ -40,7 +40,7 @@ def asked_at_once(layout: Layout, beside: Mapping[str, object]) -> dict[str, pa.
     ):
         return {}
     columns = {f"{DOCUMENT}.{layout.paths.get(name, name)}": layout.read_as(name) for name in inside}
-    return columns | {DOCUMENT: pa.string(), SENT: pa.string()}
+    return columns | {DOCUMENT: pa.bool_(), SENT: pa.dictionary(pa.int32(), pa.string())}
 
 
 def read(
@@ -78,7 +78,7 @@ def read(
     done = {path: found[path] for path in beside}
     for name in columns:
         done[DOCUMENT, name] = pc.if_else(patched, found[(*changed, name)], found[(*document, name)])
-    done[(DOCUMENT,)] = pc.if_else(pc.or_(patched, whole.is_valid()), "{}", pa.scalar(None, pa.string()))
+    done[(DOCUMENT,)] = pc.if_else(pc.or_(patched, whole.is_valid()), True, pa.scalar(None, pa.bool_()))
     done[(SENT,)] = _names(codes, list(columns))
     return done
 
@@ -122,8 +122,7 @@ def _removes_nothing(lists: pa.Array | None, is_patch: Bools) -> bool:
 def _names(codes: np.ndarray, columns: list[str]) -> pa.Array:
     """What each patch carries, as a list in JSON; null for what is no patch."""
     known, places = np.unique(codes, return_inverse=True)
-    texts = [
-        json.dumps([name for bit, name in enumerate(columns) if code >> bit & 1]) if code else None
-        for code in known.tolist()
-    ]
-    return pa.array(texts, pa.string()).take(pa.array(places.astype(np.int64)))
+    texts = [json.dumps([name for bit, name in enumerate(columns) if code >> bit & 1]) for code in known.tolist()]
+    return pa.DictionaryArray.from_arrays(
+        pa.array(places.astype(np.int32), mask=codes == 0), pa.array(texts, pa.string())
+    )

@@ -191,7 +191,7 @@ class Raw:
             sets = [set(value or ()) for value in found.to_pylist()]
             codes = np.where(found.is_valid().to_numpy(zero_copy_only=False), np.arange(len(found)), -1)
         else:
-            coded = values.as_text(found).dictionary_encode()
+            coded = found if pa.types.is_dictionary(found.type) else values.as_text(found).dictionary_encode()
             sets = [set(_words(text)) for text in coded.dictionary.to_pylist()]
             codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
         known = self._known(names)
