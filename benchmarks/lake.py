@@ -78,6 +78,10 @@ class Place:
         assert outcome.entry is not None
         return outcome.entry.seconds - outcome.entry.read_seconds
 
+    def written(self) -> int:
+        """Bytes of all files that were ever written here: those that no version needs any more are there yet."""
+        return sum(one.stat().st_size for one in self.path.rglob("*") if one.is_file() and one.suffix != ".db")
+
 
 def by_hand(path: Path, new: pa.Table, step: int) -> float:
     """The best copy-on-write that a script does: files that hold a key are read, filtered and written anew, in one commit."""
@@ -111,7 +115,9 @@ def _actions(table: DeltaTable) -> list[dict[str, Any]]:
 
 def merging(count: int) -> None:
     """Merging 1 % and 10 % of the rows, in pairs with the hand's copy-on-write of the same rows into a copy of the table."""
-    print(f"\n{count:,} rows; medians of {ROUNDS} pairs{'':>20}Plain Step       by hand   ours/hand")
+    print(
+        f"\n{count:,} rows; medians of {ROUNDS} pairs{'':>20}Plain Step       by hand   ours/hand    written for a changed row"
+    )
     for said, words in (("", "copy-on-write"), ("?deletion_vectors=true", "deletion vectors")):
         place = Place(count, f"delta:///lake{said}")
         hand = place.path / "hand"
@@ -127,18 +133,22 @@ def merging(count: int) -> None:
 def paired(place: Place, plain: pa.Table, words: str, hand: Callable[[pa.Table, int], float]) -> None:
     """Steps of ours and of the hand, in turns, over the same changes."""
     for share in (0.01, 0.1):
-        ours, theirs = [], []
+        ours, theirs, written, changed = [], [], [0, 0], 0
         for turn in range(ROUNDS):
             keys = place.grow(share)
             kind = plain.schema.field("tree_id").type
             new = plain.filter(pc.is_in(plain["tree_id"], value_set=pa.array(keys, kind)))
+            changed += len(keys)
             for side in (0, 1) if turn % 2 else (1, 0):
+                before = place.written()
                 if side:
                     ours.append(place.merged())
                 else:
                     theirs.append(hand(new, turn))
+                written[side] += place.written() - before
         mine, other = sorted(ours)[ROUNDS // 2], sorted(theirs)[ROUNDS // 2]
-        row(f"merging {share:.0%}, {words}", seconds(mine), seconds(other), f"{mine / other:.2f} x")
+        each = f"{written[1] / changed:,.0f} and {written[0] / changed:,.0f} bytes"
+        row(f"merging {share:.0%}, {words}", seconds(mine), seconds(other), f"{mine / other:.2f} x", each)
 
 
 def iceberg(count: int) -> None:

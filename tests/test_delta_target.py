@@ -386,7 +386,8 @@ class Larkmoor(Case):
             words = [sys.executable, "-m", "plainstep", "demo", "--lake", folder]
             done = subprocess.run(words, capture_output=True, text=True, timeout=120)
             self.assertEqual((done.returncode, done.stderr), (0, ""))
-            self.assertEqual(done.stdout.count(" equal "), 3)
+            self.assertEqual(done.stdout.count(" equal "), 4)
+            self.assertIn("register/tree/tree_files-00000002.parquet", done.stdout)
             self.assertIn("mature -> condemned", done.stdout)
 
     def test_init_lists_what_it_finds(self) -> None:

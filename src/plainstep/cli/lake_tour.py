@@ -10,6 +10,7 @@ import click
 
 from plainstep.cli.tour import refuse_full, say_part, show_rows, teller, work_day
 from plainstep.demo import town
+from plainstep.demo.bucket import Bucket
 
 CONFIG = """[stores.town]
 url = "sqlite:///town.db"
@@ -38,6 +39,17 @@ key = ["tree_id"]
 shape = "rollup"
 by = ["ward_id"]
 measures = { trees = "count(*)", mean_height = "avg(height_m)" }
+"""
+ARCHIVE = """[stores.town]
+url = "sqlite:///town.db"
+
+[stores.bucket]
+url = "s3://larkmoor/register"  # object storage; credentials come from the environment
+
+[loads.tree_files]              # the rows as they are, and every change from then on, in files of Parquet
+from = "town.tree"
+into = "bucket.tree"
+shape = "journal"
 """
 ROLLUP = "SELECT ward_id, trees, round(mean_height, 2) AS mean_height FROM ward_trees ORDER BY ward_id"
 
@@ -87,6 +99,27 @@ def tour(folder: Path, run: Callable[..., None]) -> None:
     show_rows(folder, ROLLUP)
     shown("check")
     shown("ledger", "tree")
+    _archive(folder, shown)
+
+
+def _archive(folder: Path, shown: Callable[..., None]) -> None:
+    """The same changes into object storage."""
+    say_part(
+        "6. An archive in a bucket",
+        "Object storage takes the changes as files, and a step is one conditional write there. (This bucket lives as long as the tour.)",
+    )
+    (folder / "archive.toml").write_text(ARCHIVE, encoding="utf-8")
+    click.echo(textwrap.indent(ARCHIVE.strip(), "  "))
+    bucket = Bucket()
+    with bucket.reached():
+        shown("step", config="archive.toml")
+        click.echo("\nThursday:")
+        work_day(folder, town.THURSDAY)
+        shown("step", config="archive.toml")
+        click.echo("\nThe bucket:")
+        for name in sorted(bucket.files):
+            click.echo(f"  {name}")
+        shown("check", config="archive.toml")
 
 
 def _show_files(folder: Path) -> None:

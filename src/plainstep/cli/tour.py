@@ -87,9 +87,10 @@ def tour(folder: Path, run: Callable[..., None]) -> None:
 def teller(run: Callable[..., None]) -> Callable[..., None]:
     """What runs a command, and says first which it is."""
 
-    def shown(*words: str) -> None:
-        click.echo("\n" + click.style("$ plainstep " + " ".join(words), bold=True))
-        run(*words)
+    def shown(*words: str, config: str = "") -> None:
+        said = ["-c", config, *words] if config else words
+        click.echo("\n" + click.style("$ plainstep " + " ".join(said), bold=True))
+        run(*words, **({"config": config} if config else {}))
 
     return shown
 

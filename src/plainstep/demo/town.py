@@ -134,6 +134,9 @@ WEDNESDAY = [
     ("", "UPDATE tree SET status = 'felled', height_m = 0.4 WHERE tree_id = 17"),
     ("trees 42 and 102 leave the register", "DELETE FROM tree WHERE tree_id IN (42, 102)"),
 ]  # fmt: skip
+THURSDAY = [
+    ("tree 7 is measured again", "UPDATE tree SET height_m = height_m + 0.2, girth_cm = girth_cm + 1 WHERE tree_id = 7")
+]
 
 
 def build(folder: Path) -> None:

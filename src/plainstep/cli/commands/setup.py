@@ -23,7 +23,7 @@ from plainstep.errors import need
 @click.option(
     "--lake",
     is_flag=True,
-    help="Instead: a versioned mirror and an archive in Delta tables (needs the extra lake).",
+    help="Instead: a versioned mirror and an archive in Delta tables, and one in a bucket (needs the extra lake).",
 )
 @click.pass_context
 def demo(ctx: click.Context, directory: Path, streams: bool, lake: bool) -> None:
@@ -41,8 +41,8 @@ def demo(ctx: click.Context, directory: Path, streams: bool, lake: bool) -> None
 
     cli = ctx.find_root().command
 
-    def run(*words: str) -> None:
-        cli.main(["-c", str(directory / "plainstep.toml"), *words], prog_name="plainstep", standalone_mode=False)
+    def run(*words: str, config: str = "plainstep.toml") -> None:
+        cli.main(["-c", str(directory / config), *words], prog_name="plainstep", standalone_mode=False)
 
     tour(directory, run)
 
