@@ -7,8 +7,6 @@ import json
 import os
 import random
 import shutil
-import subprocess
-import sys
 import threading
 import time
 import unittest
@@ -21,10 +19,10 @@ import pyarrow.parquet as pq
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-import plainstep
 from plainstep.core.positions import Position, Window
 from plainstep.errors import PlainStepError
 from plainstep.formats.prefetch import ahead, fetched
+from plainstep.testing.processes import Script
 from tests.feed_town import Town, run
 from tests.kills import DIE, POINTS
 from tests.support import examples
@@ -388,11 +386,9 @@ class Killed(unittest.TestCase):
                     town.land(f"{number}.jsonl", *[(number * 10 + row, row, number) for row in range(8)])
                 town.land("4.jsonl", (50, None, 1), (51, 8, 1))
                 script = f"{DIE}{patch}\nimport plainstep\nplainstep.load_project('plainstep.toml').step()"
-                environment = {**os.environ, "PYTHONPATH": str(Path(plainstep.__file__).parents[1])}
-                done = subprocess.run(
-                    [sys.executable, "-c", script], cwd=town.path, env=environment, capture_output=True
-                )
-                self.assertEqual(done.returncode, -9, done.stderr)
+                child = Script(script, (), town.path, os.environ)
+                told = child.communicate(timeout=60)[0]
+                self.assertEqual(child.returncode, -9, told)
                 self.assertRegex(town.step(), "nothing" if point == "after the commit" else "stepped 33")
                 self.assertEqual(town.rows(), dict.fromkeys(range(8), 3) | {8: 1})
                 self.assertEqual([row.place for _, row in town.project.quarantine()], ["50"])

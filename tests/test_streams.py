@@ -4,10 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import json
-import os
-import signal
-import subprocess
-import sys
 import threading
 import time
 import unittest
@@ -162,13 +158,11 @@ class Laws(_Case):
         turn = 0
         while not ended.is_set() or turn < 6:
             turn += 1
-            steps = [
-                subprocess.Popen([sys.executable, "-c", STEP, bed.config], stderr=subprocess.DEVNULL) for _ in "ab"
-            ]
-            time.sleep(0.45 + 0.07 * (turn % 9))
-            os.kill(steps[0].pid, signal.SIGKILL)
+            steps = [bed.child(STEP, str(bed.config)) for _ in "ab"]
+            time.sleep(0.05 + 0.07 * (turn % 9))
+            steps[0].kill()
             for one in steps:
-                one.wait(60)
+                one.communicate(timeout=60)
         producer.join()
         bed.project.step()
         self.holds(bed)
