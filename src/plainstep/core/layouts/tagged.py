@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection, Mapping
+from typing import TYPE_CHECKING
 
 from plainstep.core.layouts.paths import Path, value_at
 from plainstep.deferred import np, pa, pc
@@ -17,7 +18,10 @@ SAMPLE = 20
 PLAIN = {bool: "bool", int: "int64", str: "string"}
 ESCAPED = r'["\\\x00-\x1f]'
 
-Tags = dict[str, pa.DataType]
+if TYPE_CHECKING:
+    Tags = dict[str, pa.DataType]
+else:  # nothing is loaded for a name
+    Tags = dict
 
 
 def tags_of(documents: pa.Array, paths: Collection[Path]) -> dict[Path, Tags]:
