@@ -147,7 +147,7 @@ def paired(place: Place, plain: pa.Table, words: str, hand: Callable[[pa.Table, 
                     theirs.append(hand(new, turn))
                 written[side] += place.written() - before
         mine, other = sorted(ours)[ROUNDS // 2], sorted(theirs)[ROUNDS // 2]
-        each = f"{written[1] / changed:,.0f} and {written[0] / changed:,.0f} bytes"
+        each = f"  {written[1] / changed:,.0f} and {written[0] / changed:,.0f} bytes"
         row(f"merging {share:.0%}, {words}", seconds(mine), seconds(other), f"{mine / other:.2f} x", each)
 
 

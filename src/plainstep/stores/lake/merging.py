@@ -180,10 +180,13 @@ def _replaced(rows: pa.Table, places: Ints, others: pa.Table) -> pa.Table:
     """Rows with others in place of some of them."""
     mask = np.zeros(rows.num_rows, dtype=np.bool_)
     mask[places] = True
-    order = pa.array(np.argsort(places))
+    order, these = pa.array(np.argsort(places)), pa.array(np.sort(places))
     columns = []
     for name in rows.column_names:
         column, new = flat(rows[name]), flat(others[name]).take(order)
+        if column.take(these).equals(new):  # most updates leave most columns as they are
+            columns.append(column)
+            continue
         try:
             columns.append(pc.replace_with_mask(column, mask, new))
         except pa.ArrowNotImplementedError:  # lists and objects
