@@ -26,7 +26,7 @@ from pyiceberg.table.snapshots import Operation
 from pyiceberg.table.update.snapshot import _FastAppendFiles
 from pyiceberg.typedef import Record
 
-from plainstep.testing import Act, Harness
+from tests.lakeside import VersionedTables
 
 SPACE = "town"
 
@@ -40,16 +40,13 @@ def catalogue(folder: Path, **more: str) -> SqlCatalog:
     return found
 
 
-class Catalogued(Harness):
-    """Somebody who writes Iceberg tables. Rows that are only added are appended; else the table is made anew."""
+class Catalogued(VersionedTables):
+    """Somebody who writes Iceberg tables."""
 
     url = "iceberg+sqlite:///catalog.db?warehouse=warehouse"
-    method = "versions"
-    has_keys = False
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder)
-        self.rows: dict[str, dict[Any, dict[str, Any]]] = {}
         self.catalogue = catalogue(folder)
 
     def named(self, table: str) -> str:
@@ -59,18 +56,10 @@ class Catalogued(Harness):
         self.catalogue.create_table(self.named(table), schema)
         self.rows[table] = {}
 
-    def write(self, table: str, acts: Sequence[Act]) -> None:
-        rows, before = self.rows[table], dict(self.rows[table])
-        for act in acts:
-            if act.was is not None:
-                del rows[act.was["k"]]
-            if act.now is not None:
-                rows[act.now["k"]] = act.now
+    def put(self, table: str, rows: list[Any], is_more: bool) -> None:
         there = self.catalogue.load_table(self.named(table))
-        is_more = all(rows.get(key) == row for key, row in before.items())
-        some = [row for key, row in rows.items() if not is_more or key not in before]
         change = there.append if is_more else there.overwrite
-        change(pa.Table.from_pylist(some, there.schema().as_arrow()))
+        change(pa.Table.from_pylist(rows, there.schema().as_arrow()))
 
 
 class _Marks(_FastAppendFiles):

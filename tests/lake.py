@@ -12,27 +12,24 @@ from typing import Any
 
 import pyarrow as pa
 import pyarrow.parquet as pq
-from deltalake import DeltaTable, write_deltalake
+from deltalake import DeltaTable, TableFeatures, write_deltalake
 from pyroaring import BitMap64
 
 from plainstep.stores.delta.deletions import MAGIC, in_file, inline
-from plainstep.stores.delta.schema import RECORDS
-from plainstep.testing import Act, Harness
+from tests.lakeside import VersionedTables
 
-RECORDED = {RECORDS: "true"}
+# A table that records its changes: the format names the property after the feature, and the library that writes knows that by name.
+RECORDED = {f"delta.enable{str(TableFeatures.ChangeDataFeed).rpartition('.')[2]}": "true"}
 
 
-class Lake(Harness):
-    """Somebody who writes Delta tables: each write is a version. Rows that are only added are appended; else the table is made anew."""
+class Lake(VersionedTables):
+    """Somebody who writes Delta tables."""
 
     url = "delta:///lake"
-    method = "versions"
-    has_keys = False
     configuration: dict[str, str] = {}
 
     def __init__(self, folder: Path) -> None:
         super().__init__(folder)
-        self.rows: dict[str, dict[Any, dict[str, Any]]] = {}
         self.schemas: dict[str, pa.Schema] = {}
 
     def named(self, table: str) -> str:
@@ -46,20 +43,9 @@ class Lake(Harness):
         DeltaTable.create(self.path(table), schema, configuration=self.configuration)
         self.rows[table], self.schemas[table] = {}, schema
 
-    def write(self, table: str, acts: Sequence[Act]) -> None:
-        rows, before = self.rows[table], dict(self.rows[table])
-        for act in acts:
-            if act.was is not None:
-                del rows[act.was["k"]]
-            if act.now is not None:
-                rows[act.now["k"]] = act.now
-        self.commit(table, before, rows)
-
-    def commit(self, table: str, before: dict[Any, Any], rows: dict[Any, Any]) -> None:
-        is_more = all(rows.get(key) == row for key, row in before.items())
-        some = [row for key, row in rows.items() if not is_more or key not in before]
+    def put(self, table: str, rows: list[Any], is_more: bool) -> None:
         mode: Any = "append" if is_more else "overwrite"
-        write_deltalake(self.path(table), pa.Table.from_pylist(some, self.schemas[table]), mode=mode)
+        write_deltalake(self.path(table), pa.Table.from_pylist(rows, self.schemas[table]), mode=mode)
 
 
 class RecordedLake(Lake):

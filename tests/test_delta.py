@@ -21,6 +21,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from tests.lake import RECORDED, ByHand, field, vector
+from tests.lakeside import Following
 from tests.storage import storage
 from tests.support import WITHOUT_SHRINKING, Town, examples
 
@@ -54,32 +55,11 @@ class Lakeside(Town):
         return sorted((row for batch in batches for row in batch.to_pylist()), key=lambda row: str(row["k"]))
 
 
-class Case(unittest.TestCase):
+class Case(Following):
     def lakeside(self, **more: Any) -> Lakeside:
         found = Lakeside(**more)
         self.addCleanup(found.__exit__)
         return found
-
-    def equal(self, town: Lakeside, rows: list[dict[str, Any]], *loads: str) -> None:
-        """After a step, the mirrors are the table, and status and check say so."""
-        for outcome in town.project.step(*loads):
-            self.assertIn(outcome.outcome, ("stepped", "nothing"))
-            self.assertEqual(outcome.entry.contradictions if outcome.entry else 0, 0)
-        for load in loads or ("house", "shed"):
-            self.assertEqual(town.mirror(load), sorted(rows, key=lambda row: str(row["k"])), load)
-        self.assertEqual({one.outcome for one in town.project.step(*loads)}, {"nothing"})
-        self.assertTrue(all(one.ok for one in town.project.check(*loads)))
-        self.assertEqual({one.health for one in town.project.status(*loads)}, {"ok"})
-
-    def refused(self, town: Lakeside, words: str, mends: bool = True) -> None:
-        [outcome] = town.project.step("house", raise_errors=False)
-        self.assertEqual(outcome.outcome, "refused", outcome)
-        self.assertRegex(" ".join(str(outcome.error).split()), words)
-        if mends:
-            self.assertIn("reload", str(outcome.error))
-            town.project.reload("house")
-            self.assertEqual(town.project.step("house")[0].outcome, "nothing")
-            self.assertTrue(town.project.check("house")[0].ok)
 
 
 acts = st.lists(
@@ -112,8 +92,8 @@ class Written(Case):
                 town.project.step("house")
             else:
                 getattr(self, f"_{word}")(town, key, chance)
-        self.equal(town, self._rows(town), "house")
-        self.equal(town, self._rows(town))
+        self.follow(town, self._rows(town), "house")
+        self.follow(town, self._rows(town))
 
     def _rows(self, town: Lakeside) -> list[dict[str, Any]]:
         return [dict(row) for row in town.table.to_pyarrow_table(columns=SCHEMA.names).to_pylist()]
@@ -166,7 +146,7 @@ class Written(Case):
         town.project.step()
         wider = pa.table({"k": [2], "a": [2], "b": ["elm"], "c": [2.5]})
         write_deltalake(str(town.tree), wider, mode="append", schema_mode="merge")
-        self.equal(town, [{"k": 1, "a": 1, "b": "oak", "c": None}, {"k": 2, "a": 2, "b": "elm", "c": 2.5}])
+        self.follow(town, [{"k": 1, "a": 1, "b": "oak", "c": None}, {"k": 2, "a": 2, "b": "elm", "c": 2.5}])
 
     def test_positions_and_times(self) -> None:
         town = self.lakeside()
@@ -200,7 +180,7 @@ class Written(Case):
         town.put({"k": 3, "a": 1, "b": "oak"}, {"k": None, "a": 1, "b": "oak"}, mode="overwrite")
         self.assertEqual(town.project.step("house", raise_errors=False)[0].outcome, "refused")
         town.put({"k": 3, "a": 1, "b": "oak"}, mode="overwrite")
-        self.equal(town, [{"k": 3, "a": 1, "b": "oak"}], "house")
+        self.follow(town, [{"k": 3, "a": 1, "b": "oak"}], "house")
 
 
 class Gone(Case):
@@ -221,7 +201,7 @@ class Gone(Case):
         town.table.update(updates={"a": "8"}, predicate="k = 1")
         town.table.vacuum(retention_hours=0, enforce_retention_duration=False, dry_run=False)
         self.refused(town, "lacks the file")
-        self.equal(town, [{"k": 1, "a": 8, "b": "oak"}])
+        self.follow(town, [{"k": 1, "a": 8, "b": "oak"}])
 
     def test_another_table_takes_its_place(self) -> None:
         town = self.lakeside()
@@ -294,20 +274,20 @@ class Formed(Case):
         town, table = self.by_hand()
         first = table.file(self.rows(*range(10)))
         table.commit({"add": first})
-        self.equal(town, self.mirrored(*range(10)), "house")
+        self.follow(town, self.mirrored(*range(10)), "house")
         inline, more = vector([2, 3]), vector([3, 5, 9], town.tree)
         table.commit({"remove": first}, {"add": first | {"deletionVector": inline}})
-        self.equal(town, self.mirrored(0, 1, 4, 5, 6, 7, 8, 9), "house")
+        self.follow(town, self.mirrored(0, 1, 4, 5, 6, 7, 8, 9), "house")
         # One row comes back, two more go, and another is written anew.
         other = table.file(self.rows(5, a=2))
         table.commit(
             {"remove": first | {"deletionVector": inline}}, {"add": first | {"deletionVector": more}}, {"add": other}
         )
         whole = [*self.mirrored(0, 1, 2, 4, 6, 7, 8), *self.mirrored(5, a=2)]
-        self.equal(town, whole, "house")
+        self.follow(town, whole, "house")
         [entry] = town.project.ledger("house")[-1:]
         self.assertEqual((entry.inserts, entry.updates, entry.deletes), (1, 1, 1))
-        self.equal(town, whole)
+        self.follow(town, whole)
         name = next((town.tree / "ab").iterdir())
         kept = name.read_bytes()
         for spoiled, words in (
@@ -346,7 +326,7 @@ class Formed(Case):
                 file = table.file(pa.table([pa.array(one, f.type) for one, f in zip(values, fields, strict=True)], pa.schema(fields)),
                                   partition={"col-4": "east"})  # fmt: skip
                 table.commit({"protocol": {"minReaderVersion": 2, "minWriterVersion": 5}}, {"add": file})
-                self.equal(
+                self.follow(
                     town,
                     [
                         {"k": 1, "height": 3, "crown": '[{"width": 1.5, "note": "ü"}]', "ward": "east"},
@@ -387,7 +367,7 @@ class Formed(Case):
         add = table.file(old)
         pq.write_table(old, town.tree / add["path"], use_deprecated_int96_timestamps=True)
         table.commit({"add": add})
-        self.equal(town, [{"k": 1, "a": 2, "t": datetime(1970, 1, 1, 0, 0, 5, tzinfo=UTC)}], "house")
+        self.follow(town, [{"k": 1, "a": 2, "t": datetime(1970, 1, 1, 0, 0, 5, tzinfo=UTC)}], "house")
         bad = table.file(pa.table({"k": ["one"], "a": [1], "t": [None]}))
         table.commit({"add": bad})
         self.refused(town, "cannot be read in the table's columns", mends=False)
@@ -400,15 +380,15 @@ class Formed(Case):
         town.project.step("house")
         other = table.file(self.rows(2, a=5).drop_columns(["b"]), partition={"b": "oak"})
         table.commit({"remove": {name: first[name] for name in ("path", "dataChange")}}, {"add": other})
-        self.equal(town, self.mirrored(2, a=5), "house")
+        self.follow(town, self.mirrored(2, a=5), "house")
         removed = {"remove": other}
         table.commit(
             removed, {"metaData": table.metadata | {"partitionColumns": []}}, {"add": table.file(self.rows(2, 3, a=5))}
         )
-        self.equal(town, self.mirrored(2, 3, a=5), "house")
+        self.follow(town, self.mirrored(2, 3, a=5), "house")
         [entry] = town.project.ledger("house")[-1:]
         self.assertEqual((entry.inserts, entry.updates, entry.deletes), (1, 0, 0))
-        self.equal(town, self.mirrored(2, 3, a=5))
+        self.follow(town, self.mirrored(2, 3, a=5))
 
     def test_checkpoints_with_files_beside(self) -> None:
         town, table = self.by_hand()
@@ -427,7 +407,7 @@ class Formed(Case):
         (log / name).write_text("\n".join(map(json.dumps, lines)))
         for number in range(3):
             (log / f"{number:020}.json").unlink()
-        self.equal(town, self.mirrored(0, 1, 2))
+        self.follow(town, self.mirrored(0, 1, 2))
         # Half of a checkpoint of two parts is none.
         (log / "00000000000000000003.checkpoint.0000000001.0000000002.parquet").write_bytes(b"x")
         self.assertEqual(town.project.step("house")[0].outcome, "nothing")
@@ -485,12 +465,12 @@ class Buckets(Case):
                 partition_by=["b"],
                 storage_options=said,
             )
-            self.equal(town, [{"k": 1, "a": 1, "b": "a b/c%"}], "house")
+            self.follow(town, [{"k": 1, "a": 1, "b": "a b/c%"}], "house")
             DeltaTable(where, storage_options=said).update(updates={"a": "2"}, predicate="k = 1")
             write_deltalake(
                 where, pa.Table.from_pylist([{"k": 2, "a": 1, "b": "elm"}], SCHEMA), mode="append", storage_options=said
             )
-            self.equal(town, [{"k": 1, "a": 2, "b": "a b/c%"}, {"k": 2, "a": 1, "b": "elm"}])
+            self.follow(town, [{"k": 1, "a": 2, "b": "a b/c%"}, {"k": 2, "a": 1, "b": "elm"}])
             with mock.patch.dict(os.environ, {"AWS_ENDPOINT_URL": "http://127.0.0.1:9"}):
                 done = town.run("step", "house")
                 self.assertEqual(done.exit_code, 1, done.output)

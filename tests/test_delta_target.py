@@ -234,7 +234,7 @@ class Target(Case):
         plain = pa.table({"k": pa.array([], pa.int64()), "a": pa.array([], pa.int64()), "b": pa.array([], pa.string())})
         for words, rows, said in (
             ("is partitioned", plain, {"partition_by": ["b"]}),
-            ("records its changes", plain, {"configuration": RECORDED}),
+            ("asks its writers for delta.", plain, {"configuration": RECORDED}),
             ("gives none back", plain, {"configuration": {"delta.appendOnly": "true"}}),
             ("nested columns", nested.slice(0, 0), {}),
         ):

@@ -40,6 +40,7 @@ from pyiceberg.types import (  # fmt: skip
 )
 
 from tests.iceberg import catalogue, mark
+from tests.lakeside import Following
 from tests.storage import storage
 from tests.support import WITHOUT_SHRINKING, Town, examples
 
@@ -75,30 +76,15 @@ class Lakeside(Town):
         return sorted((row for batch in batches for row in batch.to_pylist()), key=lambda row: str(row["k"]))
 
 
-class Sources(unittest.TestCase):
+class Sources(Following):
     def lakeside(self, *schema: Any, **properties: str) -> Lakeside:
         found = Lakeside(*schema, **properties)
         self.addCleanup(found.__exit__)
         return found
 
     def equal(self, town: Lakeside, *loads: str, rows: list[dict[str, Any]] | None = None) -> None:
-        """After a step, the mirrors are the table, and status and check say so."""
-        for outcome in town.project.step(*loads):
-            self.assertIn(outcome.outcome, ("stepped", "nothing"))
-        for load in loads or ("house", "shed"):
-            self.assertEqual(town.mirror(load), town.there() if rows is None else rows, load)
-        self.assertEqual({one.outcome for one in town.project.step(*loads)}, {"nothing"})
-        self.assertTrue(all(one.ok for one in town.project.check(*loads)))
-        self.assertEqual({one.health for one in town.project.status(*loads)}, {"ok"})
-
-    def refused(self, town: Lakeside, words: str, mends: bool = True) -> None:
-        [outcome] = town.project.step("house", raise_errors=False)
-        self.assertEqual(outcome.outcome, "refused", outcome)
-        self.assertRegex(" ".join(str(outcome.error).split()), words)
-        if mends:
-            self.assertIn("reload", str(outcome.error))
-            town.project.reload("house")
-            self.equal(town, "house")
+        """The mirrors follow the table, or what is known to be in it."""
+        self.follow(town, town.there() if rows is None else rows, *loads)
 
     @settings(
         max_examples=examples(8), deadline=None, phases=WITHOUT_SHRINKING, suppress_health_check=list(HealthCheck)

@@ -97,7 +97,9 @@ class Larkmoor(unittest.TestCase):
         self.assertEqual(done.stdout.splitlines()[-1], "equal 12 sensors")
 
 
-class Messages(unittest.TestCase):
+class Registered(unittest.TestCase):
+    """A broker with a registry of schemas beside it."""
+
     def setUp(self) -> None:
         self.broker, self.registry = Kafka(), Registry()
         self.addCleanup(self.registry.close)
@@ -107,6 +109,8 @@ class Messages(unittest.TestCase):
         self.addCleanup(made.__exit__)
         return made
 
+
+class Messages(Registered):
     def send_avro(self, bed: Bed, number: int, schema: Any, *acts: tuple[str, Any, Any]) -> None:
         """Play some acts, and send their envelopes in Avro."""
         sent: list[Any] = []

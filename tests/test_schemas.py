@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import random
 import struct
-import unittest
 from typing import Any
 
 from google.protobuf import descriptor_pool, message_factory, timestamp_pb2
@@ -13,10 +12,9 @@ from google.protobuf.descriptor_pb2 import DescriptorProto, FieldDescriptorProto
 
 from plainstep.formats.protobuf_values import ProtobufValues
 from plainstep.formats.values import NOTHING
-from tests.brokers import Kafka, Registry
 from tests.histories import story
 from tests.support import examples
-from tests.test_messages import WORDS, encoded, record, spoiled
+from tests.test_messages import WORDS, Registered, encoded, record, spoiled
 from tests.test_streams import Bed, without_truncates
 
 PROTOBUF = 'message = { value = "protobuf" }\n' + WORDS + 'was = "before.*"\nnow = "after.*"\n'
@@ -65,16 +63,7 @@ def sent(number: int, value: Any, path: bytes = b"\0") -> bytes:
     return struct.pack(">bI", 0, number) + path + bytes(value.SerializeToString())
 
 
-class Schemas(unittest.TestCase):
-    def setUp(self) -> None:
-        self.broker, self.registry = Kafka(), Registry()
-        self.addCleanup(self.registry.close)
-
-    def bed(self, layout: str, load: str = "") -> Bed:
-        found = Bed(self.broker, layout, load, f"{self.broker.url}?registry={self.registry.url}")
-        self.addCleanup(found.__exit__)
-        return found
-
+class Schemas(Registered):
     def play(self, bed: Bed, seed: int, number: int, path: bytes, envelope: Any, *left: str) -> None:
         """Change the table; what changed is sent in Protobuf."""
         done = len(bed.model.changes)

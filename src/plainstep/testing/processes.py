@@ -114,16 +114,6 @@ class Script:
         """Ask it to end."""
         self.send_signal(signal.SIGTERM)
 
-    def __enter__(self) -> Script:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.kill()
-        self.wait()
-        for file in (self.stdin, self.stdout):
-            with contextlib.suppress(BrokenPipeError):
-                file.close()
-
 
 @cache
 def _server() -> str:

@@ -10,15 +10,14 @@ from typing import TYPE_CHECKING
 
 from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa
-from plainstep.errors import Refused
 from plainstep.stores.books import Book, followed_by, taken_over
 from plainstep.stores.delta.books import PROPERTY, LakeBooks
 from plainstep.stores.delta.deletions import in_file, inline, name_of, packed
 from plainstep.stores.delta.log import Action, DataFile, Log, State
 from plainstep.stores.delta.rows import Rows
-from plainstep.stores.delta.schema import APPENDS, RECORDS, VECTORS, held_as, is_on, schema_text
+from plainstep.stores.delta.schema import APPENDS, ASKS, VECTORS, held_as, is_on, schema_text
 from plainstep.stores.delta.writer import Writer
-from plainstep.stores.lake.commits import LakeCommit, schema_of
+from plainstep.stores.lake.commits import LakeCommit, refuse_what_asks, schema_of
 from plainstep.stores.records import Commit, LedgerEntry, Part, TableInfo
 
 if TYPE_CHECKING:
@@ -182,10 +181,11 @@ def refuse_others(state: State, place: str) -> None:
     metadata, properties = state.metadata, dict(state.metadata.get("configuration") or {})
     fields = json.loads(metadata["schemaString"])["fields"]
     unknown = sorted(set(state.protocol.get("writerFeatures") or ()) - PASSED_OVER)
-    reasons = {
+    asked = sorted(name for name in properties if name.startswith(ASKS) and name != VECTORS and is_on(metadata, name))
+    asks = {
         "is partitioned": bool(metadata.get("partitionColumns")),
         "takes rows only, and gives none back": is_on(metadata, APPENDS),
-        "records its changes": is_on(metadata, RECORDS),
+        f"asks its writers for {', '.join(asked)}": bool(asked),
         "has constraints": any(name.startswith("delta.constraints.") for name in properties),
         "has columns by other names, that are computed, or that are bound": any(
             name in (one.get("metadata") or {}) for one in fields for name in BINDING
@@ -193,13 +193,7 @@ def refuse_others(state: State, place: str) -> None:
         "has nested columns": any(not isinstance(one["type"], str) for one in fields),
         f"takes a writer that knows {', '.join(unknown)}": bool(unknown),
     }
-    for reason, holds in reasons.items():
-        if holds:
-            raise Refused(
-                f"{place} {reason}, and is not merged into.",
-                "What it promises would not be kept.",
-                "Merge into a table of its own: another name in 'into', which the first step makes.",
-            )
+    refuse_what_asks(place, asks)
 
 
 def _new_metadata(vectors: bool) -> Action:

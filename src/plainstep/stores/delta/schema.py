@@ -16,8 +16,8 @@ from plainstep.stores.declared_types import DECLARE_IT
 from plainstep.stores.delta.log import Action
 
 MODE = "delta.columnMapping.mode"
-# The property of a table that records its changes; of one whose rows stay; of one that takes deletion vectors.
-RECORDS, APPENDS, VECTORS = "delta.enableChangeDataFeed", "delta.appendOnly", "delta.enableDeletionVectors"
+# What the properties begin with by which a table asks more of its writers; that of deletion vectors; and that of one whose rows stay.
+ASKS, VECTORS, APPENDS = "delta.enable", "delta.enableDeletionVectors", "delta.appendOnly"
 PHYSICAL, NUMBER = "delta.columnMapping.physicalName", "delta.columnMapping.id"
 
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from contextlib import AbstractContextManager, nullcontext
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,7 +9,7 @@ from typing import TYPE_CHECKING
 from plainstep.deferred import deferred
 from plainstep.errors import ConfigError, Refused
 from plainstep.redaction import shown_url
-from plainstep.stores.capabilities import BaseStore
+from plainstep.stores.lake.store import LakeStore
 
 if TYPE_CHECKING:
     from plainstep.stores import objects as object_stores
@@ -25,7 +23,7 @@ else:
     (sources,) = deferred("plainstep.stores.lake", "source")
 
 
-class DeltaStore(BaseStore):
+class DeltaStore(LakeStore):
     """A folder, or what stands below a URL of object storage, in which each folder is a Delta table.
 
     Args:
@@ -36,9 +34,7 @@ class DeltaStore(BaseStore):
         wait: not used here.
     """
 
-    methods = ("versions",)
-    exclusive = False
-    appends_only = False
+    holds, one = "holds Delta tables", "A Delta table"
 
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, url, wait
@@ -58,12 +54,7 @@ class DeltaStore(BaseStore):
 
     def source(self, table: str, types: dict[str, str], how: str, reader: str) -> sources.VersionsSource:
         """The versions of one table."""
-        if types:
-            raise ConfigError(
-                f"A load from {self.name}.{table} says types.",
-                "A Delta table says the types of its columns itself.",
-                "Leave types out.",
-            )
+        self.refuse_types(table, types)
         return sources.VersionsSource(tables.DeltaTable(self.objects, table, f"{self.name}.{table}"))
 
     def versioned(self) -> list[str]:
@@ -79,18 +70,6 @@ class DeltaStore(BaseStore):
     def forgetting(self, table: str) -> str:
         """What removes the earlier versions of a table."""
         return f"vacuum {self.name}.{table}; of what was quarantined, {books.FOLDER}/books of before"
-
-    def moment(self, tables: Sequence[str]) -> AbstractContextManager[None]:
-        """No two tables are of one moment."""
-        return nullcontext()
-
-    def lacking(self, what: str) -> Refused:
-        """Why it lacks something: it tells versions."""
-        return Refused(
-            f"{self.name} holds Delta tables, whose changes are told by their versions.",
-            "",
-            'Say changes = "versions" in the load.',
-        )
 
 
 def _said(url: str, query: str) -> bool:

@@ -9,7 +9,7 @@ from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
 from plainstep.stores.delta.log import DataFile, Log, State, Version
 from plainstep.stores.delta.rows import Rows
-from plainstep.stores.delta.schema import MODE, RECORDS, columns_of, is_on
+from plainstep.stores.delta.schema import MODE, columns_of
 from plainstep.stores.lake.changes import rows_of
 from plainstep.stores.lake.source import VersionedTable
 from plainstep.stores.objects import Objects
@@ -17,6 +17,8 @@ from plainstep.stores.objects import Objects
 # The column of recorded changes that says what each is; and its words, for rows that were and for rows that are.
 KIND = "_change_type"
 WERE, ARE = ("delete", "update_preimage"), ("insert", "update_postimage")
+# So many of the newest versions are looked at, to see whether a table records its changes.
+RECENT = 20
 
 
 class DeltaTable(VersionedTable):
@@ -69,7 +71,12 @@ class DeltaTable(VersionedTable):
 
     @property
     def records(self) -> bool:
-        return is_on(self.state.metadata, RECORDS)
+        """As its newest version shows in which rows went: what only brings rows is recorded by its files."""
+        for number in reversed(self.log.commits[-RECENT:]):
+            version = self.log.version(number)
+            if version.recorded or version.removed:
+                return bool(version.recorded)
+        return False
 
     def columns(self) -> dict[str, str]:
         is_mapped = (self.state.metadata.get("configuration") or {}).get(MODE, "none") != "none"

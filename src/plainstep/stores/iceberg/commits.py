@@ -7,7 +7,6 @@ from typing import Any
 
 from plainstep.core.positions import MergedTable
 from plainstep.deferred import deferred, pa
-from plainstep.errors import Refused
 from plainstep.stores.books import Book, followed_by, is_full, taken_over, written
 from plainstep.stores.iceberg.books import PROPERTY, CatalogBooks
 from plainstep.stores.iceberg.rows import DataFile, Rows
@@ -153,15 +152,9 @@ def refuse_others(table: IcebergTable) -> None:
         Refused: it does.
     """
     fields = table.table.schema().fields
-    reasons = {
+    asks = {
         "has columns that take no null": any(one.required for one in fields),
         "has nested columns": any(not one.field_type.is_primitive for one in fields),
         "has columns of a type that is not written": any(str(one.field_type) in ("uuid",) for one in fields),
     }
-    for reason, holds in reasons.items():
-        if holds:
-            raise Refused(
-                f"{table.place} {reason}, and is not merged into.",
-                "What it promises would not be kept.",
-                "Merge into a table of its own: another name in 'into', which the first step makes.",
-            )
+    commits.refuse_what_asks(table.place, asks)

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainstep.deferred import deferred
-from plainstep.errors import ConfigError, Refused
+from plainstep.errors import ConfigError
 from plainstep.redaction import shown_url
-from plainstep.stores.capabilities import BaseStore
+from plainstep.stores.lake.store import LakeStore
 
 if TYPE_CHECKING:
     from plainstep.stores.iceberg import catalogs
@@ -22,7 +20,7 @@ else:
     (sources,) = deferred("plainstep.stores.lake", "source")
 
 
-class IcebergStore(BaseStore):
+class IcebergStore(LakeStore):
     """A catalogue of Iceberg tables.
 
     Args:
@@ -32,9 +30,7 @@ class IcebergStore(BaseStore):
         wait: not used here.
     """
 
-    methods = ("versions",)
-    exclusive = False
-    appends_only = False
+    holds, one = "is a catalogue of Iceberg tables", "An Iceberg table"
 
     def __init__(self, name: str, url: str, base: Path, wait: float) -> None:
         self.name, self.url, self.wait = name, shown_url(url), wait
@@ -43,12 +39,7 @@ class IcebergStore(BaseStore):
 
     def source(self, table: str, types: dict[str, str], how: str, reader: str) -> sources.VersionsSource:
         """The versions of one table."""
-        if types:
-            raise ConfigError(
-                f"A load from {self.name}.{table} says types.",
-                "An Iceberg table says the types of its columns itself.",
-                "Leave types out.",
-            )
+        self.refuse_types(table, types)
         place = f"{self.name}.{table}"
         if "." not in table:
             raise ConfigError(
@@ -65,15 +56,3 @@ class IcebergStore(BaseStore):
     def versioned(self) -> list[str]:
         """The tables of the catalogue."""
         return self.catalog.tables()
-
-    def moment(self, tables: Sequence[str]) -> AbstractContextManager[None]:
-        """No two tables are of one moment."""
-        return nullcontext()
-
-    def lacking(self, what: str) -> Refused:
-        """Why it lacks something: it tells versions."""
-        return Refused(
-            f"{self.name} is a catalogue of Iceberg tables, whose changes are told by their versions.",
-            "",
-            'Say changes = "versions" in the load.',
-        )

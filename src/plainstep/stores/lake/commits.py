@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 from itertools import chain
@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import pa
+from plainstep.errors import Refused
 from plainstep.stores.books import Book
 from plainstep.stores.commit_errors import contradicted, half_a_row, moved
 from plainstep.stores.lake.files import FileRows
@@ -178,3 +179,22 @@ def schema_of(part: Part, info: TableInfo | None, fit: Fit, held_as: Any) -> pa.
         return pa.schema(list(wanted.values()))
     kept = [wanted[one.name] if one.name in fit.widened else one for one in info.schema if one.name not in fit.shed]
     return pa.schema([*kept, *(wanted[name] for name in fit.added)])
+
+
+def refuse_what_asks(place: str, asks: Mapping[str, bool]) -> None:
+    """Refuse a table that asks more of its writers than is done here.
+
+    Args:
+        place: the table's name.
+        asks: what a table may ask, as words after its name, and whether this one does.
+
+    Raises:
+        Refused: it asks something.
+    """
+    for reason, holds in asks.items():
+        if holds:
+            raise Refused(
+                f"{place} {reason}, and is not merged into.",
+                "What it promises would not be kept.",
+                "Merge into a table of its own: another name in 'into', which the first step makes.",
+            )
