@@ -5,13 +5,14 @@ from __future__ import annotations
 import base64
 import json
 import unittest
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from plainstep.core.arrays import utc_time
 from plainstep.core.layouts import documents
 from plainstep.core.layouts.encodings import decoded, raw_kind
 from plainstep.core.layouts.interpret import interpret
@@ -32,6 +33,23 @@ def _shortest(data: bytes) -> bytes:
     while len(data) > 1 and data[0] == (255 if data[1] >= 128 else 0):
         data = data[1:]
     return data
+
+
+TIMES = (
+    None,
+    "2026-01-02T03:04:05Z",
+    "2026-01-02 03:04:05.25",
+    "2026-01-02",
+    "1969-12-31T23:59:59+02:00",
+    "2026-01-02T03:04-07:30",
+)
+NO_TIMES = ("", "x", "2026-02-30", 5, True, " 2026-01-02T03:04:05Z", "2026-01-02T03:04:05.123456789Z")
+
+
+def _instant(text: str) -> datetime:
+    """A time as Python reads it, in UTC where it names no zone."""
+    read = datetime.fromisoformat(text)
+    return read.astimezone(UTC) if read.tzinfo else read.replace(tzinfo=UTC)
 
 
 class Encodings(unittest.TestCase):
@@ -100,6 +118,16 @@ class Encodings(unittest.TestCase):
         text = '{"number": 12345678901234567890.123456789}'
         found, bad = decoded("tagged", pa.array([text]), pa.decimal128(38, 9))
         self.assertEqual((str(found[0].as_py()), bad.tolist()), ("12345678901234567890.123456789", []))
+
+    @settings(max_examples=examples(60), deadline=None)
+    @given(st.lists(st.sampled_from([*TIMES, *NO_TIMES]), min_size=1, max_size=4))
+    def test_times_in_documents_are_what_their_texts_are(self, written: list[Any]) -> None:
+        """With a zone, without, dates alone, in any mixture; what is none is told, and spoils no other."""
+        lines = pa.array([json.dumps({"at": value}) + "\n" for value in written])
+        found, wrong = documents.read(lines, {("at",): utc_time()})
+        self.assertEqual([row for row, value in enumerate(written) if value in NO_TIMES], sorted(wrong))
+        meant = [None if value in NO_TIMES or value is None else _instant(value) for value in written]
+        self.assertEqual(meant, found["at",].to_pylist())
 
     def test_nested_values_are_unwrapped_as_a_whole(self) -> None:
         text = json.dumps({"map": {"a": {"list": [{"number": "1.50"}, {"text": "x"}]}, "b": None}})

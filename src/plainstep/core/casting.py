@@ -135,9 +135,8 @@ def times(column: pa.Array) -> pa.Array:
             pass
     zoned = pc.fill_null(pc.match_substring_regex(column, r"(?i)(z|[+-]\d\d(:?\d\d)?)$"), False)
     dated = pc.fill_null(pc.match_substring_regex(column, r"^\d{4}-\d\d-\d\d$"), False)
-    return pc.if_else(pc.and_(zoned, pc.invert(dated)), column, pc.binary_join_element_wise(column, "Z", "")).cast(
-        utc_time()
-    )
+    ending = pc.if_else(dated, "T00:00:00Z", pc.if_else(zoned, "", "Z"))
+    return pc.binary_join_element_wise(column, ending, "").cast(utc_time())
 
 
 def _decimals(column: pa.Array, kind: pa.DataType) -> pa.Array:

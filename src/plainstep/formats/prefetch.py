@@ -38,21 +38,26 @@ def ahead(pieces: Iterator[Piece], work: Callable[[Piece], Result]) -> Iterator[
             _end(list(waiting))
 
 
-def fetched(pieces: Iterator[Piece]) -> Iterator[Piece]:
-    """The pieces themselves, in order; the next one is being fetched while one is used."""
-    begun = list(islice(pieces, 2))
-    yield from begun
-    if len(begun) < 2:
+def fetched(pieces: Iterator[Piece], begun: int = 2) -> Iterator[Piece]:
+    """The pieces themselves, in order; the next one is being fetched while one is used.
+
+    Args:
+        pieces: what is fetched.
+        begun: how many there must be, for threads to cost less than they save; 0 where it is known that there are enough.
+    """
+    first = list(islice(pieces, begun))
+    yield from first
+    if len(first) < begun:
         return
     nothing = object()
     with _workers(1) as pool:
-        coming = pool.submit(next, pieces, nothing)
+        coming = deque(pool.submit(next, pieces, nothing) for _ in range(AT_ONCE))
         try:
-            while (found := coming.result()) is not nothing:
-                coming = pool.submit(next, pieces, nothing)
+            while (found := coming.popleft().result()) is not nothing:
+                coming.append(pool.submit(next, pieces, nothing))
                 yield found  # type: ignore[misc]
         finally:
-            _end([coming])
+            _end(list(coming))
 
 
 @contextmanager

@@ -152,10 +152,12 @@ def lines_of(block: memoryview, shown: str, before: int) -> tuple[Rows, int]:
     texts = pa.StringArray.from_buffers(len(ends), pa.py_buffer(offsets), pa.py_buffer(block))
     _check_text(texts, shown, before)
     numbers = np.arange(before + 1, before + 1 + len(ends))
-    first, length = offsets[:-1], np.diff(offsets)
-    blank = blanks()[data[first]] & ((length == 1) | ((length == 2) & blanks()[data[ends - 1]]))
-    if blank.any():
-        texts, numbers = texts.filter(pa.array(~blank)), numbers[~blank]
+    short = np.flatnonzero(np.diff(offsets) <= 2)
+    blank = short[blanks()[data[offsets[short]]] & blanks()[data[offsets[short + 1] - 1]]]
+    if len(blank):
+        kept = np.ones(len(ends), dtype=np.bool_)
+        kept[blank] = False
+        texts, numbers = texts.filter(pa.array(kept)), numbers[kept]
     return Rows(pa.table({LINE: texts}), numbers), len(ends)
 
 
@@ -177,7 +179,8 @@ def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few:
     refuse_large_parquet(file.metadata, whole.size(), shown)
     names = None if wanted is None else [name for name in file.schema_arrow.names if name in wanted.names]
     line = unpacked = 0
-    for batch in fetched(_parquet_batches(whole, file, coded, names, SOME if few else ROWS, shown, kind.longest)):
+    batches = _parquet_batches(whole, file, coded, names, SOME if few else ROWS, shown, kind.longest)
+    for batch in fetched(batches, 0 if file.metadata.num_rows > ROWS and not few else 2):
         yield Rows(pa.Table.from_batches([batch]), np.arange(line + 1, line + 1 + batch.num_rows))
         line += batch.num_rows
         unpacked += batch.nbytes

@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import suppress
 from typing import Any
 
-from plainstep.core.arrays import Bools, replaced
+from plainstep.core.arrays import Bools, replaced, utc_time
 from plainstep.core.casting import common, fitted, overflows, readable
 from plainstep.core.layouts.exact_json import INEXACT, Doubtful, Written, is_deep, parsed, written
 from plainstep.core.layouts.paths import Path, value_at
@@ -82,7 +82,7 @@ def table_of(documents: pa.Array, kinds: dict[Path, pa.DataType], is_closed: boo
             block_size=BLOCK if len(lines) > 1 else max(BLOCK, lines.nbytes),
         ),
         pajson.ParseOptions(
-            explicit_schema=_schema({path: readable(kind) for path, kind in kinds.items()}),
+            explicit_schema=_schema({path: _parsed(kind) for path, kind in kinds.items()}),
             unexpected_field_behavior="infer" if is_closed else "ignore",
             newlines_in_values=lines is not documents,
         ),
@@ -102,11 +102,16 @@ def columns_of(table: pa.Table, kinds: dict[Path, pa.DataType]) -> dict[Path, pa
     for path, kind in kinds.items():
         if overflows(columns[path]) or _not_finite(columns[path]):
             raise pa.ArrowInvalid("a number has too many digits, or is none of JSON's")
-        if readable(kind) != kind:
+        if _parsed(kind) != kind:
             columns[path], bad = fitted(columns[path], kind)
             if len(bad):
                 raise pa.ArrowInvalid("a value does not fit")
     return columns
+
+
+def _parsed(kind: pa.DataType) -> pa.DataType:
+    """In what type a field is read. Of JSON, times in UTC can be, too: Arrow takes no number for one, and what names no zone as UTC."""
+    return kind if kind == utc_time() else readable(kind)
 
 
 def _not_finite(numbers: pa.Array) -> bool:

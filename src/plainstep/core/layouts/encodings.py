@@ -65,10 +65,31 @@ def _bytes_at_once(encoding: str, column: pa.Array) -> pa.Array | None:
         return column
     if encoding == "hex" and not pc.all(pc.match_substring_regex(column, PLAIN_HEX)).as_py():
         return None
+    if encoding != "hex" and (found := _unpadded(column)) is not None:
+        return found
     try:
         return flat(computed(pa.table({"v": column}), {"b": AT_ONCE[encoding]})["b"]).cast(pa.binary())
     except DataError:
         return None
+
+
+def _unpadded(column: pa.Array) -> pa.Array | None:
+    """Texts in base64 that stand for whole threes of bytes, as these; None where one does not, or is not of base64.
+
+    They are read as one text, which takes a tenth of the time of reading each by itself.
+    """
+    texts = column.fill_null("") if column.null_count else column
+    offsets = np.frombuffer(texts.buffers()[1], dtype=np.int32)[texts.offset : texts.offset + len(texts) + 1]
+    data = (texts.buffers()[2] or pa.py_buffer(b""))[offsets[0] : offsets[-1]].to_pybytes()
+    if ((offsets - offsets[0]) % 4).any() or b"=" in data:
+        return None
+    try:
+        whole = binascii.a2b_base64(data, strict_mode=True)
+    except binascii.Error:
+        return None
+    ends = ((offsets - offsets[0]) // 4 * 3).astype(np.int32)
+    found = pa.BinaryArray.from_buffers(pa.binary(), len(texts), [None, pa.py_buffer(ends), pa.py_buffer(whole)])
+    return pc.if_else(column.is_valid(), found, pa.scalar(None, pa.binary())) if column.null_count else found
 
 
 def _numbers_at_once(data: pa.Array, kind: pa.DataType) -> pa.Array | None:
@@ -81,10 +102,11 @@ def _numbers_at_once(data: pa.Array, kind: pa.DataType) -> pa.Array | None:
     every = np.frombuffer(filled.buffers()[2], dtype=np.uint8)
     first = every[offsets[:-1]]
     numbers = np.where(first >= 128, np.int64(-1), np.int64(0))
+    alike = lengths.min() == lengths.max()  # mostly: then, nothing need be asked of each
     for place in range(int(lengths.max())):
-        there = place < lengths
-        at = np.minimum(offsets[:-1] + place, offsets[1:] - 1)
-        numbers = np.where(there, (numbers << 8) | every[at], numbers)
+        at = offsets[:-1] + place if alike else np.minimum(offsets[:-1] + place, offsets[1:] - 1)
+        longer = (numbers << 8) | every[at]
+        numbers = longer if alike else np.where(place < lengths, longer, numbers)
     mask = data.is_null().to_numpy(zero_copy_only=False)
     if not pa.types.is_decimal(kind):
         return pa.array(numbers, pa.int64(), mask=mask)

@@ -19,6 +19,8 @@ from plainstep.deferred import np, pa, pc
 
 # As many columns as there are bits in the number that tells which of them a patch has.
 COLUMNS = 62
+# Bytes that are compared at a time: so few that they stay near the processor.
+PIECE = 1 << 18
 
 
 def asked_at_once(layout: Layout, beside: Mapping[str, object]) -> dict[str, pa.DataType]:
@@ -87,9 +89,7 @@ def _present(lines: pa.Array, changed: Path, values: dict[str, pa.Array], is_pat
     """Which columns each patch has. Only in lines that speak of a null, a value that is null may be there."""
     there = {name: column.is_valid().to_numpy(zero_copy_only=False) for name, column in values.items()}
     lacking = is_patch & ~np.logical_and.reduce([*there.values()])
-    if (
-        not lacking.any() or b"null" not in documents.bytes_of(lines).to_pybytes()
-    ):  # a fifth of the time of asking line by line
+    if not lacking.any() or not _speaks_of_null(lines):
         return there
     rows = np.flatnonzero(lacking & pc.match_substring(lines, "null").to_numpy(zero_copy_only=False))
     if len(rows):
@@ -98,6 +98,16 @@ def _present(lines: pa.Array, changed: Path, values: dict[str, pa.Array], is_pat
         for name, mask in there.items():
             mask[rows] = told[(*changed, name)]
     return there
+
+
+def _speaks_of_null(lines: pa.Array) -> bool:
+    """Whether some line may have the word: all bytes are compared, which takes half of the time of a search."""
+    data = np.frombuffer(documents.bytes_of(lines), dtype=np.uint8)
+    for start in range(0, len(data), PIECE):
+        near = data[start : start + PIECE + 2]
+        if ((near[:-2] == ord("n")) & (near[1:-1] == ord("u")) & (near[2:] == ord("l"))).any():
+            return True
+    return False
 
 
 def _lists(table: pa.Table, path: Path) -> pa.Array | None:
