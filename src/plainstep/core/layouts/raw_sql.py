@@ -10,6 +10,9 @@ from plainstep.core.layouts.rows import Raw
 from plainstep.deferred import pa, pc
 from plainstep.sql.expressions import computed, paths_in
 
+# Rows for each different text of a column, from which on an expression over it is computed once for each text.
+OFTEN = 16
+
 
 def fields_named(raw: Raw, sql: str, where: str) -> list[str]:
     """The fields that an expression names, by path, as far as rows may have them."""
@@ -22,8 +25,29 @@ def computed_of(raw: Raw, sql: str, where: str) -> pa.Array:
     Raises:
         DataError: a value cannot be computed.
     """
-    tree = nested({path: raw.column(name) for path, name in _named(raw, sql, where).items()})
-    rows = pa.table({name: _column(one) for name, one in tree.items()} or {"plainstep none": pa.nulls(len(raw))})
+    columns = {path: raw.column(name) for path, name in _named(raw, sql, where).items()}
+    coded = _few(columns)
+    if coded is None:
+        return _computed(columns, len(raw), sql, where)
+    [path] = columns
+    nulls = coded.indices.null_count
+    each = pa.concat_arrays([coded.dictionary, pa.nulls(1, coded.dictionary.type)]) if nulls else coded.dictionary
+    found = _computed({path: each}, len(each), sql, where)
+    return found.take(coded.indices.fill_null(len(each) - 1) if nulls else coded.indices)
+
+
+def _few(columns: dict[tuple[str, ...], pa.Array]) -> pa.DictionaryArray | None:
+    """The one column that is named, if it holds few texts over and over: what becomes of each is computed once then."""
+    [column] = columns.values() if len(columns) == 1 else [None]
+    if column is None or not pa.types.is_string(column.type):
+        return None
+    coded = column.dictionary_encode()
+    return coded if len(coded.dictionary) * OFTEN <= len(coded) else None
+
+
+def _computed(columns: dict[tuple[str, ...], pa.Array], count: int, sql: str, where: str) -> pa.Array:
+    tree = nested(columns)
+    rows = pa.table({name: _column(one) for name, one in tree.items()} or {"plainstep none": pa.nulls(count)})
     return flat(computed(rows, {where: sql})[where])
 
 
