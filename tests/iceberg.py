@@ -26,6 +26,7 @@ from pyiceberg.table.snapshots import Operation
 from pyiceberg.table.update.snapshot import _FastAppendFiles
 from pyiceberg.typedef import Record
 
+from plainstep.testing import Act
 from tests.lakeside import VersionedTables
 
 SPACE = "town"
@@ -55,6 +56,10 @@ class Catalogued(VersionedTables):
     def create(self, table: str, schema: pa.Schema, key: Sequence[str]) -> None:
         self.catalogue.create_table(self.named(table), schema)
         self.rows[table] = {}
+
+    def stands(self, rows: dict[Any, Any], acts: Sequence[Act]) -> list[dict[Any, Any]]:
+        """Rows that are put in place of others come in a snapshot of their own, after one that has none."""
+        return [{}, *super().stands(rows, acts)]
 
     def put(self, table: str, rows: list[Any], is_more: bool) -> None:
         there = self.catalogue.load_table(self.named(table))

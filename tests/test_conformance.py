@@ -30,6 +30,7 @@ from plainstep.testing import (
     TablesOfOthers,
     TargetConformance,
     Trimmed,
+    after_each,
 )
 from tests import iceberg, lake, mariadb
 from tests.postgres import Database
@@ -49,6 +50,10 @@ class Sqlite(SqlHarness):
 
     def connect(self) -> sqlite3.Connection:
         return sqlite3.connect(self.folder / "tested.db")
+
+    def stands(self, rows: dict[Any, Any], acts: Sequence[Act]) -> list[dict[Any, Any]]:
+        """After each: its triggers are not told which statements are one transaction."""
+        return after_each(rows, acts)
 
     def adapted(self, value: Any) -> Any:
         return value if isinstance(value, int | float | str | bytes | None) else str(value)

@@ -52,6 +52,44 @@ class Laws(unittest.TestCase):
                 self.assertTrue(check.ok or check.load in layouts.BLIND, check.load)
 
 
+class Parts(unittest.TestCase):
+    """So many changes a step at most, in every layout: always the same rows, after more steps."""
+
+    def test_every_layout_in_parts(self) -> None:
+        said = 'key = ["k"]\nat_most = 3\n'
+        with Town(config=layouts.config(*LAYOUTS_IN_PARTS).replace('key = ["k"]\n', said)) as town:
+            town.project.capture_on("town.tree")
+            town.play(list(HISTORY[:8]))
+            town.play(list(HISTORY[8:]))
+            steps: dict[str, int] = {}
+            for outcome in town.project.step(raise_errors=False, until_done=True):
+                self.assertIsNone(outcome.error, f"{outcome.load}: {outcome.error}")
+                steps[outcome.load] = steps.get(outcome.load, 0) + 1
+            for load, count in steps.items():
+                found = town.target(load)
+                found = {key: row for key, row in found.items() if load not in layouts.BLIND or key in town.truth}
+                self.assertEqual(found, town.truth, load)
+                self.assertTrue(count > 1 or town.project.load(load).config.first == "snapshot", (load, count))
+            self.assertEqual({"nothing"}, {outcome.outcome for outcome in town.project.step()})
+
+    def test_what_cannot_be_parted(self) -> None:
+        for load, words in (
+            ("column", "at_most cannot be told beside overlap"),
+            ("diff", "at_most does nothing here"),
+            ("marked", "name their 'transaction', too"),
+        ):
+            text = layouts.config(load).replace('key = ["k"]\n', 'key = ["k"]\nat_most = 3\n')
+            with self.assertRaisesRegex(plainstep.ConfigError, words), Town(config=text) as town:
+                self.assertIsNotNone(town.project)
+        group = '[groups.all]\nloads = ["docs", "puts"]\n'
+        text = layouts.config("docs", "puts").replace('key = ["k"]\n', 'key = ["k"]\nat_most = 3\n') + group
+        with self.assertRaisesRegex(plainstep.ConfigError, "stand at one moment"), Town(config=text) as town:
+            self.assertIsNotNone(town.project)
+
+
+LAYOUTS_IN_PARTS = [name for name in layouts.LOADS if name not in ("column", "diff", "marked")]
+
+
 class Wrong(Refusing):
     """Each mistake that a person would make in a layout is refused, and nothing is merged."""
 

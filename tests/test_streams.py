@@ -123,6 +123,16 @@ class Laws(_Case):
             self.holds(bed)
         self.broker.close()
 
+    def test_so_many_messages_a_step_at_most(self) -> None:
+        bed = self.bed(load="at_most = 6\n")
+        bed.play(*without_truncates(story(3, 4, 30)))
+        made = bed.project.step("house", until_done=True)
+        self.assertGreater(len(made), 2)
+        self.assertEqual([one.more for one in made], [True] * (len(made) - 1) + [False])
+        bed.play(*without_truncates(story(4, 4, 20)))
+        bed.project.step(until_done=True)
+        self.holds(bed)
+
     def test_looking_changes_nothing_and_any_offset_can_be_looked_at(self) -> None:
         bed = self.bed()
         bed.play(*without_truncates(story(1, 5, 30)))

@@ -141,6 +141,13 @@ def _group(path: Path, text: str, project: Project, group: str, names: list[str]
         raise ConfigError(f"{where}: a load is in the group {doubled} already.")
     if len({(load.from_store.name, load.into_store.name) for load in loads}) > 1:
         raise ConfigError(f"{where}: the loads of a group have one source store, and one target store.")
+    cut = next((load.name for load in loads if load.config.at_most), None)
+    if cut:
+        raise ConfigError(
+            f"{where}: {cut} takes no more than so many changes at a step (at_most), and is in a group.",
+            "The loads of a group stand at one moment, which the parts of each would not.",
+            f"Leave 'at_most' out of {cut}, or take it out of the group.",
+        )
     one_feed = len({(load.from_table, load.config.changes) for load in loads}) == 1
     if not one_feed and {load.config.changes for load in loads} not in ({"capture"}, {"log"}):
         raise ConfigError(

@@ -31,6 +31,7 @@ class StepOutcome:
         error: why it failed or refused.
         warnings: what a person should know nevertheless.
         delivery: the delivery status of its events, where it sends any.
+        more: whether it left changes for the next step, as ``at_most`` says.
     """
 
     load: str
@@ -42,6 +43,7 @@ class StepOutcome:
     error: PlainStepError | None = None
     warnings: list[str] = field(default_factory=list)
     delivery: Delivery | None = None
+    more: bool = False
 
     def _repr_html_(self) -> str:
         told = str(self.error) if self.error else f"{self.changes:,} changes read, {self.seconds:.3f} s"
@@ -79,6 +81,8 @@ class StepOutcome:
             "edits": self.edits,
             "seconds": round(self.seconds, 6),
         }
+        if self.more:
+            form["more"] = True
         if self.entry:
             form["contradictions"] = self.entry.contradictions
         if self.delivery:

@@ -89,7 +89,8 @@ class Runner:
             failed = any(one.error for one in outcomes)
             recovered = failures > 0 and not failed
             failures = failures + 1 if failed else 0
-            pause = pause_after(failures, self.every)
+            more = not failed and any(one.more for one in outcomes)
+            pause = 0.0 if more else pause_after(failures, self.every)
             for outcome in outcomes:
                 self._told(Tick(outcome, failures, pause, recovered))
             self._stop.wait(pause)

@@ -25,6 +25,7 @@ from plainstep.loads.windows import (
     span_of,
 )
 from plainstep.progress import counted
+from plainstep.stores.api import DivisibleSource
 from plainstep.stores.capabilities import with_source
 from plainstep.stores.commit_errors import moved
 from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
@@ -130,6 +131,7 @@ class _Plan:
         entry: the ledger row.
         began: when the step began, by ``time.perf_counter``.
         left_out: tells what the reading left out, once all of it is read.
+        more: whether changes are left for the next step.
     """
 
     state: LoadState
@@ -137,6 +139,7 @@ class _Plan:
     entry: LedgerEntry
     began: float
     left_out: Callable[[], LeftOut] = LeftOut
+    more: bool = False
 
     @property
     def commit(self) -> Commit:
@@ -194,7 +197,7 @@ def _needs_moment(loads: Sequence[Load]) -> bool:
 def _done(plan: _Plan) -> StepOutcome:
     load = plan.state.load
     acknowledge(load, plan.state.span)
-    return stepped(load, plan.entry)
+    return replace(stepped(load, plan.entry), more=plan.more)
 
 
 def _planned(load: Load, stack: ExitStack, heads: dict[tuple[str, str], Span]) -> _Plan | _Idle:
@@ -237,13 +240,36 @@ def _next(load: Load, watermark: Watermark, span: Span, began: float) -> _Plan |
         refuse_unready_idle(load, watermark, span)
         return _Idle(load, watermark, span.end)
     refuse_guesses(load)
+    window, span, more = _at_most(load, window, span, waiting.count)
     # Whether its tables fit is judged by the commit, in the transaction that writes them.
     state = states.LoadState(load, watermark, span)
     read = reading.read_window(state, window, waiting.count)
     read = replace(read, found=replace(read.found, net=reading.drop_applied(state, read.net)))
     if load.source.overlaps and span.token == watermark.token and not len(read.net) and not read.net.truncated:
         return _Idle(load, watermark, None)
-    return _merged(state, read, began, waiting.since)
+    return replace(_merged(state, read, began, waiting.since), more=more)
+
+
+def _at_most(load: Load, window: Window, span: Span, count: int | None) -> tuple[Window, Span, bool]:
+    """The part of a window that a step takes, the span that ends there, and whether there is more.
+
+    Raises:
+        Refused: the load takes so many changes at most, and its source cannot be cut.
+    """
+    most, source = load.config.at_most, load.source
+    if most is None or (count is not None and count <= most):
+        return window, span, False
+    if not isinstance(source, DivisibleSource):
+        raise Refused(
+            f"{load.config.source} cannot be read in parts of {most:,} changes.",
+            f"With changes = {load.config.changes!r} there, nothing tells where a part may end.",
+            f"Leave 'at_most' out of the load {load.name}.",
+        )
+    end = source.cut(window, most)
+    if end is None:
+        return window, span, False
+    part = Window.between(Position(window.after, window.after_token), end)
+    return part, replace(span, head=end.number, head_at=end.at, token=end.token), True
 
 
 def _nothing(idle: _Idle) -> StepOutcome:
@@ -268,7 +294,9 @@ def _first(state: LoadState, began: float, stack: ExitStack) -> _Plan:
     if first == "snapshot":
         return _snapshot(load, began, stack)
     if first == "start":
-        return _merged(state, reading.read_window(state, Window.between(Position(span.start), span.end), None), began)
+        window, span, more = _at_most(load, Window.between(Position(span.start), span.end), span, None)
+        state = replace(state, span=span)
+        return replace(_merged(state, reading.read_window(state, window, None), began), more=more)
     entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
     return _Plan(state, planning.parts_of(state, [Edits() for _ in state.shape.tables()], started=False), entry, began)
 

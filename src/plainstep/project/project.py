@@ -49,28 +49,33 @@ class Project(CaptureCommands):
                 found.append(group)
         return found
 
-    def step(self, *names: str, raise_errors: bool = True) -> Results[StepOutcome]:
+    def step(self, *names: str, raise_errors: bool = True, until_done: bool = False) -> Results[StepOutcome]:
         """One step of each load named, or of all; those of a group step together, whichever of them is named.
 
         Args:
             names: the loads; none for all.
             raise_errors: False to be told of errors in the outcomes only. Otherwise the first one is raised once every load
                 has had its step; its ``outcomes`` are those of all loads.
+            until_done: whether a load that leaves changes for its next step (``at_most``) goes on until it leaves none.
 
         Returns:
-            One outcome a load, in order.
+            One outcome a step, in order.
         """
-        outcomes = Results(one for made in self.steps(*names) for one in made)
+        outcomes = Results(one for made in self.steps(*names, until_done=until_done) for one in made)
         if raise_errors:
             _raise_first(outcomes)
         return outcomes
 
-    def steps(self, *names: str) -> Iterator[list[StepOutcome]]:
+    def steps(self, *names: str, until_done: bool = False) -> Iterator[list[StepOutcome]]:
         """The same, one by one: as each step is made, its outcome, or the outcomes of a group. Errors are told in them."""
         from plainstep.loads.step import step_together
 
         for loads in self._together(names):
-            yield step_together(loads)
+            made = step_together(loads)
+            yield made
+            while until_done and any(one.more for one in made):
+                made = step_together(loads)
+                yield made
 
     def refuse_bad_sql(self) -> None:
         """Refuse expressions in the settings of loads that are not SQL. Nothing is opened: columns are not known.

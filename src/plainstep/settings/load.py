@@ -35,6 +35,12 @@ class LoadConfig(BaseModel):
         default="",
         description="How far behind the watermark rows are read again, for those that are committed late: 10m, or a number.",
     )
+    at_most: int | None = Field(
+        default=None,
+        ge=1,
+        description="How many changes a step reads, or a few more, so that no transaction is split; the next step goes on from there. "
+        "Default: all that are waiting.",
+    )
     on_bad_row: Literal["refuse", "quarantine"] = Field(
         default="refuse",
         description="What is done with rows that contradict the layout: refuse them, or quarantine them.",
@@ -166,6 +172,12 @@ class LoadConfig(BaseModel):
         if self.changes in ("column", "diff") and self.shape not in ("mirror", "history"):
             told = f"finds changes by what the target holds, and a {self.shape} does not hold the rows"
             raise wrong("changes", f"changes = {self.changes!r} {told}")
+        if self.at_most and self.overlap:
+            raise wrong("at_most", "at_most cannot be told beside overlap: what is read again would count, too")
+        if self.at_most and self.layout and self.layout.pair and not self.layout.transaction:
+            raise wrong(
+                "at_most", "at_most could part rows that 'pair' marks as one change: name their 'transaction', too"
+            )
         if not self.operations:
             raise wrong("operations", "operations names none, so nothing would ever be merged")
         if "tries" in self.model_fields_set and not self.deliver:
@@ -211,6 +223,7 @@ OF_CHANGES: dict[str, tuple[str, ...]] = {
     "layout": ("table",),
     "column": ("column",),
     "overlap": ("table", "column"),
+    "at_most": ("capture", "log", "versions", "table", "column"),
     "on_bad_row": ("table",),
     "on_bad_value": ("capture",),
     "old_values": ("log", "versions", "table"),

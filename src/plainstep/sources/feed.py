@@ -9,7 +9,9 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from plainstep.core.changes.collapse import Collapser
+from plainstep.core.changes.cutting import Cut
 from plainstep.core.changes.ops import NOW, Op
+from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.core.position_labels import as_time, number
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa, pc
@@ -18,7 +20,7 @@ from plainstep.sources.feed_reading import FeedReading
 from plainstep.sources.full_table import whole_rows
 from plainstep.sources.partitioned import PartitionedFeed, in_one_partition
 from plainstep.sources.shared_reading import SharedFeed, runs_of
-from plainstep.stores.feed import HasMonitors
+from plainstep.stores.feed import HasMonitors, RemembersMore
 from plainstep.stores.records import Batches, Snapshot
 
 if TYPE_CHECKING:
@@ -207,6 +209,23 @@ class FeedSource:
         if isinstance(feed, PartitionedFeed):
             changes = in_one_partition(changes, self.layout.key, feed)
         return Batches(changes, reading.left_out)
+
+    def cut(self, window: Window, most: int) -> Position | None:
+        """Where a window can be cut: what comes before is read for that, and no more of it than is needed."""
+        after, upto = window.after_token or None, window.upto_token or None
+        if isinstance(self.feed, PartitionedFeed):
+            end = self.feed.cut(after, upto, most, self._cut_of)
+        else:
+            end = self._cut_of(self.feed, after, upto, most)
+        return None if end is None else self._position(end)
+
+    def _cut_of(self, feed: Feed, after: str | None, upto: str | None, most: int) -> str | None:
+        cut, transaction = Cut(most), self.layout.transaction
+        for rows in feed.read(after, upto):
+            if cut.found(rows[POSITION], Raw(rows).texts(transaction) if transaction else None):
+                end = feed.at_or_before(str(cut.place))
+                return feed.reached_from(after, end) if after and end and isinstance(feed, RemembersMore) else end
+        return None
 
     def reserve(self) -> None:
         """Nothing to do: what is kept is not ours to keep."""

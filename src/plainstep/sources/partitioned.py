@@ -139,6 +139,24 @@ class PartitionedFeed:
         since = min((since for _, _, since in found.values() if since), default=None)
         return Waiting(known, any(some for _, some, _ in found.values()), since, counts)
 
+    def cut(
+        self, after: str | None, upto: str | None, most: int, cut: Callable[[Feed, str | None, str, int], str | None]
+    ) -> str | None:
+        """Where each partition can be cut, so that each gets on, and no more than so many rows come before in all.
+
+        Args:
+            after, upto: what lies between is cut.
+            most: how many rows.
+            cut: tells where the feed of one partition can be cut; None where it need not be.
+
+        Returns:
+            None where none need be.
+        """
+        begins, ends = _positions(after or ""), _positions(upto or "")
+        share = max(most // max(len(ends), 1), 1)
+        found = {name: cut(self._feed(name), begins.get(name), end, share) for name, end in ends.items()}
+        return _token({name: one or ends[name] for name, one in found.items()}) if any(found.values()) else None
+
     def runs(self, after: str | None, upto: str | None) -> Iterator[Iterator[pa.Table]]:
         """The rows in between, in order: those of each partition by themselves."""
         begins = _positions(after or "")

@@ -185,6 +185,19 @@ class Source(Protocol):
         ...
 
 
+@runtime_checkable
+class DivisibleSource(Source, Protocol):
+    """A source whose windows can be cut."""
+
+    def cut(self, window: Window, most: int) -> Position | None:
+        """Where a window can be cut so that no more than so many changes come before, or few more: no transaction is split.
+
+        Returns:
+            The end of the first part, which holds a change at least; None where the window need not be cut.
+        """
+        ...
+
+
 class RecordedSource(Protocol):
     """Our own capture, which records changes as its triggers fire, beside the table."""
 

@@ -132,6 +132,15 @@ class HasMessages(FeedRows, Protocol):
 
 
 @runtime_checkable
+class RemembersMore(Protocol):
+    """A feed whose positions tell more than how far it was read."""
+
+    def reached_from(self, after: str, position: str) -> str:
+        """A position, with what must be remembered of one before it."""
+        ...
+
+
+@runtime_checkable
 class HasMonitors(Protocol):
     """A feed that tells others how far it was merged, if it is asked to: nothing here depends on it."""
 

@@ -3,7 +3,7 @@
 from plainstep.testing.as_source import Captured, KilledReaders, OpenTransactions, SourceConformance, Trimmed
 from plainstep.testing.as_target import KilledWriters, RacingWriters, RowTarget, TablesOfOthers, TargetConformance
 from plainstep.testing.harness import Harness, SqlHarness
-from plainstep.testing.histories import Act, history
+from plainstep.testing.histories import Act, after_each, history
 
 __all__ = [
     "Act",
@@ -19,5 +19,6 @@ __all__ = [
     "TablesOfOthers",
     "TargetConformance",
     "Trimmed",
+    "after_each",
     "history",
 ]

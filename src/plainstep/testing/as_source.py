@@ -7,6 +7,8 @@ from typing import Any
 
 from plainstep.errors import Refused
 from plainstep.project import Project
+from plainstep.project_file import load_project
+from plainstep.stores.api import DivisibleSource
 from plainstep.testing.conformance import AWKWARD, EVERY_TYPE, SCHEMA, VALUES, Conformance, schema_of
 from plainstep.testing.histories import Act, Row, history
 
@@ -54,6 +56,43 @@ class SourceConformance(Following):
                 self.equal(project, "seldom", rows, self.schema)
                 self.once(project, "often")
                 self.assertEqual({one.outcome for one in project.step()}, {"nothing"})
+
+    def test_parts_of_a_window(self) -> None:
+        """A step that takes so many changes at most stands between two transactions, and the next one goes on from there."""
+        project = self.following(at_most="4")
+        project.step()
+        rows: dict[Any, Row] = {}
+        states = [_listed(rows)]
+        for part in range(8):
+            before = dict(rows)
+            acts = history(part, rows, 3, VALUES)
+            self.harness.write(TABLE, acts)
+            states += map(_listed, self.harness.stands(before, acts))
+        if not isinstance(project.load("often").source, DivisibleSource):
+            self._parts_are_refused(project, rows)
+            return
+        steps, place, more = 0, 0, True
+        while more:
+            [outcome] = project.step("often")
+            steps, more = steps + 1, outcome.more
+            stands = self.rows_of(project, "often", self.schema)
+            self.assertIn(stands, states[place:])
+            place = states.index(stands, place)
+        self.assertGreater(steps, 2)
+        self.equal(project, "often", rows, self.schema)
+        self.once(project, "often")
+        self.assertEqual([False], [one.more for one in project.step("seldom", until_done=True)][-1:])
+        self.equal(project, "seldom", rows, self.schema)
+
+    def _parts_are_refused(self, project: Project, rows: dict[Any, Row]) -> None:
+        """Where a window cannot be cut, at_most is refused, and without it the step is made."""
+        with self.assertRaisesRegex(Refused, "in parts") as caught:
+            project.step("often")
+        self.assertIn("Leave 'at_most' out", caught.exception.next)
+        self.config.write_text(self.config.read_text().replace("at_most = 4\n", ""))
+        project = load_project(self.config)
+        project.step()
+        self.equal(project, "often", rows, self.schema)
 
     def test_net_changes_tell_what_changed(self) -> None:
         """The old and the new values of every row that differs, and of no other."""
@@ -198,3 +237,8 @@ class KilledReaders(Following):
 
 def _op(was: Row | None, now: Row | None) -> str:
     return "insert" if was is None else "delete" if now is None else "update"
+
+
+def _listed(rows: dict[Any, Row]) -> list[Row]:
+    """Rows as ``rows_of`` lists them."""
+    return sorted(rows.values(), key=lambda row: str(row["k"]))

@@ -10,7 +10,7 @@ from typing import Any
 
 from plainstep.deferred import pa
 from plainstep.sql.literals import quoted
-from plainstep.testing.histories import Act
+from plainstep.testing.histories import Act, Row, after_each
 
 
 class Harness(ABC):
@@ -47,6 +47,15 @@ class Harness(ABC):
     @abstractmethod
     def write(self, table: str, acts: Sequence[Act]) -> None:
         """Change a table, in one transaction where the store knows such."""
+
+    def stands(self, rows: dict[Any, Row], acts: Sequence[Act]) -> list[dict[Any, Row]]:
+        """How a table may stand, to a reader, at and after some acts that were written at once: as after all of them.
+
+        Args:
+            rows: the table before them, by key.
+            acts: they.
+        """
+        return after_each(rows, acts)[-1:]
 
     def drop(self, table: str) -> None:
         """Remove a table."""

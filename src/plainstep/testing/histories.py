@@ -53,3 +53,15 @@ def history(seed: int, rows: dict[Any, Row], length: int, values: Sequence[Row],
             rows[now["k"]] = now
         acts.append(Act(was, now))
     return acts
+
+
+def after_each(rows: dict[Any, Row], acts: Sequence[Act]) -> list[dict[Any, Row]]:
+    """How a table stands after each of some acts, by key."""
+    states, rows = [], dict(rows)
+    for act in acts:
+        if act.was is not None:
+            del rows[act.was["k"]]
+        if act.now is not None:
+            rows[act.now["k"]] = act.now
+        states.append(dict(rows))
+    return states

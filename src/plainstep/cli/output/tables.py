@@ -28,6 +28,12 @@ def outcomes(found: list[StepOutcome]) -> None:
             say(f"{one.load:<{widest}}  {said(one)}")
         for warning in one.warnings:
             say(f"{one.load}: {warning}", err=True)
+    last = {one.load: one for one in found}
+    for load in [load for load, one in last.items() if one.more]:
+        say(
+            f"{load}: changes are left for its next step (at_most). To make them all: plainstep step {load} --until-done",
+            err=True,
+        )
 
 
 def said(one: StepOutcome) -> str:

@@ -237,6 +237,12 @@ class FileFeed:
         merged_to = {name: replace(one, done=self._place(known[name][1]) <= place) for name, one in seen.items()}
         return packed(position, merged_to)
 
+    def reached_from(self, after: str, position: str) -> str:
+        """A position, with the files that are gone since another one, and those that were known to be copies there."""
+        before, (label, seen) = unpacked(after)[1], unpacked(position)
+        known = {name: before[name] for name in seen if name in before and before[name].lines == COPY}
+        return packed(label, remembered(before, seen | known))
+
     def _at_line(self, position: str, files: list[File]) -> str | None:
         name, colon, line = position.rpartition(":")
         if not colon or not (line.isdigit() or line == "end"):

@@ -12,6 +12,7 @@ from typing import Any, Protocol
 
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.cutting import Cut
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import np, pa
 from plainstep.errors import ConfigError, Refused
@@ -244,6 +245,14 @@ class VersionsSource:
                 gathered = []
         if gathered:
             yield Changes(pa.concat_tables(gathered))
+
+    def cut(self, window: Window, most: int) -> Position | None:
+        """Where a window can be cut: after a version. What comes before is read for that."""
+        cut = Cut(most)
+        if not any(cut.found(changes.table["position"]) for changes in self._changes(window)):
+            return None
+        end = int(str(cut.place))
+        return Position(end, window.upto_token, self.table.at(end))
 
     def _nothing(self) -> pa.Table:
         """No changes, with the columns that changes have."""

@@ -222,6 +222,18 @@ class CapturedSource:
             rows = read_rows(connection, f"SELECT {selected} FROM {self.rows.sql}", self.columns, self.place)
             yield Snapshot(span, self.schema(), self.database.kept(rows))
 
+    def cut(self, window: Window, most: int) -> Position | None:
+        """Where a window can be cut: after a transaction."""
+        changes = quoted(self.state.what.changes)
+        with self.database.opened() as connection:
+            row = connection.first(
+                f"SELECT rs FROM {changes} WHERE {_picked(window)} ORDER BY rs LIMIT 1 OFFSET {most - 1}"
+            )
+            more = row and connection.first(
+                f"SELECT 1 FROM {changes} WHERE {_picked(window)} AND rs > {int(row[0])} LIMIT 1"
+            )
+        return Position(int(row[0]) + 1, window.after_token) if row and more else None
+
     def locate(self, point: int | datetime) -> Position:
         """The position itself, or the last one whose changes were all made at or before a time."""
         if isinstance(point, int):

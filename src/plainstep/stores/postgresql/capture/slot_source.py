@@ -35,6 +35,8 @@ if TYPE_CHECKING:
 FIRST, MOST, MOST_BYTES = 1 << 8, 1 << 14, 1 << 26
 # How much log without a change of the table is let stand before the slot moves past it.
 IDLE = 16 << 20
+# Bytes that a change takes in the log at least: windows that are smaller hold no more changes than that.
+LEAST = 24
 # Bytes of a page of the log, as the server is built: what is flushed ends at one unless the last record does.
 PAGE = 8192
 
@@ -139,6 +141,20 @@ class LogSource(TableSource):
         with self.database.opened() as connection:
             row = connection.execute(log.SLOT, [self.state.changes]).fetchone()
             return int(row[0]) if row else 0
+
+    def cut(self, window: Window, most: int) -> Position | None:
+        """Where a window can be cut: after a transaction."""
+        if window.upto - window.after < most * LEAST:
+            return None
+        end = None
+        for limit in (most, 8 * most, 64 * most):  # the slot may stand far behind, for another reader
+            for begin in self._begins(window, str(limit)):
+                end = Position(begin.position + 1)
+                if limit > most:
+                    break
+            if end is not None:
+                break
+        return end if end is not None and end.number < window.upto else None
 
     def locate(self, point: int | datetime) -> Position:
         """The place itself, or the end of the last transaction that committed at or before a time."""

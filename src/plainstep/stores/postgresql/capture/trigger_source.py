@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING
@@ -112,6 +113,43 @@ class CapturedSource(TableSource):
             ).fetchone()
             assert row is not None
             return Waiting(row[0], row[0] > 0, row[1])
+
+    def cut(self, window: Window, most: int) -> Position | None:
+        """Where a window can be cut: what is before holds whole transactions, with those that came before them on a row."""
+        with self._reading() as connection:
+            numbers = connection.execute(
+                f"SELECT seq FROM (SELECT seq, row_number() OVER (ORDER BY seq) AS place FROM {self.state.change_table} "
+                f"WHERE {_within(window)}) numbered WHERE place %% %s = 0 ORDER BY seq",
+                [most],
+            ).fetchall()
+        for (number,) in numbers:
+            end = self.locate(number)
+            if self._parts(window, end):
+                return replace(end, note="")
+        return None
+
+    def _parts(self, window: Window, end: Position) -> bool:
+        """Whether a position has a part of a window before it and another behind, and all that is before the window."""
+        if not window.after <= end.number <= window.upto:
+            return False
+        first, rest = (
+            replace(window, upto=end.number, upto_token=end.token),
+            replace(window, after=end.number, after_token=end.token),
+        )
+        lost = " AND ".join(
+            [
+                "seq > 0",
+                *_seen(window.after_token, "pg_visible_in_snapshot"),
+                *_seen(end.token, "NOT pg_visible_in_snapshot"),
+            ]
+        )
+        with self._reading() as connection:
+            changes = self.state.change_table
+            row = connection.execute(
+                f"SELECT EXISTS (SELECT 1 FROM {changes} WHERE {_within(first)}), EXISTS (SELECT 1 FROM {changes} WHERE {_within(rest)}), "
+                f"{'EXISTS (SELECT 1 FROM ' + changes + ' WHERE ' + lost + ')' if window.after_token else 'false'}"
+            ).fetchone()
+        return row == (True, True, False)
 
     def locate(self, point: int | datetime) -> Position:
         """The position of the transactions that made no change after a position, or after a time.
@@ -271,6 +309,10 @@ FROM newest""",
                     )
         except (psycopg.errors.InsufficientPrivilege, psycopg.errors.UndefinedTable):
             return  # a role that may only read: trim does not know of it, and its load's status says so
+
+
+def _seen(token: str, visible: str) -> list[str]:
+    return [f"{visible}(txn, {text(token)}::pg_snapshot)"] if token else []
 
 
 def _within(window: Window, of: str = "") -> str:

@@ -102,6 +102,19 @@ class HeldChanges:
         count = window.upto - window.after
         return Waiting(count, count > 0, self.time_of(Position(window.after + 1)) if count else None)
 
+    def cut(self, window: Window, most: int) -> Position | None:
+        """Where a window can be cut: between two statements. Which of them were one transaction, SQLite does not tell."""
+        changes, nth = quoted(self._state.what.changes), window.after + most
+        if nth >= window.upto:
+            return None
+        with self.database.opened() as connection:
+            row = connection.execute(
+                f"SELECT min(seq) - 1 FROM {changes} WHERE seq > ?1 AND seq <= ?2 "
+                f"AND at <> (SELECT at FROM {changes} WHERE seq = ?1)",
+                [nth, window.upto],
+            ).fetchone()
+        return None if row[0] is None else Position(row[0], "", self.time_of(Position(row[0])))
+
     def locate(self, point: int | datetime) -> Position:
         """A position itself, or the last one before the first change that was made after a time."""
         return Position(point if isinstance(point, int) else self._before(point))
