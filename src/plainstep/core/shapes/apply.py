@@ -62,18 +62,21 @@ def applied(rows: pa.Table, key: Sequence[str], edits: Edits) -> Applied:
 
 def places_of(rows: pa.Table, keys: pa.Table) -> Ints:
     """For each of some keys, which row has it; -1 where none has. A null is not a key."""
-    names = keys.column_names
+    names, count = keys.column_names, rows.num_rows
     columns = [pa.concat_arrays([flat(rows[name]), flat(keys[name]).cast(rows[name].type)]) for name in names]
-    whole = np.ones(rows.num_rows + keys.num_rows, dtype=np.bool_)
-    for column in columns:
-        whole &= column.is_valid().to_numpy(zero_copy_only=False)
-    every = np.flatnonzero(whole)
-    codes, bound = coding.code([column.take(pa.array(every)) for column in columns])
-    mine = every < rows.num_rows
-    where = np.full(bound, -1, dtype=np.int64)
-    where[codes[mine]] = every[mine]
     found = np.full(keys.num_rows, -1, dtype=np.int64)
-    found[every[~mine] - rows.num_rows] = where[codes[~mine]]
+    if any(column.null_count for column in columns):
+        whole = np.logical_and.reduce([column.is_valid().to_numpy(zero_copy_only=False) for column in columns])
+        every = np.flatnonzero(whole)
+        columns = [column.take(pa.array(every)) for column in columns]
+        mine = int(whole[:count].sum())
+        numbers, these = every[:mine], every[mine:] - count
+    else:
+        mine, numbers, these = count, np.arange(count), np.arange(keys.num_rows)
+    codes, bound = coding.code(columns)
+    where = np.full(bound, -1, dtype=np.int64)
+    where[codes[:mine]] = numbers
+    found[these] = where[codes[mine:]]
     return found
 
 

@@ -93,14 +93,15 @@ class Merging:
         packed = {file.key for file in small} if len(small) > MANY and (wanted or _appends(edits)) else set()
         marked, anew_too = list[tuple[MergedFile, Ints]](), list[tuple[MergedFile, Bools | None]]()
         # Of rows that only go, or are put whole, nothing but their keys is read at first.
-        needed = None if edits.patch or edits.add is not None else _names(wanted)
+        needed = not edits.patch and edits.add is None
         for file in self.files:
-            hit = self._hit(file, wanted)
+            hit, keys = self._hit(file, wanted)
             if hit is None and not anew and file.key not in packed:
                 continue
             touched.append(file)
             if hit is not None:
-                taken.append(self._fitted(self.rows.of(file, only=needed)).filter(pa.array(hit)))
+                assert keys is not None
+                taken.append(self._fitted((keys if needed else self.rows.of(file)).filter(pa.array(hit))))
             if hit is not None and self.marks and not anew and file.size >= LARGE and hit.mean() <= FEW:
                 marked.append((file, self._marked(file, hit)))
             else:
@@ -146,17 +147,17 @@ class Merging:
         before[np.flatnonzero(~before)[hit]] = True
         return np.flatnonzero(before)
 
-    def _hit(self, file: MergedFile, wanted: Sequence[pa.Table]) -> Bools | None:
-        """Which rows of a file have one of some keys; None where none has."""
+    def _hit(self, file: MergedFile, wanted: Sequence[pa.Table]) -> tuple[Bools | None, pa.Table | None]:
+        """Which rows of a file have one of some keys, and the columns that tell it; None where none has."""
         near = [keys for keys in wanted if _may_hold(file, keys)]
         if not near:
-            return None
-        names = _names(near)
+            return None, None
+        names = _names(wanted)
         there = self._fitted(self.rows.of(file, only=names), names)
         found = np.zeros(there.num_rows, dtype=np.bool_)
         for keys in near:
             found |= found_in(there.select(keys.column_names), keys)
-        return found if found.any() else None
+        return (found, there) if found.any() else (None, None)
 
     def _fitted(self, rows: pa.Table, names: Sequence[str] | None = None) -> pa.Table:
         """Rows in the columns that the table is to have, or in some of them."""
