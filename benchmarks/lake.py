@@ -215,4 +215,5 @@ if __name__ == "__main__":
     for size in [int(one) for one in sys.argv[1:]] or [1_000_000]:
         merging(size)
         iceberg(size)
-    small_steps(100)
+    if not sys.argv[1:]:
+        small_steps(100)

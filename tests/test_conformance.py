@@ -20,6 +20,7 @@ from plainstep.testing import (
     Act,
     Captured,
     Harness,
+    KeptVersions,
     KilledReaders,
     KilledWriters,
     OpenTransactions,
@@ -144,7 +145,7 @@ class DeltaSource(SourceConformance, KilledReaders, unittest.TestCase):
     harness_of = lake.Lake
 
 
-class DeltaTarget(TargetConformance, RowTarget, KilledWriters, RacingWriters, unittest.TestCase):
+class DeltaTarget(TargetConformance, RowTarget, KeptVersions, KilledWriters, RacingWriters, unittest.TestCase):
     harness_of = lake.Lake
     shapes = ("history", "journal", "events")  # a rollup that counts different values keeps them in a second table
 
@@ -158,7 +159,7 @@ class IcebergSource(SourceConformance, KilledReaders, unittest.TestCase):
     histories = 3
 
 
-class IcebergTarget(TargetConformance, RowTarget, KilledWriters, RacingWriters, unittest.TestCase):
+class IcebergTarget(TargetConformance, RowTarget, KeptVersions, KilledWriters, RacingWriters, unittest.TestCase):
     harness_of = iceberg.Catalogued
     histories = 3
     shapes = ("history", "journal", "events")

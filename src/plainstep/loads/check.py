@@ -172,7 +172,9 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False) -> Check
             "",
             f"plainstep check {load.name} --repair, without --columns and --where",
         )
-    began = time.perf_counter()
+    # Where the target keeps its versions, steps that come in between are not in what is compared.
+    pinned = None if repair else load.at_step(watermark.step)
+    load, began = pinned or load, time.perf_counter()
     with load.source.snapshot() as snapshot:
         refuse_unless_continuous(load, watermark, snapshot.span)
         state = LoadState(load, watermark, snapshot.span)
@@ -194,7 +196,9 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False) -> Check
         with compared_at_watermark(state, source, waiting, scope) as found:
             result = _checked(load, watermark, found, scope)
             edits = repairing_edits(state, found, watermark) if repair and not result.ok else None
-    if load.target.watermark(load.name) != watermark:  # a step came in between: what was read belongs to two moments
+    if (
+        pinned is None and load.target.watermark(load.name) != watermark
+    ):  # a step came in between: what was read belongs to two moments
         return check(load, scope, repair)
     result.waiting = len(waiting) if load.source.overlaps else waiting.read
     if edits is not None:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+from copy import copy
 from dataclasses import dataclass, replace
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
+from plainstep.stores.api import VersionedTarget
 from plainstep.stores.capabilities import Store, with_tables
 
 if TYPE_CHECKING:
@@ -107,6 +109,19 @@ class Load:
         """The same load, a column of which is read as text: to look at values that are none of its type."""
         types = self.config.types | {column: "TEXT"}
         return replace(self, config=self.config.model_copy(update={"types": types}))
+
+    def at_step(self, step: int) -> Load | None:
+        """The same load, whose target stands as it last did before its next step; None where that is not held any more.
+
+        Only the looking of it: nothing can be merged there.
+        """
+        target = self.target
+        found = target.at_step(self.name, self.into_table, step) if isinstance(target, VersionedTarget) else None
+        if found is None:
+            return None
+        one = copy(self)
+        one.__dict__["target"] = found
+        return one
 
     @property
     def unfiltered(self) -> Load:

@@ -324,6 +324,24 @@ class PairedSource(Source, Protocol):
     paired_by: tuple[str, ...]
 
 
+@runtime_checkable
+class VersionedTarget(Protocol):
+    """A target whose tables are still there as they stood before."""
+
+    def at_step(self, load: str, table: str, step: int) -> Target | None:
+        """The same target, in which a table stands as it last did before a load's next step: it is only read.
+
+        Args:
+            load: the load.
+            table: the table's name.
+            step: the number of the load's step.
+
+        Returns:
+            None where that is not held any more.
+        """
+        ...
+
+
 class KeyedRows(Protocol):
     """The rows of one table."""
 

@@ -1,7 +1,14 @@
 """For those who write stores: suites that hold a store against every law that it claims to keep. See docs/writing-a-store.md."""
 
 from plainstep.testing.as_source import Captured, KilledReaders, OpenTransactions, SourceConformance, Trimmed
-from plainstep.testing.as_target import KilledWriters, RacingWriters, RowTarget, TablesOfOthers, TargetConformance
+from plainstep.testing.as_target import (
+    KeptVersions,
+    KilledWriters,
+    RacingWriters,
+    RowTarget,
+    TablesOfOthers,
+    TargetConformance,
+)
 from plainstep.testing.harness import Harness, SqlHarness
 from plainstep.testing.histories import Act, after_each, history
 
@@ -9,6 +16,7 @@ __all__ = [
     "Act",
     "Captured",
     "Harness",
+    "KeptVersions",
     "KilledReaders",
     "KilledWriters",
     "OpenTransactions",

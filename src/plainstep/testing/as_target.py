@@ -6,10 +6,13 @@ import sqlite3
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
+from datetime import timedelta
 from typing import Any
+from unittest import mock
 
 from plainstep.deferred import pa
 from plainstep.errors import Refused
+from plainstep.loads.states import LoadState
 from plainstep.project import Project
 from plainstep.project_file import load_project
 from plainstep.sql.literals import quoted
@@ -119,6 +122,55 @@ class TargetConformance(Followed):
             for check in project.check():
                 self.assertTrue(check.ok, check)
         self.assertEqual({one.outcome for one in project.step()}, {"nothing"})
+
+
+class KeptVersions(Followed):
+    """The suite for a store whose tables can be read as they stood before."""
+
+    def test_the_target_as_it_stood(self) -> None:
+        """After every step, the tables of all steps before it are there; and so is each row, though its changes were trimmed."""
+        project = self.mirrored()
+        rows: dict[Any, Row] = {}
+        kept: dict[int, tuple[Any, list[Row]]] = {}
+        for part in range(6):
+            self.write(history(part, rows, 6, VALUES))
+            [outcome] = project.step()
+            assert outcome.entry is not None
+            kept[outcome.entry.step] = outcome.upto, sorted(rows.values(), key=lambda row: str(row["k"]))
+        for number, (_, stood) in kept.items():
+            then = project.load("mirror").at_step(number)
+            assert then is not None
+            batches = list(then.target.rows(then.into_table, self.schema))
+            found = pa.Table.from_batches(batches, self.schema).to_pylist()
+            self.assertEqual(sorted(found, key=lambda row: str(row["k"])), stood)
+        self.assertIsNone(project.load("mirror").at_step(max(kept) + 1))
+        for trimmed in (False, True):
+            for upto, stood in kept.values():
+                for key in range(8):
+                    told = project.trace("mirror", str(key), at=upto)
+                    want = next((row for row in stood if row["k"] == key), None)
+                    self.assertEqual((told.known, told.row, told.target), (True, want, want), (trimmed, upto, key))
+            project.trim("here", keep=timedelta(0), really=True)
+
+    def test_a_check_beside_steps(self) -> None:
+        """A check compares the table as it stood at the watermark, whatever is merged while it reads."""
+        project = self.mirrored()
+        self._sql("PRAGMA journal_mode = WAL")  # so that the source may be written while it is read
+        rows: dict[Any, Row] = {}
+        self.write(history(1, rows, 9, VALUES))
+        [first] = project.step()
+        held = LoadState.in_held_types
+
+        def meanwhile(state: LoadState) -> LoadState:
+            self.write(history(2, rows, 9, VALUES))
+            [outcome] = load_project(self.config).step()
+            self.assertEqual(outcome.outcome, "stepped")
+            return held(state)
+
+        with mock.patch.object(LoadState, "in_held_types", meanwhile):
+            [check] = project.check()
+        self.assertEqual((check.ok, check.position), (True, first.upto))
+        self.equal(project, "mirror", rows, self.schema)
 
 
 class RowTarget(Followed):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.row_history import life
@@ -34,6 +34,8 @@ if TYPE_CHECKING:
 
 # The shapes whose targets hold the source's rows by their key.
 ROWS_BY_KEY = ("mirror", "history")
+# The kinds of steps after which a mirror is its source as it stood at the watermark.
+MERGING = ("snapshot", "changes", "reload", "repair")
 
 
 @dataclass
@@ -70,7 +72,8 @@ class TraceResult:
         at: the position or time that was asked for, or empty.
         row: the row as it was then, or as it is at the source now; None if it was not there.
         known: whether ``row`` is known: before its first change that is held, only what that change tells is.
-        target: the row as it stands at the target now, or None.
+        target: the row as it stands at the target, or None: now, or as it stood at what was asked for, where the target keeps its versions.
+        target_step: the step that had merged last then; None where it is not known, or nothing was asked for.
         holds_rows: whether the target holds rows by this key at all.
         targets: the row as it stands at the target of every other load of the same table, by the load's name.
         restore: an INSERT statement that brings the row back as it was last, where it is gone; else empty.
@@ -84,6 +87,7 @@ class TraceResult:
     row: dict[str, Any] | None = None
     known: bool = True
     target: dict[str, Any] | None = None
+    target_step: LedgerEntry | None = None
     holds_rows: bool = True
     targets: dict[str, dict[str, Any] | None] = field(default_factory=dict)
     restore: str = ""
@@ -114,6 +118,7 @@ class TraceResult:
                 "row": self.row,
                 "known": self.known,
                 "target": self.target,
+                "target_step": self.target_step.step if self.target_step else None,
                 "targets": self.targets,
                 "restore": self.restore,
             }
@@ -150,6 +155,9 @@ def trace(load: Load, key: tuple[str, ...], at: Point | None = None, beside: Seq
             known=known,
         )
     if upto.number < start.number:
+        result = TraceResult(load.name, wanted.to_pylist()[0], since=label(load, start), at=str(at), known=False)
+        if _at_its_step(result, state, wanted, upto):  # the target keeps its versions
+            return result
         raise Refused(
             f"What {load.config.source} held at {at} is not known: changes are held only after {label(load, start)}.",
             "Those before it were trimmed.",
@@ -168,6 +176,8 @@ def trace(load: Load, key: tuple[str, ...], at: Point | None = None, beside: Seq
         result.row, result.known = _before_its_changes(state, wanted, upto)
     result.holds_rows = load.config.shape in ROWS_BY_KEY
     result.target = _at_target(state, wanted)
+    if at is not None:
+        _at_its_step(result, state, wanted, upto)
     for other in beside:
         if other.config.shape in ROWS_BY_KEY:
             with suppress(PlainStepError):  # what is wrong with another load is not for here
@@ -227,6 +237,31 @@ def _at_target(state: LoadState, wanted: pa.Table) -> dict[str, Any] | None:
         return None
     rows: list[dict[str, Any]] = state.held.rows("", shape.schema.names, wanted, shape.gone).to_pylist()
     return rows[0] if rows else None
+
+
+def _at_its_step(result: TraceResult, state: LoadState, wanted: pa.Table, upto: Position) -> bool:
+    """Say how the target stood at a position, where it keeps its versions; whether that is known.
+
+    A step stands for all positions up to its watermark: where it is the very one, the row is known by that as well.
+    """
+    load, shown = state.load, label(state.load, upto)
+    if load.config.shape != "mirror":
+        return False
+    steps = [one for one in load.target.ledger(load.name) if one.kind in MERGING and _is_merged(one, upto, shown)]
+    pinned = load.at_step(steps[-1].step) if steps else None
+    if pinned is None:
+        return False
+    result.target, result.target_step = _at_target(replace(state, load=pinned), wanted), steps[-1]
+    if not result.known and (steps[-1].upto_shown or steps[-1].upto) == shown:
+        result.row, result.known = result.target, True
+    return True
+
+
+def _is_merged(step: LedgerEntry, upto: Position, shown: int | str) -> bool:
+    """Whether a step merged nothing that lies after a position."""
+    if isinstance(shown, int):
+        return step.upto <= upto.number
+    return bool(lies_within(str(step.upto_shown), shown))
 
 
 def _in_history(state: LoadState, wanted: pa.Table, upto: Position) -> tuple[dict[str, Any] | None, bool]:

@@ -156,6 +156,10 @@ def trace(found: TraceResult) -> None:
         say(f"{when}: not known; the changes that tell it are not held.")
     else:
         say(f"{when}: {row_told(found.row)}")
+    if found.target_step:
+        then = "the same" if found.known and found.target == found.row else row_told(found.target)
+        upto = found.target_step.upto_shown or found.target_step.upto
+        say(f"At the target then, merged up to {upto} by step {found.target_step.step}: {then}")
     if not found.at:
         own = {"the target": found.target} if found.holds_rows else {}
         for name, held in {**own, **found.targets}.items():

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
+from typing import Any
 from urllib.parse import quote, unquote
 
 from plainstep.stores.books import Book, Books, written
@@ -32,6 +34,11 @@ class LakeBooks(Books):
             return list(json.loads(self.objects.read(self._hint(load))))
         except FileNotFoundError:
             return []
+
+    def step_named(self, metadata: Mapping[str, Any] | None, load: str) -> int | None:
+        """The number of a load's newest step, as a version of a table names it; None where that version does not say."""
+        named = ((metadata or {}).get("configuration") or {}).get(PROPERTY + load)
+        return int(named.rpartition("/")[2].partition("-")[0]) if named else None
 
     def note_table(self, load: str, table: str) -> None:
         """Before the first commit: write down where a load's watermark will be found."""

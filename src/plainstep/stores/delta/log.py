@@ -162,10 +162,13 @@ class Log:
         folder: the table's folder there; empty for all of it.
         place: its name, for messages.
         remedy: what to do where something of it is gone.
+        upto: the version at which it is to end; None for the newest.
     """
 
-    def __init__(self, objects: Objects, folder: str, place: str, remedy: str = RELOAD) -> None:
-        self.objects, self.place, self.remedy = objects, place, remedy
+    def __init__(
+        self, objects: Objects, folder: str, place: str, remedy: str = RELOAD, upto: int | None = None
+    ) -> None:
+        self.objects, self.place, self.remedy, self.upto = objects, place, remedy, upto
         self.folder = f"{folder.strip('/')}/" if folder.strip("/") else ""
 
     @cached_property
@@ -180,7 +183,8 @@ class Log:
     @cached_property
     def commits(self) -> list[int]:
         """The versions whose commits are there, in order."""
-        return sorted(int(found[1]) for name in self._listed if (found := COMMIT.fullmatch(name)))
+        found = sorted(int(found[1]) for name in self._listed if (found := COMMIT.fullmatch(name)))
+        return found if self.upto is None else [one for one in found if one <= self.upto]
 
     @cached_property
     def checkpoints(self) -> dict[int, list[str]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 from collections.abc import Iterator
 from contextlib import suppress
+from copy import copy
 from typing import Any
 
 from plainstep.core.positions import MergedTable
@@ -45,6 +46,7 @@ class DeltaTarget(LakeTarget):
         self.objects, self.name, self.place = objects, name, place
         self._books = LakeBooks(objects, vectors)
         self._states: dict[str, State] = {}
+        self._upto: dict[str, int] = {}
 
     @property
     def books(self) -> LakeBooks:
@@ -52,7 +54,22 @@ class DeltaTarget(LakeTarget):
         return self._books
 
     def _log(self, table: str) -> Log:
-        return Log(self.objects, table, f"{self.name}.{table}", ANEW)
+        return Log(self.objects, table, f"{self.name}.{table}", ANEW, self._upto.get(table))
+
+    def at_step(self, load: str, table: str, step: int) -> DeltaTarget | None:
+        """The same, in which a table stands as it last did before a load's next step; None where that is not held any more."""
+        log, found = self._log(table), None
+        for number in reversed(log.commits):
+            found = number if found is None else found
+            said = self.books.step_named(log.version(number).metadata, load)
+            if said is not None and said <= step:
+                break
+            found = number - 1 if said is not None else found
+        else:
+            return None
+        one = copy(self)
+        one._states, one._upto = {}, {table: found}
+        return one if said == step else None
 
     def _state(self, log: Log, table: str) -> State | None:
         """The newest version of a table; None where there is none."""

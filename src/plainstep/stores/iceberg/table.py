@@ -73,14 +73,15 @@ class IcebergTable(VersionedTable):
     Args:
         load: looks it up in its catalogue.
         place: its name, for messages.
+        upto: the number of the snapshot at which it is to end; None for the newest.
     """
 
     kind = "an Iceberg table"
     kept = "Whoever expires snapshots decides how long they are kept."
     records = False
 
-    def __init__(self, load: Callable[[], Any], place: str) -> None:
-        self._load, self.place = load, place
+    def __init__(self, load: Callable[[], Any], place: str, upto: int | None = None) -> None:
+        self._load, self.place, self.upto = load, place, upto
         self._positions: dict[str, pa.Table] = {}
 
     @cached_property
@@ -113,12 +114,23 @@ class IcebergTable(VersionedTable):
         for one in reversed(found):
             last = Snapshot(one, last, self.table.io)
             made[last.number] = last
-        return made
+        return {number: one for number, one in made.items() if self.upto is None or number <= self.upto}
 
     def newest_step(self, load: str) -> int:
         """The newest step of a load whose snapshot is part of the history; 0 if none is, or those that are left do not say."""
         told = (one.snapshot.summary for one in reversed(self.chain.values()))
         return next((int(one["plainstep-step"]) for one in told if one and one["plainstep-load"] == load), 0)
+
+    def at_step(self, load: str, step: int) -> int | None:
+        """The number of the last snapshot before a load's next step; None where that is not held any more."""
+        found = self.head
+        for number, one in reversed(self.chain.items()):
+            told = one.snapshot.summary
+            said = int(told["plainstep-step"]) if told and told["plainstep-load"] == load else None
+            if said is not None and said <= step:
+                return found if said == step else None
+            found = number - 1 if said is not None else found
+        return None
 
     def renew(self) -> None:
         for name in ("table", "chain"):

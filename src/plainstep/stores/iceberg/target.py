@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from copy import copy
 from typing import Any
 
 from plainstep.core.positions import MergedTable
@@ -34,6 +35,7 @@ class IcebergTarget(LakeTarget):
     def __init__(self, catalog: Catalog, name: str) -> None:
         self.catalog, self.name = catalog, name
         self._books = CatalogBooks(catalog)
+        self._upto: dict[str, int] = {}
 
     @property
     def books(self) -> CatalogBooks:
@@ -43,7 +45,17 @@ class IcebergTarget(LakeTarget):
     def _table(self, name: str) -> IcebergTable | None:
         """A table as it stands; None where there is none."""
         found = self.catalog.found(name)
-        return None if found is None else IcebergTable(lambda: found, f"{self.name}.{name}")
+        return None if found is None else IcebergTable(lambda: found, f"{self.name}.{name}", self._upto.get(name))
+
+    def at_step(self, load: str, table: str, step: int) -> IcebergTarget | None:
+        """The same, in which a table stands as it last did before a load's next step; None where that is not held any more."""
+        there = self._table(table)
+        found = there.at_step(load, step) if there else None
+        if found is None:
+            return None
+        one = copy(self)
+        one._upto = {table: found}
+        return one
 
     def loads(self) -> list[str]:
         """Every load that merged into a table here, or began."""
