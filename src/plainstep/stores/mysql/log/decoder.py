@@ -34,6 +34,9 @@ class Decoder:
         after: the state after which the events come.
         place: the table's name, for messages.
         folds: whether names of tables are the same in large and in small letters.
+
+    Attributes:
+        prepares: whether some transaction was prepared before it was committed.
     """
 
     def __init__(
@@ -55,7 +58,7 @@ class Decoder:
         self._seq = 0
         # What transaction managers prepared, and did not commit yet.
         self._prepared: dict[bytes, _Batch] = {}
-        self._preparing = False
+        self._preparing = self.prepares = False
 
     def concerns(self, event: Event) -> bool:
         """Whether an event may be about the table. (Without looking at rows.)"""
@@ -130,6 +133,7 @@ class Decoder:
 
     def _prepare(self, one: Transaction) -> None:
         self._preparing = bool(one.flags & events.PREPARED)
+        self.prepares |= self._preparing
         if self._preparing:
             self._prepared[one.xid] = _Batch()
 

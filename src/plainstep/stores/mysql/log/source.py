@@ -11,6 +11,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.cutting import Cut
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
@@ -192,6 +193,18 @@ class LogSource:
             Refused: the log does not tell all that changed.
         """
         return Batches(self._changes(self.server.parse(window.after_token), self.server.parse(window.upto_token)))
+
+    def cut(self, window: Window, most: int) -> Position | None:
+        """Where a window can be cut: after a transaction. What comes before is read for that.
+
+        Where transactions are prepared first, it is not: one could be prepared before the cut and committed after it.
+        """
+        after, upto = self.server.parse(window.after_token), self.server.parse(window.upto_token)
+        cut, decoder = Cut(most), self._decoder(after)
+        for changes in decoder.decoded(self._events(after, upto)):
+            if cut.found(changes.table["position"]) or decoder.prepares:
+                break
+        return self.parse(cut.place) if cut.place and not decoder.prepares else None
 
     def _changes(self, after: LogState, upto: LogState) -> Iterator[Changes]:
         decoder = self._decoder(after)
