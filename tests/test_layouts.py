@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.cutting import Cut
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.layouts.plausibility import doubt
 from tests import layouts
@@ -71,6 +72,33 @@ class Parts(unittest.TestCase):
                 self.assertEqual(found, town.truth, load)
                 self.assertTrue(count > 1 or town.project.load(load).config.first == "snapshot", (load, count))
             self.assertEqual({"nothing"}, {outcome.outcome for outcome in town.project.step()})
+
+    @settings(max_examples=examples(200), deadline=None)
+    @given(
+        st.lists(st.tuples(st.integers(0, 2), st.booleans()), max_size=14),
+        st.lists(st.integers(0, 5), min_size=1, max_size=8),
+        st.integers(1, 9),
+    )
+    def test_where_rows_are_parted(self, made: list[tuple[int, bool]], sizes: list[int], most: int) -> None:
+        """At the first place after so many rows at which neither a position nor a transaction goes on, whatever the batches."""
+        positions, transactions = list[int](), list[int | None]()
+        for number, (step, goes_on) in enumerate(made):
+            positions.append((positions[-1] if positions else 0) + step)
+            transactions.append(transactions[-1] if goes_on and transactions else number if step else None)
+        places = [
+            row
+            for row in range(most, len(positions))
+            if positions[row] != positions[row - 1]
+            and (transactions[row] is None or transactions[row] != transactions[row - 1])
+        ]
+        table = pa.table({"at": pa.array(positions, pa.int64()), "txn": pa.array(transactions, pa.int64())})
+        cut, start = Cut(most), 0
+        for size in [*sizes, len(positions)]:
+            some = table.slice(start, size)
+            start += size
+            if cut.found(some["at"], some["txn"]):
+                break
+        self.assertEqual(cut.place, str(positions[places[0] - 1]) if places else None)
 
     def test_what_cannot_be_parted(self) -> None:
         for load, words in (

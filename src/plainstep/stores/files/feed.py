@@ -29,6 +29,7 @@ from plainstep.stores.files.listing import (  # fmt: skip
     Seen,
     content,
     copies,
+    file_order,
     fingerprint,
     is_as_it_was,
     lines_in,
@@ -177,7 +178,7 @@ class FileFeed:
         twice = copies(self.folder, self._listing().files, before)
         if self.shape.order is None:
             names = [f"{name}:{one.lines or 'end'}" for name, one in seen.items()]
-            last = max([*names[-1:], label], key=_file_order)
+            last = max([*names[-1:], label], key=file_order)
             seen |= self._known_copies(twice)
             return Ends(names[0] if names else None, packed(last, remembered(before, seen)) if last else None)
         known = [ends for file in files if (ends := self._ends_of(file))]
@@ -305,7 +306,7 @@ class FileFeed:
         if known and (not known.done or file.size == known.size):
             return ""
         if self.shape.order is None:
-            return f"{file.name}:1" if not known and _file_order(file.name) < _file_order(label) else ""
+            return f"{file.name}:1" if not known and file_order(file.name) < file_order(label) else ""
         ends = self._ends_of(file, known.size if known else 0)
         if ends is None or self._place(ends[0]) > self._back(label):
             return ""
@@ -395,9 +396,3 @@ class FileFeed:
 
 def _labels(name: str, rows: Rows) -> pa.Array:
     return pc.binary_join_element_wise(name, pa.array(rows.lines).cast(pa.string()), ":")
-
-
-def _file_order(label: str) -> str:
-    """By what labels of files and lines are put in order of the files."""
-    name, colon, line = label.rpartition(":")
-    return name if colon and (line.isdigit() or line == "end") else label

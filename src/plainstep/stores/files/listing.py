@@ -343,3 +343,9 @@ def _same(file: File, other: Openable | None) -> bool:
                 return False
             left -= step
     return True
+
+
+def file_order(label: str) -> str:
+    """By what labels of files and lines are put in order of the files."""
+    name, colon, line = label.rpartition(":")
+    return name if colon and (line.isdigit() or line == "end") else label
