@@ -107,13 +107,14 @@ class Merging:
             else:
                 anew_too.append((file, hit))
         found = Merged(applied(pa.concat_tables(taken), key, _looked_up(edits)), touched, marked)
-        left = found.done.rows
+        edited = found.done.rows
+        left = np.ones(edited.num_rows, dtype=np.bool_)
         for file, hit in _in_order(anew_too, key):
-            left = self._rewritten(file, hit, key, left)
-        self.writer.add(left)
+            left[self._rewritten(file, hit, key, edited)] = False
+        self.writer.add(edited if left.all() else edited.filter(pa.array(left)))
         return found
 
-    def _rewritten(self, file: MergedFile, hit: Bools | None, key: Sequence[str], edited: pa.Table) -> pa.Table:
+    def _rewritten(self, file: MergedFile, hit: Bools | None, key: Sequence[str], edited: pa.Table) -> Ints:
         """Write what is left of a file; edited rows that were in it stand where they stood, so that it needs no sorting.
 
         Args:
@@ -123,23 +124,22 @@ class Merging:
             edited: all rows as they are after the edits.
 
         Returns:
-            Those of them that were not in this file.
+            The numbers of those of them that are written with this file.
         """
         whole = self._fitted(self.rows.of(file))
-        if hit is None:
-            self.writer.add(whole)
-            return edited
+        if hit is None or not key:
+            self.writer.add(whole if hit is None else whole.filter(pa.array(~hit)))
+            return np.zeros(0, dtype=np.int64)
         rows = np.flatnonzero(hit)
-        places = places_of(edited, whole.select(key).take(pa.array(rows))) if key else np.full(len(rows), -1)
+        near = np.flatnonzero(_within(file, edited.select(key)))
+        places = places_of(edited.select(key).take(pa.array(near)), whole.select(key).take(pa.array(rows)))
         at, first = np.unique(places, return_index=True)  # a key stands in a file once; of others, one is enough
-        at, first = at[at >= 0], rows[first[at >= 0]]
+        at, first = near[at[at >= 0]], rows[first[at >= 0]]
         gone = hit.copy()
         gone[first] = False
         whole = _replaced(whole, first, edited.take(pa.array(at)))
         self.writer.add(whole.filter(pa.array(~gone)) if gone.any() else whole)
-        left = np.ones(edited.num_rows, dtype=np.bool_)
-        left[at] = False
-        return edited.filter(pa.array(left))
+        return at
 
     def _marked(self, file: MergedFile, hit: Bools) -> Ints:
         """The numbers of the rows of a file that are deleted, those that are hit now among them."""
@@ -149,7 +149,7 @@ class Merging:
 
     def _hit(self, file: MergedFile, wanted: Sequence[pa.Table]) -> tuple[Bools | None, pa.Table | None]:
         """Which rows of a file have one of some keys, and the columns that tell it; None where none has."""
-        near = [keys for keys in wanted if _may_hold(file, keys)]
+        near = [keys.filter(pa.array(within)) for keys in wanted if (within := _within(file, keys)).any()]
         if not near:
             return None, None
         names = _names(wanted)
@@ -227,17 +227,20 @@ def _keys(key: Sequence[str], edits: Edits) -> list[pa.Table]:
     return [one for one in found if one is not None and one.num_rows]
 
 
-def _may_hold(file: MergedFile, keys: pa.Table) -> bool:
-    """Whether a file may hold one of some keys, by the least and the greatest values that are told of it."""
+def _within(file: MergedFile, keys: pa.Table) -> Bools:
+    """Which of some keys a file may hold, by the least and the greatest values that are told of it.
+
+    Of many files, each is asked for a part of the keys only: to look for all of them in each took twice as long (10 % of 20,000,000 rows).
+    """
+    found = np.ones(keys.num_rows, dtype=np.bool_)
     for name in keys.column_names:
         least, greatest = file.ends(name)
         column = flat(keys[name])
         kind = int if pa.types.is_integer(column.type) else str if pa.types.is_string(column.type) else None
         if kind is not None and type(least) is type(greatest) is kind:
             ends = pc.and_(pc.greater_equal(column, least), pc.less_equal(column, greatest))
-            if not pc.any(pc.fill_null(ends, False)).as_py():
-                return False
-    return True
+            found &= np.asarray(pc.fill_null(ends, False))
+    return found
 
 
 def in_batches(batches: Iterator[pa.RecordBatch], writer: Writer[Any]) -> int:
