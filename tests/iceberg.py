@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import uuid
 from collections.abc import Sequence
@@ -65,6 +66,16 @@ class Catalogued(VersionedTables):
         there = self.catalogue.load_table(self.named(table))
         change = there.append if is_more else there.overwrite
         change(pa.Table.from_pylist(rows, there.schema().as_arrow()))
+
+
+class CataloguedInBucket(Catalogued):
+    """The same, with files in object storage; see ``tests.storage``."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self.url = f"iceberg+sqlite:///catalog.db?warehouse=s3://larkmoor/{folder.name}"
+        where = {"s3.endpoint": os.environ["AWS_ENDPOINT_URL"], "s3.region": os.environ["AWS_REGION"]}
+        self.catalogue = catalogue(folder, warehouse=f"s3://larkmoor/{folder.name}", **where)
 
 
 class _Marks(_FastAppendFiles):

@@ -36,16 +36,28 @@ class Lake(VersionedTables):
         return re.sub(r"\W", "_", table)  # the library that writes takes no other folders
 
     def path(self, table: str) -> str:
-        return str(self.folder / "lake" / self.named(table))
+        folder = self.folder / "lake" / self.named(table)
+        folder.mkdir(parents=True, exist_ok=True)
+        return str(folder)
 
     def create(self, table: str, schema: pa.Schema, key: Sequence[str]) -> None:
-        Path(self.path(table)).mkdir(parents=True)
         DeltaTable.create(self.path(table), schema, configuration=self.configuration)
         self.rows[table], self.schemas[table] = {}, schema
 
     def put(self, table: str, rows: list[Any], is_more: bool) -> None:
         mode: Any = "append" if is_more else "overwrite"
         write_deltalake(self.path(table), pa.Table.from_pylist(rows, self.schemas[table]), mode=mode)
+
+
+class LakeInBucket(Lake):
+    """The same, in object storage; see ``tests.storage``."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self.url = f"delta+s3://larkmoor/{folder.name}"
+
+    def path(self, table: str) -> str:
+        return f"s3://larkmoor/{self.folder.name}/{self.named(table)}"
 
 
 class RecordedLake(Lake):

@@ -35,6 +35,7 @@ from plainstep.testing import (
 )
 from tests import iceberg, lake, mariadb
 from tests.postgres import Database
+from tests.storage import storage
 
 STANDARD = {
     "int64": "BIGINT", "string": "TEXT", "double": "DOUBLE PRECISION", "bool": "BOOLEAN", "decimal128(12, 3)": "DECIMAL(12,3)",
@@ -162,6 +163,36 @@ class IcebergSource(SourceConformance, KilledReaders, unittest.TestCase):
 class IcebergTarget(TargetConformance, RowTarget, KeptVersions, KilledWriters, RacingWriters, unittest.TestCase):
     harness_of = iceberg.Catalogued
     histories = 3
+    shapes = ("history", "journal", "events")
+
+
+class InBucket(unittest.TestCase):
+    """One server for all tests of a class."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.enterClassContext(storage())
+
+
+class DeltaSourceInBucket(SourceConformance, InBucket):
+    harness_of = lake.LakeInBucket
+    histories = 2
+
+
+class DeltaTargetInBucket(TargetConformance, RowTarget, KeptVersions, RacingWriters, InBucket):
+    harness_of = lake.LakeInBucket
+    histories = 2
+    shapes = ("history", "journal", "events")
+
+
+class IcebergSourceInBucket(SourceConformance, InBucket):
+    harness_of = iceberg.CataloguedInBucket
+    histories = 1
+
+
+class IcebergTargetInBucket(TargetConformance, RowTarget, KeptVersions, InBucket):
+    harness_of = iceberg.CataloguedInBucket
+    histories = 1
     shapes = ("history", "journal", "events")
 
 
