@@ -136,12 +136,12 @@ def merging(count: int) -> None:
 def rewriting(place: Place) -> None:
     """A whole step over 1 %, read and merged, and the table rewritten from its source by hand, in pairs."""
     times: list[tuple[float, float]] = []
-    for turn in range(3):
+    for _ in range(3):
         place.grow(0.01)
         began = time.perf_counter()
         place.project.step("tree")
         stepped = time.perf_counter()
-        rewritten(place, turn)
+        rewritten(place)
         times.append((stepped - began, time.perf_counter() - stepped))
     step, anew = sorted(times, key=lambda pair: pair[1] / pair[0])[1]
     print(
@@ -149,9 +149,9 @@ def rewriting(place: Place) -> None:
     )
 
 
-def rewritten(place: Place, turn: int) -> None:
+def rewritten(place: Place) -> None:
     """Every row of the source, read some at a time, into a table of its own."""
-    with closing(sqlite3.connect(place.path / "town.db")) as town:
+    with closing(sqlite3.connect(place.path / "town.db", check_same_thread=False)) as town:
         cursor = town.execute("SELECT * FROM tree")
         names = [one[0] for one in cursor.description]
         made = (
