@@ -220,6 +220,9 @@ class FeedSource:
         return None if end is None else self._position(end)
 
     def _cut_of(self, feed: Feed, after: str | None, upto: str | None, most: int) -> str | None:
+        known = feed.rows_at_most(after, upto) if isinstance(feed, RemembersMore) else None
+        if known is not None and known <= most:
+            return None
         cut, transaction = Cut(most), self.layout.transaction
         for rows in feed.read(after, upto):
             if cut.found(rows[POSITION], Raw(rows).texts(transaction) if transaction else None):

@@ -139,6 +139,10 @@ class RemembersMore(Protocol):
         """A position, with what must be remembered of one before it."""
         ...
 
+    def rows_at_most(self, after: str | None, upto: str | None) -> int | None:
+        """A number than which there are no more rows in between; None where it is not known without reading them."""
+        ...
+
 
 @runtime_checkable
 class HasMonitors(Protocol):

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.durations import duration
 from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import earlier, parted
-from plainstep.deferred import np, pa, pc
+from plainstep.deferred import np, pa
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.formats.lines import Rows
 from plainstep.stores.feed import Ends
@@ -24,6 +24,7 @@ from plainstep.stores.files.compaction import is_compacted
 from plainstep.stores.files.ends import edges
 from plainstep.stores.files.folders import Folder
 from plainstep.stores.files.listing import (  # fmt: skip
+    COPY,
     File,
     Listing,
     Seen,
@@ -32,6 +33,7 @@ from plainstep.stores.files.listing import (  # fmt: skip
     file_order,
     fingerprint,
     is_as_it_was,
+    line_labels,
     lines_in,
     listed,
     names_of,
@@ -48,9 +50,6 @@ if TYPE_CHECKING:
 
     from plainstep.settings.layout import LayoutConfig
     from plainstep.stores.api import Reading
-
-# In place of its lines, what a file is remembered with that is a copy of another.
-COPY = -1
 
 
 class FileFeed:
@@ -244,6 +243,13 @@ class FileFeed:
         known = {name: before[name] for name in seen if name in before and before[name].lines == COPY}
         return packed(label, remembered(before, seen | known))
 
+    def rows_at_most(self, after: str | None, upto: str | None) -> int | None:
+        """How many rows the files hold that are not merged, where each tells it."""
+        before, there = unpacked(after or "")[1], unpacked(upto or "")[1]
+        new = [one for name, one in there.items() if one.lines != COPY and one != before.get(name)]
+        counts = [one.lines if self.shape.order is None else one.rows for one in new]
+        return sum(counts) if all(counts) else None
+
     def _at_line(self, position: str, files: list[File]) -> str | None:
         name, colon, line = position.rpartition(":")
         if not colon or not (line.isdigit() or line == "end"):
@@ -344,7 +350,7 @@ class FileFeed:
         for rows in self.shape.rows(file, start, lines):
             keep = rows.lines > (known.lines if known and not known.done else 0)
             keep &= rows.lines <= (np.iinfo(np.int64).max if there.done else there.lines)
-            table = self.shape.whole(rows.table, file).append_column(POSITION, _labels(file.name, rows))
+            table = self.shape.whole(rows.table, file).append_column(POSITION, line_labels(file.name, rows))
             yield table if keep.all() else table.filter(pa.array(keep))
 
     def _by_position(self, files: list[File], label: str, last: str) -> Iterator[pa.Table]:
@@ -392,7 +398,3 @@ class FileFeed:
     def told(self, position: str) -> str:
         """Which row a position means."""
         return self.label(position) if self.shape.order is None else f"{self.place} at {self.label(position)}"
-
-
-def _labels(name: str, rows: Rows) -> pa.Array:
-    return pc.binary_join_element_wise(name, pa.array(rows.lines).cast(pa.string()), ":")

@@ -11,9 +11,9 @@ from functools import lru_cache
 from hashlib import blake2b
 from pathlib import PurePath
 
-from plainstep.deferred import np
+from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, DataError, Refused
-from plainstep.formats.lines import USUAL, Form, Kind, damaged, kind_of
+from plainstep.formats.lines import USUAL, Form, Kind, Rows, damaged, kind_of
 from plainstep.formats.openable import Openable
 from plainstep.formats.reader import columns_of, read, rows_told
 from plainstep.stores.files.folders import Folder, Found
@@ -183,6 +183,10 @@ def _readable(found: Found, kind: Kind) -> bool:
     return True
 
 
+# In place of its lines, what a file is remembered with that is a copy of another.
+COPY = -1
+
+
 @dataclass(frozen=True)
 class Seen:
     """What was seen of a file when it was merged.
@@ -349,3 +353,8 @@ def file_order(label: str) -> str:
     """By what labels of files and lines are put in order of the files."""
     name, colon, line = label.rpartition(":")
     return name if colon and (line.isdigit() or line == "end") else label
+
+
+def line_labels(name: str, rows: Rows) -> pa.Array:
+    """The position of each of some rows of a file, where lines order them."""
+    return pc.binary_join_element_wise(name, pa.array(rows.lines).cast(pa.string()), ":")
