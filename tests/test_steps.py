@@ -204,6 +204,31 @@ class Laws(unittest.TestCase):
 
 
 class Steps(unittest.TestCase):
+    def test_several_loads_at_once(self) -> None:
+        """Into both stores, with one that fails, and one that reads what another has just written."""
+        names = [f"{into}{number}" for number in range(3) for into in TARGETS]
+        loads = "".join(
+            f"[loads.{name}]\nfrom = 'town.tree'\ninto = '{name[:-1]}.{name}'\nat_most = 7\n" for name in names
+        )
+        loads += "[loads.lost]\nfrom = 'town.nothing'\ninto = 'shed.lost'\n"
+        loads += "[loads.after]\nfrom = 'shed.shed2'\ninto = 'house.after'\nchanges = 'diff'\nkey = ['k']\n"
+        with Town(TREE, loads=loads) as town:
+            town.project.capture_on("town.tree")
+            every = [*names, "lost", "after"]
+            for turn in range(3):
+                made = town.project.step(*every, raise_errors=False, until_done=True, jobs=4)
+                self.assertEqual(list(dict.fromkeys(one.load for one in made)), every)
+                self.assertEqual({one.load for one in made if one.error}, {"lost"})
+                for name in names:
+                    self.assertEqual(town.rows(name[:-1], name), town.rows(), name)
+                self.assertEqual(town.rows("house", "after"), town.rows())
+                rows = ", ".join(f"({turn * 20 + number}, {number}, 'oak')" for number in range(20))
+                town.sql(f"INSERT INTO tree VALUES {rows}", "UPDATE tree SET a = a + 1")
+            result = town.run("step", *names, "--jobs", "3", "--until-done", "--json")
+            self.assertEqual(result.exit_code, 0, result.output)
+            self.assertEqual(town.rows("house", "house0"), town.rows())
+            self.assertEqual(town.run("step", "--jobs", "0").exit_code, 2)
+
     def test_rows_that_came_back_as_they_were_are_not_touched(self) -> None:
         with Town(TREE, "INSERT INTO tree VALUES (1, 0, 'oak'), (2, 0, NULL), (3, 0, 'elm'), (4, 0, 'fir')") as town:
             town.project.capture_on("town.tree")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -34,12 +35,17 @@ def bar() -> Iterator[None]:
 
 class _Bars:
     def __init__(self) -> None:
-        self.began = time.monotonic()
+        self.began, self.lock = time.monotonic(), threading.Lock()
         self.done: dict[str, int] = {}
         self.tasks: dict[str, TaskID] = {}
         self.progress: Progress | None = None
 
     def hear(self, what: str, rows: int, total: int | None) -> None:
+        """Some rows more. Several loads may be read at once."""
+        with self.lock:
+            self._add(what, rows, total)
+
+    def _add(self, what: str, rows: int, total: int | None) -> None:
         self.done[what] = self.done.get(what, 0) + rows
         if self.progress is None:
             if time.monotonic() - self.began < PATIENCE:

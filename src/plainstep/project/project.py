@@ -49,7 +49,9 @@ class Project(CaptureCommands):
                 found.append(group)
         return found
 
-    def step(self, *names: str, raise_errors: bool = True, until_done: bool = False) -> Results[StepOutcome]:
+    def step(
+        self, *names: str, raise_errors: bool = True, until_done: bool = False, jobs: int = 1
+    ) -> Results[StepOutcome]:
         """One step of each load named, or of all; those of a group step together, whichever of them is named.
 
         Args:
@@ -57,25 +59,21 @@ class Project(CaptureCommands):
             raise_errors: False to be told of errors in the outcomes only. Otherwise the first one is raised once every load
                 has had its step; its ``outcomes`` are those of all loads.
             until_done: whether a load that leaves changes for its next step (``at_most``) goes on until it leaves none.
+            jobs: how many loads step at once; one that reads what another writes steps after it.
 
         Returns:
-            One outcome a step, in order.
+            One outcome a step, in the order of the loads.
         """
-        outcomes = Results(one for made in self.steps(*names, until_done=until_done) for one in made)
+        outcomes = Results(one for made in self.steps(*names, until_done=until_done, jobs=jobs) for one in made)
         if raise_errors:
             _raise_first(outcomes)
         return outcomes
 
-    def steps(self, *names: str, until_done: bool = False) -> Iterator[list[StepOutcome]]:
+    def steps(self, *names: str, until_done: bool = False, jobs: int = 1) -> Iterator[list[StepOutcome]]:
         """The same, one by one: as each step is made, its outcome, or the outcomes of a group. Errors are told in them."""
-        from plainstep.loads.step import step_together
+        from plainstep.loads.jobs import stepped
 
-        for loads in self._together(names):
-            made = step_together(loads)
-            yield made
-            while until_done and any(one.more for one in made):
-                made = step_together(loads)
-                yield made
+        yield from stepped(self._together(names), jobs, until_done)
 
     def refuse_bad_sql(self) -> None:
         """Refuse expressions in the settings of loads that are not SQL. Nothing is opened: columns are not known.

@@ -62,10 +62,9 @@ def holders(path: Path) -> str:
 
 def _has_open(pid: str, wanted: os.stat_result) -> bool:
     try:
-        for entry in os.scandir(f"/proc/{pid}/fd"):
-            there = entry.stat()
-            if (there.st_dev, there.st_ino) == (wanted.st_dev, wanted.st_ino):
-                return True
+        with os.scandir(f"/proc/{pid}/fd") as entries:
+            there = (entry.stat() for entry in entries)
+            return any((one.st_dev, one.st_ino) == (wanted.st_dev, wanted.st_ino) for one in there)
     except OSError:
         pass
     return False

@@ -22,14 +22,15 @@ if TYPE_CHECKING:
 @click.command()
 @LOADS
 @click.option("--until-done", is_flag=True, help="Go on with a load that leaves changes to its next step (at_most).")
+@click.option("--jobs", type=click.IntRange(1, 64), default=1, show_default=True, help="How many loads step at once.")
 @JSON
 @click.pass_context
-def step(ctx: click.Context, loads: tuple[str, ...], until_done: bool, as_json: bool) -> None:
+def step(ctx: click.Context, loads: tuple[str, ...], until_done: bool, jobs: int, as_json: bool) -> None:
     """One step of each load named, or of all."""
     from plainstep.cli.output import tables
 
     with bar():
-        outcomes = open_project(ctx).step(*loads, raise_errors=False, until_done=until_done)
+        outcomes = open_project(ctx).step(*loads, raise_errors=False, until_done=until_done, jobs=jobs)
     if as_json:
         echo_json([one.to_dict() for one in outcomes])
     else:

@@ -1,0 +1,57 @@
+"""Stepping many loads, several at once: a load that reads what another one writes steps after it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor, wait
+from contextvars import copy_context
+from typing import TYPE_CHECKING
+
+from plainstep.loads.outcome import StepOutcome
+from plainstep.loads.step import step_together
+
+if TYPE_CHECKING:
+    from plainstep.loads.load import Load
+
+Outcomes = list[StepOutcome]
+
+
+def stepped(groups: Sequence[Sequence[Load]], jobs: int, until_done: bool) -> Iterator[Outcomes]:
+    """The outcomes of a step of each group of loads, in the order of the groups; as they are made, where there is one job.
+
+    Args:
+        groups: the loads, those that step together in one list.
+        jobs: how many groups step at once. Into one embedded file, one at a time writes.
+        until_done: whether those that leave changes to their next step go on until they leave none.
+    """
+    if jobs < 2 or len(groups) < 2:
+        for loads in groups:
+            yield from _steps(loads, until_done)
+        return
+    made: list[Future[list[Outcomes]]] = []
+    with ThreadPoolExecutor(jobs) as pool:
+        for loads in groups:
+            # What stands before in the queue has begun before: to wait for it is never to wait for ever.
+            first = [future for other, future in zip(groups, made, strict=False) if _reads(loads, other)]
+            made.append(pool.submit(copy_context().run, _after, first, loads, until_done))
+        for future in made:
+            yield from future.result()
+
+
+def _after(first: list[Future[list[Outcomes]]], loads: Sequence[Load], until_done: bool) -> list[Outcomes]:
+    wait(first)
+    return list(_steps(loads, until_done))
+
+
+def _steps(loads: Sequence[Load], until_done: bool) -> Iterator[Outcomes]:
+    made = step_together(loads)
+    yield made
+    while until_done and any(one.more for one in made):
+        made = step_together(loads)
+        yield made
+
+
+def _reads(loads: Sequence[Load], others: Sequence[Load]) -> bool:
+    """Whether some loads read a table that others write."""
+    written = {(other.into_store.place, other.into_table) for other in others}
+    return any((load.from_store.place, load.from_table) in written for load in loads)
