@@ -225,6 +225,34 @@ class Landings(unittest.TestCase):
                 self.assertEqual(town.step(), "stepped 1 ")
                 self.assertEqual(town.rows(), {1: 1, 2: 2, 3: 3, 5: 5})
 
+    def test_files_that_go_when_a_part_of_them_is_merged(self) -> None:
+        """Refused, and both remedies end right. One that was not begun may go by another name."""
+        for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nmissing_field = "null"'):
+            for shape in ("journal", "mirror"):
+                said = f'shape = "{shape}"\nat_most = 3'
+                with self.subTest(layout, shape=shape), Landing("*.jsonl", layout, said) as town:
+                    for number in range(4):
+                        town.land(f"{number}.jsonl", *((number * 4 + n, n, number) for n in range(4)))
+                    self.assertEqual(town.step(), "stepped 3 ")
+                    os.rename(town.folder / "3.jsonl", town.folder / "4.jsonl")
+                    os.rename(town.folder / "0.jsonl", town.folder / "9.jsonl")
+                    told = town.step()
+                    self.assertRegex(told, "refused 0 0.jsonl is gone, and tree had merged a part of it only")
+                    self.assertRegex(told, "Bring it back under this name; or plainstep reload tree")
+                    if shape == "journal":
+                        os.rename(town.folder / "9.jsonl", town.folder / "0.jsonl")
+                    else:
+                        town.project.reload("tree")
+                    town.project.step(until_done=True)
+                    if shape == "journal":
+                        with duckdb.connect(str(town.path / "house.duckdb"), read_only=True) as house:
+                            found = house.execute("SELECT count(*), count(DISTINCT (now_k, now_a)) FROM tree").fetchall()
+                        self.assertEqual(found, [(16, 16)])
+                    else:
+                        last = 3 if layout == BY_SEQ else 0  # by name, 9.jsonl is the last one
+                        self.assertEqual(town.rows(), dict.fromkeys(range(4), last))
+                    self.assertEqual([one.health for one in town.project.status()], ["ok"])
+
     def test_changed_in_its_middle_only(self) -> None:
         with Landing("*.jsonl", BY_SEQ) as town:
             path = town.land("1.jsonl", *((seq, seq, 100_000 + seq) for seq in range(1, 5000)))

@@ -20,6 +20,7 @@ from plainstep.deferred import np, pa
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.formats.lines import Rows
 from plainstep.stores.feed import Ends
+from plainstep.stores.files import refusals
 from plainstep.stores.files.compaction import is_compacted
 from plainstep.stores.files.ends import edges
 from plainstep.stores.files.folders import Folder
@@ -238,8 +239,11 @@ class FileFeed:
         return packed(position, merged_to)
 
     def reached_from(self, after: str, position: str) -> str:
-        """A position, with the files that are gone since another one, and those that were known to be copies there."""
+        """A position, with the files that are gone since another one, and known copies; without those that are not begun."""
         before, (label, seen) = unpacked(after)[1], unpacked(position)
+        if self.shape.order is not None:
+            there = self._place(label)
+            seen = {name: one for name, one in seen.items() if one.first and self._place(one.first) <= there}
         known = {name: before[name] for name in seen if name in before and before[name].lines == COPY}
         return packed(label, remembered(before, seen | known))
 
@@ -277,25 +281,20 @@ class FileFeed:
     def refusal(self, load: str, watermark: str) -> Refused | None:
         """Why a load cannot go on from a watermark: files came late, or were changed after they were merged."""
         label, before = unpacked(watermark)
-        reload = f"plainstep reload {load} reads every file again, in order."
         again = self._compacted(before, label)
+        there = {file.name for file in self._listing().files}
+        parted = next((name for name, one in before.items() if not one.done and name not in there), None)
+        if parted:
+            return refusals.parted(load, parted)
         for file in [*self._unread(before), *self._written_again(before)]:
             known = before.get(file.name)
             if file.name in again:
                 continue
             if known and not is_as_it_was(file, known):
-                return Refused(
-                    f"{file.name} was changed after {load} had merged it.",
-                    "What was merged from it cannot be undone.",
-                    reload,
-                )
+                return refusals.changed(load, file.name)
             late = self._late(file, known, label)
             if late:
-                return Refused(
-                    f"{file.name} came late: it begins at {late}, and {load} is merged up to {label}.",
-                    "Merged now, older values would replace newer ones.",
-                    f"{reload} (An overlap in the load would read late files again.)",
-                )
+                return refusals.late(load, file.name, late, label)
         return None
 
     def _written_again(self, before: dict[str, Seen]) -> list[File]:

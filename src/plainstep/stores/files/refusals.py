@@ -1,0 +1,34 @@
+"""Why a load cannot go on from where it stands in a folder of files."""
+
+from __future__ import annotations
+
+from plainstep.errors import Refused
+
+
+def _reload(load: str) -> str:
+    return f"plainstep reload {load} reads every file again, in order."
+
+
+def parted(load: str, name: str) -> Refused:
+    """A file is gone of which a part was merged only."""
+    return Refused(
+        f"{name} is gone, and {load} had merged a part of it only.",
+        "Its other rows would be missing, or those that are merged be read again under its new name.",
+        f"Bring it back under this name; or {_reload(load)}",
+    )
+
+
+def changed(load: str, name: str) -> Refused:
+    """A file is not as it was when it was merged."""
+    return Refused(
+        f"{name} was changed after {load} had merged it.", "What was merged from it cannot be undone.", _reload(load)
+    )
+
+
+def late(load: str, name: str, begin: str, label: str) -> Refused:
+    """A file came late: it begins before the watermark."""
+    return Refused(
+        f"{name} came late: it begins at {begin}, and {load} is merged up to {label}.",
+        "Merged now, older values would replace newer ones.",
+        f"{_reload(load)} (An overlap in the load would read late files again.)",
+    )
