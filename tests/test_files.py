@@ -234,19 +234,21 @@ class Landings(unittest.TestCase):
                     for number in range(4):
                         town.land(f"{number}.jsonl", *((number * 4 + n, n, number) for n in range(4)))
                     self.assertEqual(town.step(), "stepped 3 ")
-                    os.rename(town.folder / "3.jsonl", town.folder / "4.jsonl")
-                    os.rename(town.folder / "0.jsonl", town.folder / "9.jsonl")
+                    (town.folder / "3.jsonl").rename(town.folder / "4.jsonl")
+                    (town.folder / "0.jsonl").rename(town.folder / "9.jsonl")
                     told = town.step()
                     self.assertRegex(told, "refused 0 0.jsonl is gone, and tree had merged a part of it only")
                     self.assertRegex(told, "Bring it back under this name; or plainstep reload tree")
                     if shape == "journal":
-                        os.rename(town.folder / "9.jsonl", town.folder / "0.jsonl")
+                        (town.folder / "9.jsonl").rename(town.folder / "0.jsonl")
                     else:
                         town.project.reload("tree")
                     town.project.step(until_done=True)
                     if shape == "journal":
                         with duckdb.connect(str(town.path / "house.duckdb"), read_only=True) as house:
-                            found = house.execute("SELECT count(*), count(DISTINCT (now_k, now_a)) FROM tree").fetchall()
+                            found = house.execute(
+                                "SELECT count(*), count(DISTINCT (now_k, now_a)) FROM tree"
+                            ).fetchall()
                         self.assertEqual(found, [(16, 16)])
                     else:
                         last = 3 if layout == BY_SEQ else 0  # by name, 9.jsonl is the last one
