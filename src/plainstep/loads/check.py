@@ -196,9 +196,8 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False) -> Check
         with compared_at_watermark(state, source, waiting, scope) as found:
             result = _checked(load, watermark, found, scope)
             edits = repairing_edits(state, found, watermark) if repair and not result.ok else None
-    if (
-        pinned is None and load.target.watermark(load.name) != watermark
-    ):  # a step came in between: what was read belongs to two moments
+    # Where a step came in between, what was read belongs to two moments.
+    if pinned is None and load.target.watermark(load.name) != watermark:
         return check(load, scope, repair)
     result.waiting = len(waiting) if load.source.overlaps else waiting.read
     if edits is not None:

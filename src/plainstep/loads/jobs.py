@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.loads.outcome import StepOutcome
 from plainstep.loads.step import step_together
+from plainstep.stores.capabilities import HasFeed
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
@@ -52,6 +53,19 @@ def _steps(loads: Sequence[Load], until_done: bool) -> Iterator[Outcomes]:
 
 
 def _reads(loads: Sequence[Load], others: Sequence[Load]) -> bool:
-    """Whether some loads read a table that others write."""
-    written = {(other.into_store.place, other.into_table) for other in others}
-    return any((load.from_store.place, load.from_table) in written for load in loads)
+    """Whether some loads read what others write: a table, or anything in a store of feeds, where patterns name what is read."""
+    return any(
+        load.old_values is other or other.old_values is load or _is_read(load, other)
+        for load in loads
+        for other in others
+    )
+
+
+def _is_read(load: Load, other: Load) -> bool:
+    read = [(load.from_store, load.from_table), (load.rows_store, load.rows_table)]
+    return any(
+        store is not None
+        and store.place == other.into_store.place
+        and (isinstance(store, HasFeed) or table == other.into_table)
+        for store, table in read
+    )

@@ -227,7 +227,7 @@ class FeedSource:
         for rows in feed.read(after, upto):
             if cut.found(rows[POSITION], Raw(rows).texts(transaction) if transaction else None):
                 end = feed.at_or_before(str(cut.place))
-                return feed.reached_from(after or "", end) if end and isinstance(feed, RemembersMore) else end
+                return feed.reached_from(after, end) if after and end and isinstance(feed, RemembersMore) else end
         return None
 
     def reserve(self) -> None:

@@ -242,7 +242,7 @@ def _at_target(state: LoadState, wanted: pa.Table) -> dict[str, Any] | None:
 def _at_its_step(result: TraceResult, state: LoadState, wanted: pa.Table, upto: Position) -> bool:
     """Say how the target stood at a position, where it keeps its versions; whether that is known.
 
-    A step stands for all positions up to its watermark: where it is the very one, the row is known by that as well.
+    What the source held is not told by that: rows may be kept where it deleted them, and others may have written the target.
     """
     load, shown = state.load, label(state.load, upto)
     if load.config.shape != "mirror":
@@ -251,9 +251,10 @@ def _at_its_step(result: TraceResult, state: LoadState, wanted: pa.Table, upto: 
     pinned = load.at_step(steps[-1].step) if steps else None
     if pinned is None:
         return False
-    result.target, result.target_step = _at_target(replace(state, load=pinned), wanted), steps[-1]
-    if not result.known and (steps[-1].upto_shown or steps[-1].upto) == shown:
-        result.row, result.known = result.target, True
+    try:
+        result.target, result.target_step = _at_target(replace(state, load=pinned), wanted), steps[-1]
+    except Refused:  # its files are cleaned up
+        return False
     return True
 
 

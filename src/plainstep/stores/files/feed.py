@@ -234,16 +234,16 @@ class FileFeed:
         last = max((last for _, last in known.values()), key=self._place)
         if place >= self._place(last):
             position = last
-        seen = {file.name: self._seen(file) for file in files if file.name in known}
+        # One that begins later is not yet known: it may still go by another name.
+        seen = {
+            one.name: self._seen(one) for one in files if one.name in known and self._place(known[one.name][0]) <= place
+        }
         merged_to = {name: replace(one, done=self._place(known[name][1]) <= place) for name, one in seen.items()}
         return packed(position, merged_to)
 
     def reached_from(self, after: str, position: str) -> str:
-        """A position, with the files that are gone since another one, and known copies; without those that are not begun."""
+        """A position, with the files that are gone since another one, and those that were known to be copies there."""
         before, (label, seen) = unpacked(after)[1], unpacked(position)
-        if self.shape.order is not None:
-            there = self._place(label)
-            seen = {name: one for name, one in seen.items() if one.first and self._place(one.first) <= there}
         known = {name: before[name] for name in seen if name in before and before[name].lines == COPY}
         return packed(label, remembered(before, seen | known))
 
