@@ -115,7 +115,7 @@ def ours(target: Any, turn: int, new: int, puts: pa.Table, drops: pa.Table) -> f
     entry = LedgerEntry("tree", turn + 1, "changes", "x", turn, turn + 1, at=datetime.now(UTC))
     edits = Edits(put=puts, new=new, drop=drops)
     commit = Commit(
-        [Part("tree", puts.schema, ("tree_id",), edits, lambda info: Fit())],
+        [Part("tree", puts.schema, ("tree_id",), [edits], lambda info: Fit())],
         watermark,
         Watermark("tree", "x", turn + 1, None, turn + 1),
         entry,

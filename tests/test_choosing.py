@@ -18,6 +18,7 @@ from plainstep.core.changes.batch import Changes, as_changes
 from plainstep.core.changes.describe import positioned
 from plainstep.core.changes.filter import key_values
 from plainstep.core.changes.ops import Op
+from plainstep.core.changes.parts import NetParts
 from plainstep.core.changes.row_history import life
 from plainstep.core.diff import compared, net_of
 from plainstep.core.durations import duration
@@ -199,11 +200,11 @@ class Comparing(unittest.TestCase):
         waiting = plainstep.collapse(flat(source.changes[seen:]), "k")
         target = Model(dict(merged_to)).play(spoilt).rows
         sides = [pa.Table.from_pylist(list(rows.values()), ROW).to_batches() for rows in (target, source.rows)]
-        with compared(("k",), ROW, *sides, waiting=waiting, undo=True) as found:
+        with compared(("k",), ROW, *sides, waiting=NetParts.of(waiting), undo=True) as found:
             net = net_of(found)
             self.assertEqual(found.source_rows, len(merged_to))
         self.assertEqual(merged(target, net), merged_to)
-        with compared(("k",), ROW, *sides, waiting=waiting, undo=False) as found:
+        with compared(("k",), ROW, *sides, waiting=NetParts.of(waiting), undo=False) as found:
             left = {key for table in found.tables() for key in _keys(table)}
         waits = set(waiting.to_arrow()["k"].to_pylist())
         wrong = {key for key in {*target, *merged_to} if target.get(key) != merged_to.get(key)}

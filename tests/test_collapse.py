@@ -8,7 +8,9 @@ import subprocess
 import sys
 import unittest
 from decimal import Decimal
+from importlib.util import find_spec
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import pandas as pd
@@ -17,7 +19,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.core.changes import keys
+from plainstep.core.changes import groups, keys
 from plainstep.core.changes.batch import as_changes
 from plainstep.core.changes.collapse import Collapser, collapse, merge
 from tests.histories import Model, Row, flat, histories, merged
@@ -209,12 +211,18 @@ class Laws(unittest.TestCase):
         pa.dictionary(pa.int8(), pa.string()): st.sampled_from(["oak", "elm"]),
     }
 
+    @classmethod
+    def drawn_keys(cls, data: st.DataObject) -> tuple[list[pa.DataType], list[tuple[Any, ...]]]:
+        """The types of some key columns, and keys of which some stand several times."""
+        kinds = data.draw(st.lists(st.sampled_from(list(cls.KEYS)), min_size=1, max_size=3))
+        pool = data.draw(st.lists(st.tuples(*(cls.KEYS[kind] for kind in kinds)), min_size=1, max_size=8))
+        picked = data.draw(st.lists(st.sampled_from(pool), min_size=1, max_size=30))
+        return kinds, picked
+
     @given(st.data())
     @settings(max_examples=examples(200), deadline=None)
     def test_keys_of_every_type(self, data: st.DataObject) -> None:
-        kinds = data.draw(st.lists(st.sampled_from(list(self.KEYS)), min_size=1, max_size=3))
-        pool = data.draw(st.lists(st.tuples(*(self.KEYS[kind] for kind in kinds)), min_size=1, max_size=8))
-        picked = data.draw(st.lists(st.sampled_from(pool), min_size=1, max_size=30))
+        kinds, picked = Laws.drawn_keys(data)
         columns = [pa.array(column, kind) for column, kind in zip(zip(*picked, strict=True), kinds, strict=True)]
         codes, bound = keys.code(columns)
         self.assertTrue((codes >= 0).all() and (codes < bound).all())
@@ -240,6 +248,82 @@ class Laws(unittest.TestCase):
             pairs = np.unique(np.stack([codes, picked], axis=1), axis=0)
             self.assertEqual(len(pairs), len(np.unique(picked)))
             self.assertEqual(len(pairs), len(np.unique(codes)))
+
+
+@unittest.skipUnless(find_spec("numba"), "numba is not installed: pip install 'plainstep[fast]'")
+class Compiled(unittest.TestCase):
+    """Compiled loops and whole arrays give the same answer."""
+
+    def both(self, table: pa.Table, key: list[str]) -> tuple[plainstep.NetChanges, plainstep.NetChanges]:
+        """The net changes by whole arrays, and by compiled loops."""
+        found = []
+        for rows in (1 << 60, 0):
+            with mock.patch.object(groups, "WORTH_LOADING", rows), mock.patch.object(groups, "WORTH_CALLING", rows):
+                found.append(collapse(table, key))
+        return found[0], found[1]
+
+    def same(self, table: pa.Table, key: list[str]) -> None:
+        arrays, compiled = self.both(table, key)
+        self.assertEqual(facts(compiled), facts(arrays))
+        self.assertEqual(compiled.contradictions, arrays.contradictions)
+
+    @given(histories, st.data())
+    @settings(max_examples=examples(100), deadline=None)
+    def test_histories(self, history: Any, data: st.DataObject) -> None:
+        changes = Model().play(history).changes
+        lost = data.draw(st.sets(st.integers(0, 30), max_size=4))  # what follows contradicts what is left
+        self.same(flat([one for place, one in enumerate(changes) if place not in lost]), ["k"])
+
+    @given(st.data())
+    @settings(max_examples=examples(60), deadline=None)
+    def test_keys_of_every_type(self, data: st.DataObject) -> None:
+        kinds, picked = Laws.drawn_keys(data)
+        columns = {f"now.{at}": pa.array(one, kinds[at]) for at, one in enumerate(zip(*picked, strict=True))}
+        columns |= {"op": pa.array(["put"] * len(picked)), "seq": pa.array(range(len(picked)))}
+        arrays, compiled = self.both(pa.table(columns), [str(at) for at in range(len(kinds))])
+        for net in (arrays, compiled):
+            self.assertEqual(sum(row["count"] for row in net.to_arrow().to_pylist()), len(picked))
+        ends = [sorted(zip(*(net.to_arrow()[name].to_pylist() for name in ("first_seq", "last_seq")), strict=True))
+                for net in (arrays, compiled)]  # fmt: skip
+        self.assertEqual(*ends)
+
+    def test_many_rows_on_all_cores(self) -> None:
+        chance = np.random.default_rng(5)
+        for keys_of in (
+            chance.integers(0, 40_000, 200_000),
+            chance.integers(-(2**63), 2**63 - 1, 50_000)[chance.integers(0, 50_000, 200_000)],
+        ):
+            self.same(_any_operations(keys_of, chance), ["k"])
+
+    def test_keys_that_were_made_to_collide(self) -> None:
+        """They would take a second for every ten thousand; whole arrays tell them apart."""
+        wanted = [(0x1234567 << 36) | number for number in range(30_000)]
+        table = _any_operations(
+            np.array([_unhashed(one) for one in wanted], dtype=np.uint64).view(np.int64), np.random.default_rng(2)
+        )
+        words, ones = [table["now.k"].to_numpy().view(np.uint64)], np.ones(table.num_rows, dtype=np.int8)
+        self.assertIsNone(groups.grouped(words, ones, ones.astype(np.bool_), None))
+        self.same(table, ["k"])
+
+
+def _any_operations(key: Any, chance: np.random.Generator) -> pa.Table:
+    """Changes of some keys, by whatever operations."""
+    op = pa.array(chance.integers(1, 4, len(key)).astype(np.int8))
+    values = {side + "a": pa.array(chance.integers(0, 3, len(key))) for side in ("was.", "now.")}
+    return pa.table(
+        {"op": op, "seq": pa.array(np.arange(len(key))), "was.k": pa.array(key), "now.k": pa.array(key)} | values
+    )
+
+
+def _unhashed(found: int) -> int:
+    """The key of one word that has a hash in the compiled loops."""
+    whole = 1 << 64
+    for shift, factor in ((29, 0xC2B2AE3D27D4EB4F), (32, 0x9E3779B97F4A7C15)):
+        value = found
+        for _ in range(3):
+            value = found ^ (value >> shift)
+        found = value * pow(factor, -1, whole) % whole
+    return found
 
 
 class Orders(unittest.TestCase):

@@ -22,11 +22,12 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep.core.changes.batch import Changes, as_changes
+from plainstep.core.changes.parts import NetParts
 from plainstep.core.diff import compared, difference
 from plainstep.core.points import parse_point
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window, continuity_error
 from plainstep.core.schema_drift import Fit, fit, holds, widens
-from plainstep.core.shapes.base import StepContext, TargetReader, WindowChanges
+from plainstep.core.shapes.base import StepContext, TargetReader, WindowParts
 from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.mirror import Mirror
 from plainstep.loads.check import check
@@ -178,9 +179,8 @@ class Steps(unittest.TestCase):
         now = StepContext(datetime.now(UTC), 1, 2)
 
         def edits(deletes: str, own: bool) -> Edits:
-            [found] = Mirror(schema, ("k",), deletes, is_managed=own).edits(
-                WindowChanges(net), now, unittest.mock.create_autospec(TargetReader)
-            )
+            mirror = Mirror(schema, ("k",), deletes, is_managed=own)
+            [[found]] = mirror.rounds(WindowParts.of(net), now, unittest.mock.create_autospec(TargetReader))
             return found
 
         self.assertEqual(edits("drop", own=True).drop.num_rows, 0)
@@ -253,7 +253,7 @@ class Pure(unittest.TestCase):
         waiting = plainstep.collapse(flat(source.changes[seen:]), "k")
         now = pa.Table.from_pylist(list(source.rows.values()), ROW).to_batches()
         then = pa.Table.from_pylist(list(before.values()), ROW).to_batches()
-        with compared(("k",), ROW, then, now, waiting) as found:
+        with compared(("k",), ROW, then, now, NetParts.of(waiting)) as found:
             self.assertEqual((found.missing, found.extra, found.different), (0, 0, 0))
 
     def test_points_people_write(self) -> None:

@@ -72,16 +72,16 @@ class Rehearsals(unittest.TestCase):
 
     def test_a_row_that_comes_out_wrong_is_found_and_cut_down(self) -> None:
         """As a fault of ours would show: deletes that are not merged."""
-        real = Mirror.edits
+        real = Mirror.rounds
 
         def faulty(self: Any, *given: Any) -> Any:
-            edits = real(self, *given)
-            edits[0].drop = None
-            return edits
+            for edits in real(self, *given):
+                edits[0].drop = None
+                yield edits
 
         with (
             Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak'), (2, 1, 'elm')") as town,
-            mock.patch.object(Mirror, "edits", faulty),
+            mock.patch.object(Mirror, "rounds", faulty),
         ):
             store, table, _ = town.project.rehearsed("town.tree")
             found = rehearse(store, table, 200, seed=3)

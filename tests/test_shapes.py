@@ -11,6 +11,7 @@ from typing import Any
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from plainstep.testing.conformance import little_memory
 from tests.histories import Model, Row, histories
 from tests.postgres import Database, cluster
 from tests.shapes import SHAPES, changes_of
@@ -101,10 +102,11 @@ firsts = st.sampled_from(["snapshot", "start"])
 class Laws(unittest.TestCase):
     lake: Database | None = None
 
-    @given(parts_of_histories, firsts)
+    @given(parts_of_histories, firsts, st.booleans())
     @settings(max_examples=examples(3), deadline=None, phases=WITHOUT_SHRINKING)
-    def test_every_shape_is_true_whatever_the_windows(self, parts: list[Any], first: str) -> None:
-        with Town(TREE, loads="".join(loads_of(store, first) for store in ("house", "shed"))) as town:
+    def test_every_shape_is_true_whatever_the_windows(self, parts: list[Any], first: str, little: bool) -> None:
+        loads = "".join(loads_of(store, first) for store in ("house", "shed"))
+        with Town(TREE, loads=loads) as town, little_memory(little):
             self.play(town, parts, first, lambda model, acts: act(town, model, acts), ("house", "shed"))
 
     def rows(self, town: Town, store: str, table: str) -> list[tuple[Any, ...]]:

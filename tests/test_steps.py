@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep.core.positions import Position
+from plainstep.testing.conformance import little_memory
 from tests.histories import Model, histories
 from tests.support import TARGETS, TREE, WITHOUT_SHRINKING, Town, act, examples
 
@@ -42,13 +43,16 @@ class Laws(unittest.TestCase):
         st.lists(histories, min_size=2, max_size=4),
         st.sampled_from(["snapshot", "start"]),
         st.sampled_from(["wal", "delete"]),
+        st.booleans(),
     )
     @settings(max_examples=examples(12), deadline=None, phases=WITHOUT_SHRINKING)
-    def test_truth_any_cut_once_and_looking_changes_nothing(self, parts: list[Any], first: str, journal: str) -> None:
+    def test_truth_any_cut_once_and_looking_changes_nothing(
+        self, parts: list[Any], first: str, journal: str, little: bool
+    ) -> None:
         loads = "".join(
             f'[loads.{name}_late]\nfrom = "town.tree"\ninto = "{name}.late"\nfirst = "{first}"\n' for name in TARGETS
         )
-        with Town(f"PRAGMA journal_mode = {journal}", TREE, loads=loads) as town:
+        with Town(f"PRAGMA journal_mode = {journal}", TREE, loads=loads) as town, little_memory(little):
             model = Model()
             if first == "snapshot":
                 act(town, model, parts[0])

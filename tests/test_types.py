@@ -142,7 +142,7 @@ class Primitives(unittest.TestCase):
             moved.position,
             at=dt.datetime.now(dt.UTC),
         )
-        parts = [] if edits is None else [Part("tree", self.SCHEMA, self.KEY, edits, lambda info: Fit())]
+        parts = [] if edits is None else [Part("tree", self.SCHEMA, self.KEY, [edits], lambda info: Fit())]
         target.commit(Commit(parts, watermark, moved, entry))
         return moved, entry
 

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from pydantic import ValidationError
 
+from plainstep.core.sizes import size_of
 from plainstep.errors import ConfigError, unknown
 from plainstep.loads.delivery.receivers import refuse_unknown
 from plainstep.loads.load import Load
@@ -21,6 +22,7 @@ from plainstep.settings.models import Config
 from plainstep.sources.factory import SourceFactory
 from plainstep.stores.capabilities import Store, with_target
 from plainstep.stores.registry import find_table, open_store
+from plainstep.workspace import workspace
 
 if TYPE_CHECKING:
     from plainstep.settings.load import LoadConfig
@@ -60,6 +62,8 @@ def _build(path: Path, text: str, environment: Mapping[str, str]) -> Project:
     except ValidationError as error:
         raise explained(path, text, error) from None
     base = path.absolute().parent
+    workspace.memory = size_of(config.engine.memory) if config.engine.memory else 0
+    workspace.scratch = str(base / config.engine.scratch) if config.engine.scratch else ""
     stores = {
         name: open_store(name, _filled(path, text, ["stores", name, "url"], store.url, environment), base, store.wait)
         for name, store in config.stores.items()

@@ -16,6 +16,7 @@ from plainstep.core.changes.batch import Changes, in_tables
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.net import NetChanges
 from plainstep.core.changes.ops import NOW, ROW, WAS, Op
+from plainstep.core.changes.parts import NetParts
 from plainstep.deferred import duckdb, np, pa
 from plainstep.errors import ConfigError, DataError
 from plainstep.sql.engine import spilling
@@ -95,7 +96,7 @@ def compared(
     schema: pa.Schema,
     target: Iterable[pa.RecordBatch],
     source: Iterable[pa.RecordBatch],
-    waiting: NetChanges | None = None,
+    waiting: NetParts | None = None,
     undo: bool = True,
     scope: Scope | None = None,
 ) -> Iterator[Comparison]:
@@ -178,11 +179,15 @@ class _Sides:
         for rows in in_tables(self.schema, (batch.cast(self.schema) for batch in batches), AT_ONCE):
             self._insert(rows, f"INSERT INTO {name} SELECT {self.selected} FROM part{self.condition}")
 
-    def settle(self, waiting: NetChanges, undo: bool) -> None:
+    def settle(self, waiting: NetParts, undo: bool) -> None:
         """Take what waits out of the source, or its keys out of both sides. After a truncate, something waits for all."""
         if waiting.truncated:
             self.evaluator.execute("DELETE FROM s; DELETE FROM t")
             return
+        for part in waiting:
+            self._settle(part, undo)
+
+    def _settle(self, waiting: NetChanges, undo: bool) -> None:
         same = " AND ".join(f"{{0}}.{quoted(name)} = part.{quoted(name)}" for name in self.key)
         changed = waiting.rows(*Op)  # rows that came back as they were differ from nothing
         keys = waiting.keys_of(changed).cast(pa.schema([self.schema.field(name) for name in self.key]))
@@ -211,12 +216,17 @@ class _Sides:
 def net_of(found: Comparison, limit: int | None = None) -> NetChanges:
     """The differences as net changes that make the target equal the source; with a limit, the first by key."""
     collapser = Collapser(found.key)
+    for changes in changes_of(found, limit):
+        collapser.add(changes)
+    return collapser.result()
+
+
+def changes_of(found: Comparison, limit: int | None = None) -> Iterator[Changes]:
+    """The differences as changes that make the target equal the source; with a limit, the first by key."""
     seq = 0
     for table in found.tables(limit):
-        numbers = pa.array(range(seq + 1, seq + 1 + table.num_rows), pa.int64())
-        collapser.add(Changes(table.append_column("seq", numbers)))
+        yield Changes(table.append_column("seq", pa.array(np.arange(seq + 1, seq + 1 + table.num_rows))))
         seq += table.num_rows
-    return collapser.result()
 
 
 def _query(key: tuple[str, ...], schema: pa.Schema) -> str:

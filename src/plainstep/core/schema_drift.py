@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 
 from plainstep.deferred import pa, pc
@@ -56,7 +56,7 @@ def fit(
     dropped: Collection[str] = (),
     told: Collection[str] = (),
     drift: str = "add",
-    rows: pa.Table | None = None,
+    rows: Iterable[pa.Table] = (),
     shed: Collection[str] = (),
 ) -> Fit:
     """What must be changed about a target table so that a load's rows fit.
@@ -70,7 +70,7 @@ def fit(
         dropped: columns that the source once had: the table may have them still.
         told: those of them of which the ledger tells already.
         drift: ``add`` carries new columns and wider types, ``ignore`` and ``refuse`` do not.
-        rows: rows that arrive: a column of integers is widened when one of them would not fit it.
+        rows: tables of rows that arrive: a column of integers is widened when one of them would not fit it.
         shed: columns that the load itself added once, and that go.
 
     Raises:
@@ -86,12 +86,11 @@ def fit(
             f"The load {load} merges whole rows of: {', '.join(wanted.names)}.",
             "Rename or drop that table, change its columns to these, or merge into another one ('into').",
         )
+    overflowing = _overflowing(rows, wanted, known) if started else set[str]()
     wider = [
         one.name
         for one in wanted
-        if started
-        and one.name in known
-        and (widens(known[one.name], one.type) or _overflows(rows, one, known[one.name]))
+        if started and one.name in known and (widens(known[one.name], one.type) or one.name in overflowing)
     ]
     gone = [name for name in found.names if name not in wanted.names and name in dropped]
     if drift == "refuse" and (absent or wider or gone):
@@ -169,12 +168,20 @@ def widens(column: pa.DataType, value: pa.DataType) -> bool:
     return bool(same and value.bit_width > column.bit_width)
 
 
-def _overflows(rows: pa.Table | None, wanted: pa.Field, column: pa.DataType) -> bool:
-    """Whether an integer arrives that is too large for a column of integers."""
-    name = wanted.name
-    if rows is None or name not in rows.column_names or not pa.types.is_signed_integer(column):
-        return False
-    if not pa.types.is_signed_integer(wanted.type) or wanted.type.bit_width <= column.bit_width:
+def _overflowing(rows: Iterable[pa.Table], wanted: pa.Schema, known: Mapping[str, pa.DataType]) -> set[str]:
+    """The columns of integers for which an integer arrives that is too large."""
+    narrow = [one.name for one in wanted if one.name in known and _is_narrower(known[one.name], one.type)]
+    return {name for table in rows for name in narrow if _overflows(table, name, known[name])} if narrow else set()
+
+
+def _is_narrower(column: pa.DataType, value: pa.DataType) -> bool:
+    """Whether both are of integers, and not all values fit the column."""
+    both = pa.types.is_signed_integer(column) and pa.types.is_signed_integer(value)
+    return bool(both and value.bit_width > column.bit_width)
+
+
+def _overflows(rows: pa.Table, name: str, column: pa.DataType) -> bool:
+    if name not in rows.column_names:
         return False
     ends = pc.min_max(rows[name])
     most = 1 << (column.bit_width - 1)

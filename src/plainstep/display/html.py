@@ -12,6 +12,7 @@ from plainstep.display.text import row_told, shown, what_changed
 
 if TYPE_CHECKING:
     from plainstep.core.changes.net import NetChanges
+    from plainstep.core.changes.parts import NetParts
 
 # Rows that are shown; the rest is counted.
 SHOWN = 20
@@ -34,13 +35,13 @@ def changes(caption: str, found: Changes, key: tuple[str, ...]) -> str:
     return table(caption, ["position", "time", "op", *key, "what changed"], cells)
 
 
-def nets(caption: str, net: NetChanges) -> str:
+def nets(caption: str, found: NetParts) -> str:
     """Net changes, the first of them."""
+    key = found.first.shown_key
     cells = [
-        (row["op"], *row["key"].values(), row["count"], what_changed(row, net.shown_key))
-        for row in records.nets(net, SHOWN)
+        (row["op"], *row["key"].values(), row["count"], what_changed(row, key)) for row in records.nets(found, SHOWN)
     ]
-    return table(caption, ["op", *net.shown_key, "changes", "what changed"], cells)
+    return table(caption, ["op", *key, "changes", "what changed"], cells)
 
 
 def differences(caption: str, net: NetChanges) -> str:

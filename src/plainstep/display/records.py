@@ -6,8 +6,10 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.describe import worded
 from plainstep.core.changes.ops import NOW, WAS
+from plainstep.core.changes.parts import NetParts
 from plainstep.core.json_values import finite
 from plainstep.core.position_labels import shown_as
+from plainstep.deferred import pa
 
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
@@ -52,10 +54,15 @@ def changes(found: Changes, key: tuple[str, ...]) -> list[dict[str, Any]]:
     return rows
 
 
-def nets(net: NetChanges, limit: int | None, skip: int = 0) -> list[dict[str, Any]]:
+def nets(found: NetParts, limit: int | None, skip: int = 0) -> list[dict[str, Any]]:
     """Net changes: operation, key, both images whole, the columns changed, and how many changes went in."""
     # A row that moved to another key leaves the old one (delete) before it comes to the new one (insert).
-    table = net.to_arrow().sort_by([("last_seq", "ascending"), ("op", "ascending")])
+    order = [("last_seq", "ascending"), ("op", "ascending")]
+    table: pa.Table | None = None
+    for net in found:  # of each part, no more is held than may be shown
+        some = net.to_arrow().sort_by(order).slice(0, None if limit is None else skip + limit)
+        table = some if table is None else pa.concat_tables([table, some], promote_options="default").sort_by(order)
+    assert table is not None
     rows = []
     for row in table.slice(skip, limit).to_pylist():
         key = {name: finite(row[name]) for name in net.shown_key}
@@ -98,7 +105,7 @@ def differences(net: NetChanges) -> list[dict[str, Any]]:
             "source": row["now"],
             "columns": row["changed"],
         }
-        for row in nets(net, SHOWN_DIFFERENCES)
+        for row in nets(NetParts.of(net), SHOWN_DIFFERENCES)
     ]
 
 

@@ -23,6 +23,8 @@ from plainstep.loads.windows import ahead, label, refuse_unless_continuous
 from plainstep.progress import counted
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.diff import Comparison, Scope
     from plainstep.core.shapes.edits import Edits
@@ -208,14 +210,16 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False) -> Check
     return result
 
 
-def _repair(state: LoadState, edits: list[Edits], found: CheckResult, snapshot: Snapshot, began: float) -> LedgerEntry:
+def _repair(
+    state: LoadState, rounds: list[Sequence[Edits]], found: CheckResult, snapshot: Snapshot, began: float
+) -> LedgerEntry:
     """Merge differences; the watermark stays where it is."""
     load, watermark, span = state.load, state.watermark, snapshot.span
     assert watermark is not None
     there = Span(watermark.identity, span.oldest, watermark.position, watermark.at, watermark.token, span.start)
     entry = entry_of(load, "repair", there, watermark)
     entry.inserts, entry.updates, entry.deletes = found.missing, found.different, found.extra
-    parts = parts_of(state, edits, started=True, anew=found.whole)
+    parts = parts_of(state, rounds, started=True, anew=found.whole)
     return commit_to(state, parts, there, entry, began, quarantining(load, entry, snapshot.left_out))
 
 

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from datetime import UTC, datetime
+from functools import partial
 from typing import TYPE_CHECKING, cast
 
 from plainstep.core.changes.ops import ROW
-from plainstep.core.diff import compared, keyed, net_of, told_apart
-from plainstep.core.shapes.base import StepContext, WindowChanges
+from plainstep.core.changes.parts import NetParts
+from plainstep.core.diff import changes_of, compared, keyed, net_of, told_apart
+from plainstep.core.shapes.base import StepContext, WindowParts
 from plainstep.core.shapes.mirror import merged
 from plainstep.core.tolerance import rounded
 from plainstep.deferred import pa
 from plainstep.errors import Refused
+from plainstep.loads.parted import PartedCollapser, ordered, settled
+from plainstep.loads.rounds import kept
 from plainstep.progress import counted
 
 if TYPE_CHECKING:
@@ -30,11 +34,11 @@ if TYPE_CHECKING:
 
 def differences_of(
     state: LoadState, rows: Iterable[pa.RecordBatch], now: StepContext
-) -> tuple[NetChanges, list[Edits]]:
+) -> tuple[NetParts, list[Sequence[Edits]]]:
     """What must happen to a target so that it is what its shape makes of some rows.
 
     Returns:
-        The differences, and the edits of each of the shape's tables.
+        The differences, and the edits of each of the shape's tables, round after round.
 
     Raises:
         Refused: the shape keeps nothing that could be compared.
@@ -43,11 +47,23 @@ def differences_of(
     if not shape.keeps_rows:
         return _groups_of(state, rows)
     with _both(state.load, shape, shape.living(held), rows) as found:
-        net = net_of(found).standing_at(now.position, now.changed_at)
-    edits = shape.edits(WindowChanges(net), now, held)
-    for one in edits:
-        one.strict = False
-    return net, edits
+        net = net_parts(found)
+    return net, _merging(state, net, now)
+
+
+def net_parts(found: Comparison) -> NetParts:
+    """All differences as net changes that make the target equal the source."""
+    collapser = PartedCollapser(found.key)
+    for changes in changes_of(found):
+        collapser.add(changes)
+    return collapser.result()
+
+
+def _merging(state: LoadState, net: NetParts, now: StepContext) -> list[Sequence[Edits]]:
+    """What merges differences, as if all of them had come about at one position."""
+    there = settled(net, lambda one: one.standing_at(now.position, now.changed_at))
+    found = WindowParts(there, partial(ordered, there))
+    return kept(state.shape.rounds(found, now, state.held), sure=False)
 
 
 def _both(
@@ -55,7 +71,7 @@ def _both(
     shape: Shape,
     target: Iterable[pa.RecordBatch],
     source: Iterable[pa.RecordBatch],
-    waiting: NetChanges | None = None,
+    waiting: NetParts | None = None,
     undo: bool = True,
     scope: Scope | None = None,
 ) -> AbstractContextManager[Comparison]:
@@ -76,11 +92,11 @@ def _both(
     return compared((ROW,), keyed(shape.schema), target, source, scope=scope)
 
 
-def _groups_of(state: LoadState, rows: Iterable[pa.RecordBatch]) -> tuple[NetChanges, list[Edits]]:
+def _groups_of(state: LoadState, rows: Iterable[pa.RecordBatch]) -> tuple[NetParts, list[Sequence[Edits]]]:
     """The differences of a rollup's tables, computed anew."""
     tables, whole = state.shape.tables(), _rollup(state).whole(rows)
     nets = [_difference(state.held, table, one) for table, one in zip(tables, whole, strict=True)]
-    return nets[0], [_as_computed(*one) for one in zip(nets, tables, whole, strict=True)]
+    return NetParts.of(nets[0]), [[_as_computed(*one)] for one in zip(nets, tables, whole, strict=True)]
 
 
 def _difference(held: TargetRows, table: TargetTable, whole: pa.Table) -> NetChanges:
@@ -113,7 +129,7 @@ def _rollup(state: LoadState) -> Rollup:
 
 @contextmanager
 def compared_at_watermark(
-    state: LoadState, source: Iterable[pa.RecordBatch], waiting: NetChanges, scope: Scope | None
+    state: LoadState, source: Iterable[pa.RecordBatch], waiting: NetParts, scope: Scope | None
 ) -> Iterator[Comparison]:
     """The target beside its source as this stood at the watermark: what waits is undone.
 
@@ -147,13 +163,10 @@ def compared_at_watermark(
         yield found
 
 
-def repairing_edits(state: LoadState, found: Comparison, watermark: Watermark) -> list[Edits]:
+def repairing_edits(state: LoadState, found: Comparison, watermark: Watermark) -> list[Sequence[Edits]]:
     """What merges exactly the differences that were found."""
-    shape, held, net = state.shape, state.held, net_of(found)
-    if shape.keeps_rows:
+    if state.shape.keeps_rows:
         now = StepContext(datetime.now(UTC), watermark.step + 1, watermark.position, watermark.at, watermark.identity)
-        edits = shape.edits(WindowChanges(net.standing_at(watermark.position, watermark.at)), now, held)
-        for one in edits:
-            one.strict = False
-        return edits
-    return [_as_computed(*one) for one in zip([net, *found.beside], shape.tables(), found.whole, strict=True)]
+        return _merging(state, net_parts(found), now)
+    nets = [net_of(found), *found.beside]
+    return [[_as_computed(*one)] for one in zip(nets, state.shape.tables(), found.whole, strict=True)]

@@ -316,7 +316,7 @@ class _AtTarget:
     def _part(self, suffix: str, purge: list[pa.Table]) -> Part:
         table = next(one for one in self.state.shape.tables() if one.suffix == suffix)
         name, schema = beside(self.load.into_table, suffix), self.load.target.fits(table.schema)
-        return Part(name, schema, table.key, Edits(purge=purge, strict=False), lambda info: Fit(), counted=not suffix)
+        return Part(name, schema, table.key, [Edits(purge=purge, strict=False)], lambda info: Fit(), counted=not suffix)
 
 
 def _tells_of(data: dict[str, Any], key: dict[str, str]) -> bool:

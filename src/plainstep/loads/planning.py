@@ -12,15 +12,19 @@ from plainstep.core import schema_drift as drift
 from plainstep.core.shapes.base import StepContext
 from plainstep.core.shapes.mirror import added_by
 from plainstep.deferred import pa
+from plainstep.loads.rounds import kept
 from plainstep.loads.target_rows import beside
 from plainstep.loads.windows import refuse_another_table
 from plainstep.stores.records import FileForm, Part, TableInfo
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from plainstep.core.positions import Watermark
     from plainstep.core.schema_drift import Fit
-    from plainstep.core.shapes.base import TargetTable, WindowChanges
+    from plainstep.core.shapes.base import TargetTable, WindowParts
     from plainstep.core.shapes.edits import Edits
+    from plainstep.loads.load import Load
     from plainstep.loads.states import LoadState
     from plainstep.stores.records import LedgerEntry
 
@@ -31,12 +35,12 @@ def moment_of(entry: LedgerEntry, changed_at: datetime | None) -> StepContext:
     return StepContext(entry.at, entry.step, entry.upto, changed_at, entry.identity)
 
 
-def parts_of(state: LoadState, edits: list[Edits], started: bool, anew: bool = False) -> list[Part]:
+def parts_of(state: LoadState, rounds: Sequence[Sequence[Edits]], started: bool, anew: bool = False) -> list[Part]:
     """The edits of a shape's tables, ready to be committed.
 
     Args:
         state: the load's state.
-        edits: what is asked of each of its tables.
+        rounds: what is asked of each of its tables, round after round.
         started: whether it merges into tables of its own.
         anew: whether all of its tables were compared.
     """
@@ -46,16 +50,16 @@ def parts_of(state: LoadState, edits: list[Edits], started: bool, anew: bool = F
             beside(load.into_table, table.suffix),
             load.target.fits(table.schema),
             table.key,
-            one,
-            partial(fit_of, state, table, started, rows=one.put, anew=anew),
+            some,
+            partial(fit_of, state, table, started, rounds=some, anew=anew),
             FileForm(tuple(load.config.partition), load.config.format, load.config.partition_zone),
             counted=not table.suffix,
         )
-        for table, one in zip(state.shape.tables(), edits, strict=True)
+        for table, some in zip(state.shape.tables(), rounds, strict=True)
     ]
 
 
-def window_parts(state: LoadState, found: WindowChanges, now: StepContext, strict: bool = True) -> list[Part]:
+def window_parts(state: LoadState, found: WindowParts, now: StepContext, strict: bool = True) -> list[Part]:
     """What a window asks of a load's target tables."""
     load, shape, held = state.load, state.shape, state.held
     looks = load.config.shape in ("history", "rollup")  # at what is there before anything is written
@@ -63,13 +67,18 @@ def window_parts(state: LoadState, found: WindowChanges, now: StepContext, stric
         if looks:
             for table in shape.tables():
                 fit_of(state, table, True, held.found(table.suffix))
-        edits = shape.edits(found, now, held)
-    # Our own capture may begin long after its table did. Of a feed, the beginning is its table's, unless it is told.
-    config = load.config
-    begun = config.first == "snapshot" or (config.first == "start" and not load.source.is_managed)
-    for one in edits:
-        one.strict = one.strict and strict and begun and load.source.has_exact_operations
-    return parts_of(state, edits, started=True)
+        rounds = kept(shape.rounds(found, now, held), strict and _is_sure(load))
+    return parts_of(state, rounds, started=True)
+
+
+def _is_sure(load: Load) -> bool:
+    """Whether a load's source says for certain which rows are at the target.
+
+    Our own capture may begin long after its table did. Of a feed, the beginning is its table's, unless it is told.
+    """
+    first = load.config.first
+    begun = first == "snapshot" or (first == "start" and not load.source.is_managed)
+    return begun and load.source.has_exact_operations
 
 
 def fit_of(
@@ -77,7 +86,7 @@ def fit_of(
     table: TargetTable,
     started: bool,
     info: TableInfo | None,
-    rows: pa.Table | None = None,
+    rounds: Sequence[Edits] = (),
     anew: bool = False,
 ) -> Fit:
     """What is changed about a target table so that rows fit.
@@ -87,7 +96,7 @@ def fit_of(
         table: the table.
         started: whether it merges into tables of its own.
         info: the table as it stands, or None if it is not there.
-        rows: rows that arrive.
+        rounds: what is asked of it.
         anew: whether all of the table is compared, so that it may be another one than before, with other settings.
 
     Raises:
@@ -106,6 +115,7 @@ def fit_of(
     told = {name for column in (before.gone if before else ()) for name in shape.names_of(column)}
     gone = told | {name for column in (before.columns if before else ()) for name in shape.names_of(column)}
     shed = _shed(before, wanted, info) if before and anew else []
+    rows = (edits.put for edits in rounds if edits.put is not None)
     return drift.fit(load.name, place, wanted, info.schema, started, gone, told, load.config.drift, rows, shed)
 
 

@@ -7,9 +7,10 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.collapse import Collapser
+from plainstep.core.changes.parts import NetParts
 from plainstep.core.json_values import ready
 from plainstep.core.positions import Position, Span, Window
-from plainstep.core.shapes.base import WindowChanges
+from plainstep.core.shapes.base import WindowParts
 from plainstep.deferred import pa, pc
 from plainstep.errors import Refused
 from plainstep.loads.commit import commit_to, entry_of
@@ -99,11 +100,11 @@ def retry(load: Load) -> Retried:
         )
     span = Span(watermark.identity, 0, watermark.position, watermark.at, watermark.token)
     entry = entry_of(load, "retry", span, watermark, f"quarantined rows merged: {len(found):,}")
-    net = drop_applied(state, net, always=True)
+    net = drop_applied(state, NetParts.of(net), always=True).joined()
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
     net = net.standing_at(watermark.position, watermark.at)
-    parts = window_parts(state, WindowChanges(net), moment_of(entry, watermark.at), strict=False)
+    parts = window_parts(state, WindowParts.of(net), moment_of(entry, watermark.at), strict=False)
     commit_to(state, parts, span, entry, began, lambda: LeftOut(released=sorted(found)))
     return Retried(load.name, len(found), len(left), len(waiting) - len(left) - len(found), entry)
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import TYPE_CHECKING
 
-from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.key_moves import MovedRows
 from plainstep.core.changes.ops import NOW, ROW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex
@@ -15,9 +16,10 @@ from plainstep.core.changes.unkeyed import each_a_row
 from plainstep.core.diff import difference
 from plainstep.core.layouts.plausibility import swapped
 from plainstep.core.positions import Window
-from plainstep.core.shapes.base import WindowChanges
+from plainstep.core.shapes.base import WindowParts
 from plainstep.deferred import pa
 from plainstep.errors import Refused
+from plainstep.loads.parted import ChangesByKey, PartedCollapser, ordered, settled
 from plainstep.loads.states import LoadState
 from plainstep.loads.windows import moved_by_hand
 from plainstep.progress import counted
@@ -28,6 +30,7 @@ from plainstep.stores.spool import Spool
 if TYPE_CHECKING:
     from plainstep.core.changes.batch import Changes
     from plainstep.core.changes.net import NetChanges
+    from plainstep.core.changes.parts import NetParts
     from plainstep.core.layouts.plausibility import Doubt
 
     Takers = Sequence[Callable[[Changes], None]]
@@ -42,11 +45,11 @@ class WindowRead:
         left_out: what the reading left out, and whether it is to be doubted.
     """
 
-    found: WindowChanges
+    found: WindowParts
     left_out: LeftOut
 
     @property
-    def net(self) -> NetChanges:
+    def net(self) -> NetParts:
         """The net changes."""
         return self.found.net
 
@@ -55,7 +58,7 @@ class WindowRead:
 class NetRead:
     """The net changes of a window, and what reading them left out."""
 
-    net: NetChanges
+    net: NetParts
     left_out: LeftOut
 
 
@@ -66,11 +69,12 @@ def read_net(state: LoadState, window: Window, total: int | None = None) -> NetR
 
 def _collapsed(state: LoadState, batches: Batches, total: int | None, takers: Takers = ()) -> NetRead:
     """The net changes of some batches; each is handed to some others, too."""
-    collapser = Collapser(state.key or (ROW,))
-    for changes in counted(batches, f"{state.load.name}: changes", total):
-        for take in takers:
-            take(changes)
-        collapser.add(changes if state.key else each_a_row(changes))
+    collapser = PartedCollapser(state.key or (ROW,), total)
+    with closing(batches):
+        for changes in counted(batches, f"{state.load.name}: changes", total):
+            for take in takers:
+                take(changes)
+            collapser.add(changes if state.key else each_a_row(changes))
     return NetRead(collapser.result(), batches.left_out())
 
 
@@ -84,10 +88,13 @@ def _read_lean(state: LoadState, window: Window, total: int | None, takers: Take
     read = _collapsed(state, source.read_lean(window), total, [*takers, repeats.add])
     if repeats.numbers and not source.in_order(repeats.numbers):
         return _collapsed(state, source.read(window), total)
-    unsure = read.net.unsure
-    if not len(unsure):
-        return read
-    return replace(read, net=read.net.made_sure(unsure, source.unchanged(*read.net.ends(unsure))))
+    return replace(read, net=settled(read.net, lambda net: _made_sure(source, net)))
+
+
+def _made_sure(source: LeanSource, net: NetChanges) -> NetChanges:
+    """Net changes of which it is known whether the rows came back as they were."""
+    unsure = net.unsure
+    return net.made_sure(unsure, source.unchanged(*net.ends(unsure))) if len(unsure) else net
 
 
 def read_window(state: LoadState, window: Window, total: int | None) -> WindowRead:
@@ -122,14 +129,15 @@ def _read_for(
     takers = [*takers, numbering.add] if shape.placed else takers
     if not shape.every_change and not shape.old_values:
         read = lean(state, window, total, takers)
-        return WindowRead(WindowChanges(read.net, None, numbering), read.left_out)
+        return WindowRead(WindowParts(read.net, partial(ordered, read.net), None, numbering), read.left_out)
     _refuse_untold(state)
     if shape.every_change:
         read = whole(state, window, total, [*takers, spool.add])
-        spool.done()
-        return WindowRead(WindowChanges(read.net, spool, numbering), read.left_out)
+        among = ChangesByKey(spool, read.net, state.key)
+        return WindowRead(WindowParts(read.net, spool, among, numbering), read.left_out)
     read = whole(state, window, total, takers)
-    return WindowRead(WindowChanges(_with_old_values(state, read.net), None, numbering), read.left_out)
+    net = _with_old_values(state, read.net)
+    return WindowRead(WindowParts(net, partial(ordered, net), None, numbering), read.left_out)
 
 
 def _held(state: LoadState, moved: MovedRows) -> pa.Table | None:
@@ -168,7 +176,7 @@ def _refuse_untold(state: LoadState) -> None:
         )
 
 
-def _with_old_values(state: LoadState, net: NetChanges) -> NetChanges:
+def _with_old_values(state: LoadState, net: NetParts) -> NetParts:
     """Net changes with old values from the mirror that has them, where the source does not tell them.
 
     Raises:
@@ -188,11 +196,11 @@ def _with_old_values(state: LoadState, net: NetChanges) -> NetChanges:
         )
 
     there = LoadState(mirror, other, state.span)
-    shape = there.shape
-    return net.with_old(there.held.rows("", shape.schema.names, net.keys_of(net.every), shape.gone))
+    names, gone = there.shape.schema.names, there.shape.gone
+    return settled(net, lambda one: one.with_old(there.held.rows("", names, one.keys_of(one.every), gone)))
 
 
-def drop_applied(state: LoadState, net: NetChanges, always: bool = False) -> NetChanges:
+def drop_applied(state: LoadState, net: NetParts, always: bool = False) -> NetParts:
     """Of net changes that may be merged already, what is not: each is compared with the row at the target.
 
     Args:
@@ -201,9 +209,14 @@ def drop_applied(state: LoadState, net: NetChanges, always: bool = False) -> Net
         always: compare, even if the source never reads again what was merged.
     """
     overlaps = state.load.source.overlaps
-    if not (overlaps or always) or (net.partial and not net.whole) or net.truncated:
+    if not (overlaps or always) or (net.partial and not net.whole) or net.truncated or not state.shape.keeps_rows:
         return net
-    held = _rows_held(state, net.keys_of(net.every)) if state.shape.keeps_rows else None
+    told = replace(net.told, read=0) if overlaps else net.told  # what was read before is not read now
+    return settled(replace(net, told=told), lambda one: _not_applied(state, one, overlaps))
+
+
+def _not_applied(state: LoadState, net: NetChanges, overlaps: bool) -> NetChanges:
+    held = _rows_held(state, net.keys_of(net.every))
     if held is None:
         return net
     rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(held.schema.names).cast(held.schema)
@@ -225,7 +238,7 @@ def refuse_doubtful(state: LoadState, read: NetRead) -> None:
         return
     found = read.left_out.doubt
     if not found and not moved_by_hand(load):
-        found = _unlike_the_target(state, read.net)
+        found = _unlike_the_target(state, read.net.first)
     if found:
         raise Refused(
             found.what,

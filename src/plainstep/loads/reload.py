@@ -52,10 +52,10 @@ def reload(load: Load) -> StepOutcome:
         moment = moment_of(entry, span.head_at)
         state = LoadState(load, watermark, span).in_held_types()
         rows = counted(snapshot.batches, f"{load.name}: rows", snapshot.total)
-        net, edits = differences_of(state, rows, moment)
+        net, rounds = differences_of(state, rows, moment)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
-    parts = parts_of(state, edits, started=True, anew=True)
+    parts = parts_of(state, rounds, started=True, anew=True)
     left_out = quarantining(load, entry, snapshot.left_out)
     return stepped(load, commit_to(state, parts, span, entry, began, left_out))
 

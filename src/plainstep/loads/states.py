@@ -53,7 +53,7 @@ class LoadState:
     @cached_property
     def held(self) -> TargetRows:
         """What its target holds."""
-        return TargetRows(self.load, self.shape.tables())
+        return TargetRows(self.load, self.shape.tables(), [self.schema.field(name) for name in self.shape.key])
 
     def window(self, after: Point | None, upto: Point | None) -> Window:
         """The window a person asks for; default: the changes not merged yet.

@@ -177,7 +177,8 @@ def _once(loads: Sequence[Load]) -> list[StepOutcome]:
         if source.url == into.url and into.exclusive:
             for plan in plans:  # while it is read, it cannot be written
                 for part in plan.parts:
-                    part.edits.append = list(part.edits.append)
+                    for edits in part.rounds:
+                        edits.append = list(edits.append)
             stack.close()
         if plans:
             loads[0].target.commit(*(plan.commit for plan in plans))
@@ -298,7 +299,9 @@ def _first(state: LoadState, began: float, stack: ExitStack) -> _Plan:
         state = replace(state, span=span)
         return replace(_merged(state, reading.read_window(state, window, None), began), more=more)
     entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
-    return _Plan(state, planning.parts_of(state, [Edits() for _ in state.shape.tables()], started=False), entry, began)
+    return _Plan(
+        state, planning.parts_of(state, [[Edits()] for _ in state.shape.tables()], started=False), entry, began
+    )
 
 
 def _snapshot(load: Load, began: float, stack: ExitStack) -> _Plan:
@@ -315,7 +318,7 @@ def _snapshot(load: Load, began: float, stack: ExitStack) -> _Plan:
     keyed = diff.with_keys(rows, shape.key, load.config.source)
     stack.callback(keyed.close)  # whatever fails, what it was reading is let go of
     edits = shape.first(_begun(keyed), planning.moment_of(entry, span.head_at))
-    parts = planning.parts_of(state, edits, started=False)
+    parts = planning.parts_of(state, [[one] for one in edits], started=False)
     return _Plan(state, parts, entry, began, quarantining(load, entry, snapshot.left_out))
 
 

@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from copy import copy
 from typing import TYPE_CHECKING
 
+from plainstep.core.changes.parts import EVERY
+from plainstep.core.changes.ranks import Range, ranks
+from plainstep.core.changes.ranks import within as inside
 from plainstep.core.diff import known, widened
 from plainstep.core.schema_drift import as_held
 from plainstep.deferred import pa, pc
@@ -24,11 +28,13 @@ class TargetRows:
     Args:
         load: the load.
         tables: the tables that its shape keeps.
+        key: the key of the source's rows, in the source's types: by these, they have their ranks.
     """
 
-    def __init__(self, load: Load, tables: list[TargetTable]) -> None:
-        self.load = load
+    def __init__(self, load: Load, tables: list[TargetTable], key: Sequence[pa.Field] = ()) -> None:
+        self.load, self.key = load, key
         self.tables = {table.suffix: table for table in tables}
+        self.ranks = EVERY
         self._known: dict[str, TableInfo | None] = {}
         self._read: dict[str, KeyedRows] = {}
 
@@ -47,6 +53,12 @@ class TargetRows:
         batches = self._by_key(suffix).matching(wanted, asked, where_null)
         return _widened(pa.Table.from_batches(batches, wanted), schema)
 
+    def within(self, which: Range) -> TargetRows:
+        """The same, where all rows are asked for: of those whose keys' ranks are in a range."""
+        found = copy(self)
+        found.ranks = which
+        return found
+
     def schema(self, suffix: str) -> pa.Schema:
         """The columns of one of the tables, in its shape's types, or the target's where these hold more."""
         found = self.found(suffix)
@@ -60,6 +72,9 @@ class TargetRows:
         if info is None:
             return
         fields = {field.name: field for field in schema}
+        ranked = [] if self.ranks == EVERY else self.key
+        for field in ranked:
+            fields.setdefault(field.name, mine.schema.field(field.name))
         if where_null:
             fields.setdefault(where_null, mine.schema.field(where_null))
             if where_null not in info.schema.names:  # it is added by the commit that this is read for: null in all rows
@@ -69,6 +84,9 @@ class TargetRows:
         names = [name for name in schema.names if name in there]
         for batch in self.load.target.rows(beside(self.load.into_table, suffix), asked):
             some = batch.filter(pc.is_null(batch.column(where_null))) if where_null else batch
+            if ranked:
+                found = ranks([some.column(field.name).cast(_plain(field.type)) for field in ranked])
+                some = some.filter(pa.array(inside(found, self.ranks)))
             yield widened(some.select(names), schema)
 
     def first_values(self, suffix: str, group: pa.Table, value: str, count: int, largest: bool) -> pa.Table:
@@ -115,6 +133,11 @@ class TargetRows:
 def beside(table: str, suffix: str) -> str:
     """The name of a table that a shape keeps beside its main one."""
     return f"{table[:-1]}{suffix}{table[-1]}" if table.endswith('"') else table + suffix
+
+
+def _plain(kind: pa.DataType) -> pa.DataType:
+    """The type of the values of a column, which may be in a dictionary."""
+    return kind.value_type if pa.types.is_dictionary(kind) else kind
 
 
 def _widened(rows: pa.Table, schema: pa.Schema) -> pa.Table:

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ValidationError
 from plainstep.errors import ConfigError
 from plainstep.settings.layout import LayoutConfig
 from plainstep.settings.load import LoadConfig
-from plainstep.settings.models import Config, StoreConfig
+from plainstep.settings.models import Config, EngineConfig, StoreConfig
 from plainstep.settings.renamed import new_name, new_value
 
 
@@ -53,7 +53,7 @@ def explained(path: Path, text: str, error: ValidationError) -> ConfigError:
 
 
 def _known_keys(place: list[str]) -> Iterator[str]:
-    model: type[BaseModel] = Config
+    model: type[BaseModel] = EngineConfig if place[0] == "engine" and len(place) > 1 else Config
     if len(place) > 2:
         model = StoreConfig if place[0] == "stores" else LoadConfig
     if len(place) > 3 and place[2] == "layout":

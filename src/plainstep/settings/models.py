@@ -6,8 +6,12 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
+from plainstep.core.sizes import size_of
 from plainstep.settings.fields import length_of_time
 from plainstep.settings.load import LoadConfig
+
+# The least that a process can be told to keep to.
+LEAST_MEMORY = 512 << 20
 
 
 class StoreConfig(BaseModel):
@@ -46,6 +50,28 @@ class GroupConfig(BaseModel):
     )
 
 
+class EngineConfig(BaseModel):
+    """``[engine]``: what the work is done with."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    memory: str = Field(
+        default="",
+        description="How much memory the process may take, as in 1GiB; what does not fit goes to disk. Default: half of the machine's.",
+    )
+    scratch: str = Field(
+        default="",
+        description="The folder for what does not fit in memory. Default: the system's for temporary files (TMPDIR).",
+    )
+
+    @field_validator("memory")
+    @classmethod
+    def _is_enough(cls, value: str) -> str:
+        if value and size_of(value) < LEAST_MEMORY:
+            raise ValueError("that is too little: the libraries alone take half of 512MiB; write that or more")
+        return value
+
+
 class Config(BaseModel):
     """A whole plainstep.toml."""
 
@@ -54,6 +80,7 @@ class Config(BaseModel):
     stores: dict[str, StoreConfig]
     loads: dict[str, LoadConfig] = {}
     groups: dict[str, GroupConfig] = {}
+    engine: EngineConfig = EngineConfig()
 
 
 def config_schema() -> dict[str, Any]:

@@ -64,7 +64,6 @@ class SharedFeed:
                     self.close()
                     return
                 spool.add(rows)
-            spool.done()
 
     def close(self) -> None:
         """Forget what was kept, and have the feed give what its own load wants."""

@@ -5,17 +5,17 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from tempfile import TemporaryDirectory
 from typing import Any
 
 from plainstep.deferred import duckdb, pa
+from plainstep.workspace import scratch_folder, workspace
 
 _local = threading.local()
 
 # What expressions over some rows may take: memory, and seconds. (A batch of rows takes a few milliseconds.)
 LIMIT, SECONDS = "1GB", 60.0
 # What a large comparison may take; beyond, it goes to disk.
-MEMORY = "400MB"
+MEMORY = 400_000_000
 
 
 # A table that is not there is not to be taken for a variable of ours, or of whoever calls us, that has its name.
@@ -52,9 +52,9 @@ def scratch() -> Iterator[duckdb.DuckDBPyConnection]:
 @contextmanager
 def spilling() -> Iterator[duckdb.DuckDBPyConnection]:
     """An evaluator of one's own, which keeps what does not fit in memory in temporary files."""
-    with TemporaryDirectory(prefix="plainstep-") as directory:
+    with scratch_folder() as directory:
         settings: dict[str, str | bool | int | float | list[str]] = {
-            "memory_limit": MEMORY,
+            "memory_limit": f"{min(MEMORY, workspace.database)}B",
             "temp_directory": directory,
             "preserve_insertion_order": False,
         }

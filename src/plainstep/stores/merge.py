@@ -46,6 +46,8 @@ class Merge(ABC):
         self.commit, self.kept = commit, kept
         self.odd = 0
         self._identities: dict[str, str] = {}
+        # Columns of a table that rows lack, and that are null in them.
+        self._nulls: dict[str, list[pa.Field]] = {}
 
     def begin(self) -> None:
         """Move the watermark, and make the tables fit.
@@ -62,13 +64,14 @@ class Merge(ABC):
     def leave(self) -> None:
         """Remove the rows that go."""
         for part in self._each(reversed(self.commit.parts)):
-            if part.edits.clear:
-                self.execute(f"DELETE FROM {self.table}")
-            self.remove(part.edits)
-            for values in part.edits.purge:
-                self.key = list(values.column_names)
-                self.tally.drop += self.drop(values)
-            self._count_odd(part.edits)
+            for edits in part.rounds:
+                if edits.clear:
+                    self.execute(f"DELETE FROM {self.table}")
+                self.remove(edits)
+                for values in edits.purge:
+                    self.key = list(values.column_names)
+                    self.tally.drop += self.drop(values)
+                self._count_odd(edits)
 
     def arrive(self) -> None:
         """Write the rows that come or change.
@@ -77,8 +80,9 @@ class Merge(ABC):
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
         """
         for part in self._each(self.commit.parts):
-            self._write(part.edits)
-            self._count_odd(part.edits)
+            for edits in part.rounds:
+                self._write(edits)
+                self._count_odd(edits)
         if self.commit.tolerated is not None and self.commit.entry.contradictions > self.commit.tolerated:
             raise contradicted(self.commit)
 
@@ -151,9 +155,7 @@ class Merge(ABC):
             self._identities[self.part.table] = self.stamp()
             return
         self._identities[self.part.table] = info.identity or self.stamp()
-        put = self.part.edits.put
-        if put is not None and fit.gone:
-            self.part.edits.put = _with_nulls(put, fit.gone, info.schema)
+        self._nulls[self.part.table] = [info.schema.field(name) for name in fit.gone]
         for name in fit.shed:
             self.execute(f"ALTER TABLE {self.table} DROP COLUMN {self.dialect.quoted(name)}")
         for name in fit.added:
@@ -187,7 +189,8 @@ class Merge(ABC):
     def _write(self, edits: Edits) -> None:
         entry = self.tally
         if edits.put is not None and edits.put.num_rows:
-            entry.put += self.put(edits.put.slice(0, edits.new), edits.put.slice(edits.new))
+            rows = _with_nulls(edits.put, self._nulls.get(self.part.table, ()))
+            entry.put += self.put(rows.slice(0, edits.new), rows.slice(edits.new))
         if edits.clean is not None and edits.clean.num_rows:
             left = self.drop(edits.clean)
             entry.drop += left
@@ -291,11 +294,11 @@ class Merge(ABC):
         """Insert rows as they come, without looking for their keys; return how many."""
 
 
-def _with_nulls(rows: pa.Table, names: Sequence[str], schema: pa.Schema) -> pa.Table:
+def _with_nulls(rows: pa.Table, columns: Sequence[pa.Field]) -> pa.Table:
     """Rows with columns that are null in all of them."""
-    for name in names:
-        if name not in rows.column_names:
-            rows = rows.append_column(name, pa.nulls(rows.num_rows, schema.field(name).type))
+    for field in columns:
+        if field.name not in rows.column_names:
+            rows = rows.append_column(field.name, pa.nulls(rows.num_rows, field.type))
     return rows
 
 

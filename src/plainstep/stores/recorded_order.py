@@ -38,7 +38,6 @@ def in_order(batches: Iterable[Changes], key: tuple[str, ...], unit: str, standi
     for changes in batches:
         repeats.add(changes)
         spool.add(changes)
-    spool.done()
     keys = repeats.keys
     found = in_chain(concat(part.among(keys) for part in spool()), key, unit, standing) if keys is not None else None
     for changes in spool():

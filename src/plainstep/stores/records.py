@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
@@ -163,6 +163,11 @@ class Batches:
     def __iter__(self) -> Iterator[Changes]:
         return self._batches
 
+    def close(self) -> None:
+        """Let go of what they are read from, if they are not read to their end."""
+        if isinstance(self._batches, Generator):
+            self._batches.close()
+
 
 @dataclass(frozen=True)
 class Reader:
@@ -206,7 +211,7 @@ class Part:
         table: the target table. Made when it is not there; columns it lacks are added.
         schema: the target table's columns.
         key: its key columns; none where rows are only appended.
-        edits: what to do to its rows.
+        rounds: what to do to its rows, round after round; it is gone through more than once.
         fit: told how the table stands, within the transaction; refuses if the rows would not fit, or says what is
             changed about the table so that they do.
         form: how they are laid out, where the target is a folder of files.
@@ -216,7 +221,7 @@ class Part:
     table: str
     schema: pa.Schema
     key: tuple[str, ...]
-    edits: Edits
+    rounds: Sequence[Edits]
     fit: Callable[[TableInfo | None], Fit]
     form: FileForm = FileForm()
     counted: bool = True

@@ -2,67 +2,132 @@
 
 from __future__ import annotations
 
+import errno
+import shutil
+import tempfile
+import threading
+import weakref
 from collections.abc import Iterator
-from tempfile import TemporaryFile
+from contextlib import suppress
+from dataclasses import dataclass
 from typing import IO
 
 from plainstep.core.changes.batch import Changes
 from plainstep.deferred import pa
+from plainstep.display.text import size
+from plainstep.errors import Refused, StoreError
+from plainstep.workspace import workspace
 
 # Bytes that are kept in memory.
 IN_MEMORY = 64 << 20
+# Room that is left to others in the scratch folder.
+SPARE = 64 << 20
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A table on a shelf: where it begins, its bytes when it is read, and its rows."""
+
+    start: int
+    nbytes: int
+    rows: int
+
+
+class Shelf:
+    """Tables in a temporary file, packed, to be read one by one. The file has no name, so that nothing is left of it, whatever happens."""
+
+    def __init__(self) -> None:
+        self.folder = workspace.scratch or tempfile.gettempdir()
+        self._file: IO[bytes] | None = None
+        self._alone = threading.Lock()
+
+    def put(self, table: pa.Table) -> Kept:
+        """Keep a table.
+
+        Raises:
+            Refused: there is no room for it.
+            StoreError: the folder cannot be written.
+        """
+        self.expect(table.nbytes)
+        try:
+            if self._file is None:
+                self._file = tempfile.TemporaryFile(dir=self.folder)  # noqa: SIM115 (it lives as long as the shelf)
+                weakref.finalize(self, _close, self._file)
+            start = self._file.seek(0, 2)
+            options = pa.ipc.IpcWriteOptions(compression="lz4")
+            with pa.ipc.new_stream(self._file, table.schema, options=options) as writer:
+                writer.write_table(table)
+        except OSError as error:
+            if error.errno == errno.ENOSPC:
+                raise _no_room(self.folder, table.nbytes) from error
+            raise StoreError(
+                f"The scratch folder {self.folder} cannot be written: {error.strerror or error}.",
+                "What does not fit in memory is kept there.",
+                "Name another one: scratch = '...' under [engine] in plainstep.toml.",
+            ) from error
+        return Kept(start, table.nbytes, table.num_rows)
+
+    def get(self, kept: Kept) -> pa.Table:
+        """A table that was kept."""
+        assert self._file is not None
+        with self._alone:
+            self._file.seek(kept.start)
+            return pa.ipc.open_stream(self._file).read_all()
+
+    def expect(self, nbytes: int) -> None:
+        """Refuse what there is no room for, before it is written.
+
+        Raises:
+            Refused: there is none.
+        """
+        try:
+            free = shutil.disk_usage(self.folder).free
+        except OSError:
+            return  # what is wrong with the folder shows when it is written
+        if free < nbytes + SPARE:
+            raise _no_room(self.folder, nbytes + SPARE)
+
+
+def _close(file: IO[bytes]) -> None:
+    with suppress(OSError):  # what did not fit before does not now
+        file.close()
+
+
+def _no_room(folder: str, nbytes: int) -> Refused:
+    free = shutil.disk_usage(folder).free
+    return Refused(
+        f"The scratch folder {folder} has {size(free)} left, and this window needs about {size(nbytes)} more there.",
+        "What does not fit in memory is kept there until it is merged. Nothing was merged.",
+        "Name a folder with room: scratch = '...' under [engine] in plainstep.toml; or take less at a time: at_most in the load.",
+    )
 
 
 class TableSpool:
     """Rows that are read once from their source, and as often as needed from here."""
 
     def __init__(self) -> None:
-        self._kept: list[pa.Table] = []
+        self._waiting: list[pa.Table] = []
         self._bytes = 0
-        # One for each run of batches with the same columns: a value that does not fit makes a column a text.
-        self._files: list[IO[bytes]] = []
-        self._writer: pa.RecordBatchStreamWriter | None = None
-        self._schema: pa.Schema | None = None
+        self._shelf = Shelf()
+        self._kept: list[Kept] = []
 
     def add(self, table: pa.Table) -> None:
         """Keep a batch."""
-        self._kept.append(table)
+        self._waiting.append(table)
         self._bytes += table.nbytes
-        if self._bytes <= IN_MEMORY:
+        if self._bytes <= min(IN_MEMORY, workspace.rows):
             return
-        for one in self._kept:
-            self._write(one)
-        self._kept, self._bytes = [], 0
-
-    def _write(self, table: pa.Table) -> None:
-        if self._writer is None or table.schema != self._schema:
-            self.done()
-            file = TemporaryFile(prefix="plainstep-")  # noqa: SIM115 (it lives as long as the spool)
-            self._files.append(file)
-            self._schema = table.schema
-            # Not the file format: there, a column of codes has one list of them for all batches.
-            self._writer = pa.ipc.new_stream(file, table.schema)
-        self._writer.write_table(table)
-
-    def done(self) -> None:
-        """No more is added."""
-        if self._writer is not None:
-            self._writer.close()
-            self._writer = None
+        self._kept += map(self._shelf.put, self._waiting)
+        self._waiting, self._bytes = [], 0
 
     def close(self) -> None:
         """Forget the rows."""
-        for file in self._files:
-            file.close()
-        self._files, self._kept, self._writer = [], [], None
+        self._shelf, self._kept, self._waiting = Shelf(), [], []
 
     def __call__(self) -> Iterator[pa.Table]:
         """All rows, in the order in which they were added."""
-        for file in self._files:
-            file.seek(0)
-            for batch in pa.ipc.open_stream(file):
-                yield pa.Table.from_batches([batch])
-        yield from self._kept
+        yield from map(self._shelf.get, self._kept)
+        yield from self._waiting
 
 
 class Spool:
@@ -74,10 +139,6 @@ class Spool:
     def add(self, changes: Changes) -> None:
         """Keep a batch."""
         self._tables.add(changes.table)
-
-    def done(self) -> None:
-        """No more is added."""
-        self._tables.done()
 
     def __call__(self) -> Iterator[Changes]:
         """All changes, in the order in which they were added."""

@@ -156,15 +156,18 @@ def _merged(held: Holdings, commit: Commit, part: Part) -> Holdings:
     info = None if before is None else TableInfo(before.schema, before.num_rows > 0, identity)
     fit = part.fit(info)
     commit.entry.note = "; ".join(filter(None, (fit.note, commit.entry.note)))
-    done = applied(_fitted(before, part, fit), part.key, part.edits)
-    if done.halves and part.edits.whole:
-        raise half_a_row(commit, done.halves)
-    if part.edits.strict:
-        commit.entry.contradictions += done.odd
-    if part.counted:
-        _count(commit.entry, done)
+    rows = _fitted(before, part, fit)
+    for edits in part.rounds:
+        done = applied(rows, part.key, edits)
+        rows = done.rows
+        if done.halves and edits.whole:
+            raise half_a_row(commit, done.halves)
+        if edits.strict:
+            commit.entry.contradictions += done.odd
+        if part.counted:
+            _count(commit.entry, done)
     identities = held.identities | {part.table: identity or uuid.uuid4().hex}
-    return replace(held, tables=held.tables | {part.table: done.rows}, identities=identities)
+    return replace(held, tables=held.tables | {part.table: rows}, identities=identities)
 
 
 def _fitted(table: pa.Table | None, part: Part, fit: Fit) -> pa.Table:

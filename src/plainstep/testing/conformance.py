@@ -8,12 +8,16 @@ import shutil
 import signal
 import tempfile
 import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from datetime import UTC, date, datetime
 from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from unittest import TestCase
+from unittest.mock import patch
 
+from plainstep.core.changes.collapse import Collapser
 from plainstep.deferred import pa
 from plainstep.project import Project
 from plainstep.project_file import load_project
@@ -21,6 +25,7 @@ from plainstep.stores.capabilities import HasCapture
 from plainstep.testing.harness import Harness
 from plainstep.testing.histories import Row
 from plainstep.testing.processes import Script
+from plainstep.workspace import Workspace
 
 SCHEMA = {"k": "int64", "a": "int64", "b": "string"}
 VALUES: list[Row] = [
@@ -56,6 +61,20 @@ def schema_of(columns: dict[str, str]) -> pa.Schema:
     """A schema out of columns and the names of their types."""
     kinds = types()
     return pa.schema([(name, kinds[kind]) for name, kind in columns.items()])
+
+
+# Bytes in which three or four net changes fit: with fewer, a lake table of some rows has as many files.
+LITTLE = 300
+
+
+@contextmanager
+def little_memory(little: bool = True) -> Iterator[None]:
+    """While this lasts, hardly any rows fit in memory: windows of a few keys are merged in rounds, as those of millions are."""
+    with ExitStack() as stack:
+        if little:
+            stack.enter_context(patch.object(Workspace, "rows", LITTLE))
+            stack.enter_context(patch.object(Collapser, "SMALLEST", 1))
+        yield
 
 
 if TYPE_CHECKING:

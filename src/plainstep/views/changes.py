@@ -211,7 +211,7 @@ def _fresh_keys(state: LoadState, asked: Window) -> pa.Table | None:
         return None
 
     found = drop_applied(state, read_net(state, asked).net)
-    return found.keys_of(found.rows(*Op))
+    return pa.concat_tables([net.keys_of(net.rows(*Op)) for net in found])
 
 
 def noted(load: Load, asked: Window, left_out: LeftOut) -> str:

@@ -4,24 +4,30 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.changes.parts import EVERY, NetParts, Totals
 from plainstep.core.diff import difference
 from plainstep.core.json_values import ready
 from plainstep.core.positions import Position
 from plainstep.core.shapes.apply import applied
-from plainstep.core.shapes.base import StepContext, WindowChanges
+from plainstep.core.shapes.base import StepContext, WindowParts
 from plainstep.deferred import pa, pd
 from plainstep.display import html, records
 from plainstep.errors import Refused
+from plainstep.loads.parted import ordered, shelved
 from plainstep.loads.planning import fit_of
 from plainstep.loads.reading import drop_applied, read_net, read_window, refuse_doubtful
+from plainstep.loads.rounds import kept
 from plainstep.loads.states import state_of
 from plainstep.loads.windows import ends
 from plainstep.stores.api import LeanSource
 from plainstep.views.changes import noted, with_bad_values
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from plainstep.core.changes.net import NetChanges
     from plainstep.core.points import Point
     from plainstep.core.positions import Window
@@ -38,9 +44,9 @@ class NetResult:
     Attributes:
         load: the load's name.
         after, upto: the window, ``(after, upto]``.
-        net: the net changes.
+        parts: the net changes, in parts by key where they may not fit in memory.
         edits: what a step over this window would do: rows by primitive.
-        rows: of a rollup the groups, of a history the versions, that a step would change, open or close: as net changes of the
+        changed: of a rollup the groups, of a history the versions, that a step would change, open or close: as net changes of the
             target's rows. None for other shapes.
         refusal: why a step over this window would be refused, as far as that shows before it; else empty.
         note: how well the window could be found, where there is something to say.
@@ -49,23 +55,33 @@ class NetResult:
     load: str
     after: int | str
     upto: int | str
-    net: NetChanges
+    parts: NetParts
     edits: dict[str, int]
-    rows: NetChanges | None = None
+    changed: NetParts | None = None
     refusal: str = ""
     note: str = ""
 
     def _repr_html_(self) -> str:
-        caption = f"{self.load}: {self.net.read:,} changes after {self.after} up to {self.upto} come to {len(self):,}"
-        return html.nets(caption, self.net)
+        caption = f"{self.load}: {self.parts.read:,} changes after {self.after} up to {self.upto} come to {len(self):,}"
+        return html.nets(caption, self.parts)
 
     def __len__(self) -> int:
-        return len(self.net)
+        return len(self.parts)
+
+    @cached_property
+    def net(self) -> NetChanges:
+        """The net changes, in memory."""
+        return self.parts.joined()
+
+    @cached_property
+    def rows(self) -> NetChanges | None:
+        """The rows that a step would change, in memory."""
+        return None if self.changed is None else self.changed.joined()
 
     @property
     def counts(self) -> dict[str, int]:
         """How many net changes there are of each operation."""
-        return self.net.counts
+        return self.parts.counts
 
     def to_arrow(self) -> pa.Table:
         """The net changes as an Arrow table; see ``NetChanges.to_arrow``."""
@@ -77,21 +93,21 @@ class NetResult:
 
     def to_dict(self, limit: int | None = None, skip: int = 0) -> dict[str, Any]:
         """As JSON has it: what the command line prints with ``--json``."""
-        rows = records.nets(self.net, limit, skip)
+        rows = records.nets(self.parts, limit, skip)
         form = {
             "load": self.load,
             "after": self.after,
             "upto": self.upto,
-            "read": self.net.read,
+            "read": self.parts.read,
             "counts": self.counts,
             "edits": self.edits,
-            "contradictions": self.net.contradictions,
+            "contradictions": self.parts.contradictions,
             "net": [{name: row[name] for name in ("op", "key", "was", "now", "changed", "count")} for row in rows],
-            "more": max(len(self.net) - skip - len(rows), 0),
+            "more": max(len(self) - skip - len(rows), 0),
         }
-        if self.rows is not None:
+        if self.changed is not None:
             told = ("op", "key", "was", "now", "changed")
-            form["rows"] = [{name: row[name] for name in told} for row in records.nets(self.rows, limit)]
+            form["rows"] = [{name: row[name] for name in told} for row in records.nets(self.changed, limit)]
         if self.refusal:
             form["refusal"] = self.refusal
         return ready(form | ({"note": self.note} if self.note else {}))
@@ -115,9 +131,11 @@ def _net(state: LoadState, asked: Window, whole: bool, as_text: bool) -> NetResu
     refusal, counted, rows = "", dict[str, int](), None
     if not as_text:  # else what a step would do is not known: it would be refused
         try:
-            edits = state.shape.edits(_for_its_shape(state, asked, read.net), _moment(state, asked), state.held)
-            counted = _counted(edits[:1])  # as the ledger does: not those of tables beside the first
-            rows = _changed_rows(state, edits[0]) if state.load.config.shape in ("rollup", "history") else None
+            found = _for_its_shape(state, asked, read.net)
+            # As the ledger does: not those of tables beside the first.
+            rounds = kept(state.shape.rounds(found, _moment(state, asked), state.held), sure=True)[0]
+            counted = _counted(rounds)
+            rows = _changed(state, rounds) if state.load.config.shape in ("rollup", "history") else None
             _refuse_what_a_step_would(state, read)
         except Refused as error:
             refusal = error.what
@@ -126,11 +144,11 @@ def _net(state: LoadState, asked: Window, whole: bool, as_text: bool) -> NetResu
     return NetResult(load.name, *ends(load, asked), read.net, counted, rows, refusal, note)
 
 
-def _for_its_shape(state: LoadState, asked: Window, net: NetChanges) -> WindowChanges:
+def _for_its_shape(state: LoadState, asked: Window, net: NetParts) -> WindowParts:
     """What a step over a window would read: of net changes alone, it is read already."""
     shape = state.shape
     if not shape.every_change and not net.partial and (not shape.old_values or state.load.source.has_before_images):
-        return WindowChanges(net)
+        return WindowParts(net, partial(ordered, net))
     return read_window(state, asked, None).found
 
 
@@ -153,6 +171,13 @@ def _refuse_what_a_step_would(state: LoadState, read: NetRead) -> None:
         fit_of(state, table, state.watermark is not None, state.held.found(table.suffix))
 
 
+def _changed(state: LoadState, rounds: Sequence[Edits]) -> NetParts:
+    """What edits would do to the rows of a load's main table, as net changes of these rows."""
+    if len(rounds) == 1:
+        return NetParts.of(_changed_rows(state, rounds[0]))
+    return shelved(((EVERY, _changed_rows(state, edits)) for edits in rounds), Totals())
+
+
 def _changed_rows(state: LoadState, edits: Edits) -> NetChanges:
     """What some edits would do to the rows of a load's main table, as net changes of these rows."""
     table = state.shape.tables()[0]
@@ -166,12 +191,13 @@ def _changed_rows(state: LoadState, edits: Edits) -> NetChanges:
     return difference(table.key, before.schema, before.to_batches(), after.to_batches())[0]
 
 
-def _counted(edits: list[Edits]) -> dict[str, int]:
+def _counted(rounds: Sequence[Edits]) -> dict[str, int]:
     """How many rows each primitive would touch."""
-    return {
-        "put": sum(one.put.num_rows for one in edits if one.put is not None),
-        "patch": sum(part.num_rows for one in edits for part in one.patch),
-        "drop": sum(one.drop.num_rows for one in edits if one.drop is not None),
-        "append": sum(batch.num_rows for one in edits for batch in one.append),
-        "add": sum(one.add.num_rows for one in edits if one.add is not None),
-    }
+    found = dict.fromkeys(("put", "patch", "drop", "append", "add"), 0)
+    for one in rounds:
+        for name in ("put", "drop", "add"):
+            rows = getattr(one, name)
+            found[name] += rows.num_rows if rows is not None else 0
+        found["patch"] += sum(part.num_rows for part in one.patch)
+        found["append"] += sum(batch.num_rows for batch in one.append)
+    return found

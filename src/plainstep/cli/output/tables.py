@@ -8,7 +8,7 @@ from plainstep.cli.console import key_cells, key_heads, new_table, note, op, res
 from plainstep.display.text import counts, local, many, printable, row_told, shown, size, span
 
 if TYPE_CHECKING:
-    from plainstep.core.changes.net import NetChanges
+    from plainstep.core.changes.parts import NetParts
     from plainstep.loads.check import CheckResult
     from plainstep.loads.load import Load
     from plainstep.loads.outcome import StepOutcome
@@ -97,7 +97,7 @@ def _ends(found: LookResult) -> str:
 
 def net(found: NetResult, limit: int | None, skip: int = 0) -> None:
     """The net changes of a window, and what a step would do."""
-    net = found.net
+    net = found.parts
     comes = "comes" if net.read == 1 else "come"
     say(
         f"{found.load}: {many(net.read, 'change')} {_window(found.after, found.upto, net.read)} {comes} to "
@@ -113,22 +113,20 @@ def net(found: NetResult, limit: int | None, skip: int = 0) -> None:
             f"{many(net.contradictions, 'contradiction')}: changes that do not fit those before them; the last state counts."
         )
     _nets(net, limit, skip)
-    if found.rows is not None and len(found.rows):
-        say(f"\nAt the target, {many(len(found.rows), 'row')} would change ({counts(found.rows.counts)}):")
-        _nets(found.rows, limit, 0, counted=False)
+    if found.changed is not None and len(found.changed):
+        say(f"\nAt the target, {many(len(found.changed), 'row')} would change ({counts(found.changed.counts)}):")
+        _nets(found.changed, limit, 0, counted=False)
 
 
-def _nets(net: NetChanges, limit: int | None, skip: int, counted: bool = True) -> None:
+def _nets(net: NetParts, limit: int | None, skip: int, counted: bool = True) -> None:
     """Net changes, a row each; of the rows of a target, which are not sums of changes, without their counts."""
     from plainstep.display.records import nets
 
-    rows = nets(net, limit, skip)
-    table = new_table(
-        ["op", *key_heads(net.shown_key), *(["changes>", "last change"] if counted else []), "what changed"]
-    )
+    rows, key = nets(net, limit, skip), net.first.shown_key
+    table = new_table(["op", *key_heads(key), *(["changes>", "last change"] if counted else []), "what changed"])
     for row in rows:
         more = [f"{row['count']:,}", local(row["at"])] if counted else []
-        table.add_row(op(row["op"]), *key_cells(row), *more, what_changed(row, net.shown_key))
+        table.add_row(op(row["op"]), *key_cells(row), *more, what_changed(row, key))
     show(table)
     rest(len(net) - skip - len(rows), skip // limit + 2 if limit else 0)
 

@@ -7,12 +7,13 @@ each key's first and last, take the columns once.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import Any
 
 from plainstep.core.arrays import Bools, Codes, Numbers, flat, numbers
-from plainstep.core.changes import keys
+from plainstep.core.changes import groups, keys
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import ABSENT, GIVEN, KEY, PRESENT, UNKNOWN, NetChanges, surely
 from plainstep.core.changes.ops import NOW, SAME, WAS, Op
@@ -102,7 +103,7 @@ def events_of(changes: Changes, key: tuple[str, ...]) -> Events:
     ops, seq = changes.op(), changes.seq()
     old = [changes.image(WAS, name) for name in key]
     new = [changes.image(NOW, name) for name in key]
-    values = [pc.coalesce(now, was) for was, now in zip(old, new, strict=True)]
+    values = keys_of(changes, key)
     events = Events(
         key,
         tuple(changes.columns),
@@ -115,9 +116,9 @@ def events_of(changes: Changes, key: tuple[str, ...]) -> Events:
         flat(changes.table["at"]),
         given=given_of(changes, key),
     )
-    moved = _moved(ops, old, new)
-    if len(moved):
-        events = _split(events, moved, old)
+    leaving = moved(ops, old, new)
+    if len(leaving):
+        events = _split(events, leaving, old)
     # Some feeds fill in both sides always: old values of an insert, or new ones of a delete, belong to no row.
     if _stray(old, (ops == Op.INSERT) | (ops == Op.PUT)) or _stray(new, ops == Op.DELETE):
         events.images = True
@@ -136,6 +137,11 @@ def events_of(changes: Changes, key: tuple[str, ...]) -> Events:
     return events
 
 
+def keys_of(changes: Changes, key: Sequence[str]) -> list[pa.Array]:
+    """The key of each change, as it is after it; that of a row which goes, as it was."""
+    return [pc.coalesce(changes.image(NOW, name), changes.image(WAS, name)) for name in key]
+
+
 def _stray(images: list[pa.Array], rows: Bools) -> bool:
     """Whether any of the rows has an image where there should be none."""
     return bool(rows.any()) and any(
@@ -144,13 +150,13 @@ def _stray(images: list[pa.Array], rows: Bools) -> bool:
     )
 
 
-def _moved(ops: Numbers, old: list[pa.Array], new: list[pa.Array]) -> Numbers:
+def moved(ops: Numbers, old: list[pa.Array], new: list[pa.Array]) -> Numbers:
     """Where an update changes the key."""
-    moved = np.zeros(len(ops), dtype=np.bool_)
+    found = np.zeros(len(ops), dtype=np.bool_)
     for was, now in zip(old, new, strict=True):
         if was.null_count < len(was):
-            moved |= surely(pc.not_equal(was, now)).to_numpy(zero_copy_only=False)
-    return np.flatnonzero(moved & (ops == Op.UPDATE))
+            found |= surely(pc.not_equal(was, now)).to_numpy(zero_copy_only=False)
+    return np.flatnonzero(found & (ops == Op.UPDATE))
 
 
 def _split(events: Events, moved: Numbers, old: list[pa.Array]) -> Events:
@@ -201,32 +207,56 @@ def given_of(changes: Changes, key: tuple[str, ...]) -> dict[str, Bools]:
 
 def fold(events: Events) -> NetChanges:
     """One row a key, from its first and its last event."""
+    found = None
+    if not events.given and groups.worth(len(events.has)) and not _quick_by_codes(events):
+        found = groups.grouped(keys.words_of(events.key_values), events.had, events.has, events.count)
+    if found is None:
+        return _folded_by_codes(events)
+    fresh = np.zeros(len(found.firsts), dtype=np.bool_)
+    return _folded(events, found, fresh, _new_values(events, found.lasts))
+
+
+def _quick_by_codes(events: Events) -> bool:
+    """Whether whole arrays are quicker than compiled loops: keys are their own codes, and few rows can be contradictions.
+
+    (10 changes a key: 1.75 and 1.34 times the speed of the fastest peer; with a third each of the operations, 0.81 and 1.16.)
+    """
+    ends = np.count_nonzero(events.had == ABSENT) + np.count_nonzero(~events.has)
+    return bool(ends < len(events.has) // 2) and keys.dense(events.key_values) is not None
+
+
+def _folded_by_codes(events: Events) -> NetChanges:
+    """The same by codes of the keys, in whole arrays."""
     codes, bound = keys.code(events.key_values)
     first, last = keys.ends(codes, bound)
     present = np.flatnonzero(last >= 0)
-    firsts, lasts = first[present], last[present]
+    contradictions = _contradictions(events, codes, first, last)
+    found = groups.Groups(first[present], last[present], _count(events, codes, bound)[present], contradictions)
     fresh, resets = _resets(events, codes, bound)
+    if resets is None:
+        return _folded(events, found, fresh[present], _new_values(events, found.lasts))
+    return _folded(events, found, fresh[present], _given_values(events, codes, present, found.lasts, resets))
+
+
+def _folded(events: Events, found: groups.Groups, fresh: Bools, new_values: dict[str, pa.Array]) -> NetChanges:
+    """One row a key, taken once."""
+    firsts, lasts = found.firsts, found.lasts
     columns: dict[str, Any] = {}
     taken_last = pa.array(lasts)
     for name, values in zip(events.key, events.key_values, strict=True):
         columns[KEY + name] = values.take(taken_last)
     columns["had"] = pa.array(events.had[firsts])
     columns["has"] = pa.array(events.has[lasts])
-    columns["fresh"] = pa.array(fresh[present])
-    columns["count"] = pa.array(_count(events, codes, bound)[present])
+    columns["fresh"] = pa.array(fresh)
+    columns["count"] = pa.array(found.counts)
     columns["first_seq"] = pa.array(events.first_seq[firsts])
     columns["last_seq"] = pa.array(events.last_seq[lasts])
     columns["last_at"] = events.at.take(taken_last)
     if SAME in events.table.column_names:
         columns[SAME] = flat(events.table[SAME]).take(pa.array(lasts if events.row is None else events.row[lasts]))
     columns.update(_old_values(events, firsts))
-    columns.update(_new_values(events, codes, present, lasts, resets))
-    return NetChanges(
-        events.key,
-        events.columns,
-        pa.table(columns),
-        contradictions=_contradictions(events, codes, first, last),
-    )
+    columns.update(new_values)
+    return NetChanges(events.key, events.columns, pa.table(columns), contradictions=found.contradictions)
 
 
 def _count(events: Events, codes: Numbers, bound: int) -> npt.NDArray[np.int64]:
@@ -258,18 +288,26 @@ def _old_values(events: Events, firsts: Numbers) -> dict[str, pa.Array]:
     return {name: _blanked(values, blank) for name, values in keys.take_all(columns, rows).items()}
 
 
-def _new_values(
-    events: Events, codes: Numbers, present: Numbers, lasts: Numbers, resets: Numbers | None
-) -> dict[str, pa.Array]:
+def _new_columns(events: Events) -> dict[str, pa.ChunkedArray]:
     there = {*events.table.column_names}
-    others = [name for name in events.columns if name not in events.key and NOW + name in there]
-    columns = {NOW + name: events.table[NOW + name] for name in others}
-    if resets is None:
-        rows = pa.array(lasts if events.row is None else events.row[lasts])
-        blank = ~events.has[lasts] if events.images else None
-        return {name: _blanked(values, blank) for name, values in keys.take_all(columns, rows).items()}
+    others = [NOW + name for name in events.columns if name not in events.key]
+    return {name: events.table[name] for name in others if name in there}
+
+
+def _new_values(events: Events, lasts: Numbers) -> dict[str, pa.Array]:
+    """The other columns as each key's last event has them."""
+    rows = pa.array(lasts if events.row is None else events.row[lasts])
+    blank = ~events.has[lasts] if events.images else None
+    return {name: _blanked(values, blank) for name, values in keys.take_all(_new_columns(events), rows).items()}
+
+
+def _given_values(
+    events: Events, codes: Numbers, present: Numbers, lasts: Numbers, resets: Numbers
+) -> dict[str, pa.Array]:
+    """The other columns as they were last sent, where a feed sends parts of rows."""
     found: dict[str, pa.Array] = {}
-    for name in others:  # each column's last value that was sent
+    for column, values in _new_columns(events).items():
+        name = column.removeprefix(NOW)
         sent = np.flatnonzero(events.given[name])
         latest = np.full(len(resets), -1, dtype=np.int64)
         latest[codes[sent]] = sent
@@ -278,7 +316,7 @@ def _new_values(
         rows = pa.array(at if events.row is None else events.row[at])
         blank = ~(known[present] & events.has[lasts])
         found[GIVEN + name] = pa.array(known[present])
-        found[NOW + name] = _blanked(flat(columns[NOW + name]).take(rows), blank)
+        found[column] = _blanked(flat(values).take(rows), blank)
     return found
 
 

@@ -12,6 +12,7 @@ from typing import Any
 
 from plainstep.core.arrays import flat
 from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.fold import moved
 from plainstep.core.changes.net import surely
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, npt, pa, pc
@@ -138,3 +139,26 @@ def _with(changes: Changes, fills: dict[int, dict[str, Any]]) -> Changes:
         given[place] = sorted({*(given[place] or changes.columns), *fills[number]})
     lists = pa.array(given, table.schema.field("given").type)
     return Changes(table.set_column(table.schema.get_field_index("given"), "given", lists))
+
+
+def moves_apart(changes: Changes, key: Sequence[str]) -> Changes:
+    """The changes, of which those that move a row to another key are two: a delete of the old, and an insert of the new."""
+    ops = changes.op()
+    places = moved(ops, *([changes.image(side, name) for name in key] for side in (WAS, NOW)))
+    if not len(places):
+        return changes
+    repeats = np.ones(len(ops), dtype=np.int64)
+    repeats[places] = 2
+    rows = np.repeat(np.arange(len(ops)), repeats)
+    leaving = places + np.arange(len(places))  # where the first of each pair is now
+    ops = ops[rows]
+    ops[leaving], ops[leaving + 1] = Op.DELETE, Op.INSERT
+    table = changes.table.take(pa.array(rows))
+    for name in table.column_names:
+        if name.startswith((WAS, NOW)):
+            blank = np.zeros(len(rows), dtype=np.bool_)
+            blank[leaving + name.startswith(WAS)] = True
+            column = pc.if_else(pa.array(blank), pa.scalar(None, table.schema.field(name).type), flat(table[name]))
+            table = table.set_column(table.schema.get_field_index(name), name, column)
+    place = table.schema.get_field_index("op")
+    return Changes(table.set_column(place, table.schema.field(place), pa.array(ops)))

@@ -55,11 +55,15 @@ def code(columns: list[pa.Array]) -> tuple[npt.NDArray[Any], int]:
     Returns:
         The codes (an integer array) and a bound: every code is in ``range(bound)``.
     """
-    dense = _dense(columns)
-    if dense is not None:
-        return dense
-    words = [word for column in columns for word in _words(column)]
-    return _hash_codes(words)
+    found = dense(columns)
+    if found is not None:
+        return found
+    return _hash_codes(words_of(columns))
+
+
+def words_of(columns: list[pa.Array]) -> list[Words]:
+    """Keys as 64-bit words: two are equal just when all their words are."""
+    return [word for column in columns for word in _words(column)]
 
 
 def ends(codes: npt.NDArray[Any], bound: int) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]]:
@@ -81,7 +85,7 @@ def ends(codes: npt.NDArray[Any], bound: int) -> tuple[npt.NDArray[np.int32], np
 
     if len(codes) < WORTH_SPLITTING:
         return last(codes[::-1], rows[::-1]), last(codes, rows)
-    backwards = _pool().submit(last, codes[::-1], rows[::-1])
+    backwards = pool().submit(last, codes[::-1], rows[::-1])
     forwards = last(codes, rows)
     return backwards.result(), forwards
 
@@ -127,10 +131,11 @@ def take_all(columns: dict[str, pa.ChunkedArray], rows: pa.Array) -> dict[str, p
 
     if len(rows) < WORTH_SPLITTING:
         return {name: picked(column) for name, column in columns.items()}
-    return dict(zip(columns, _pool().map(picked, columns.values()), strict=True))
+    return dict(zip(columns, pool().map(picked, columns.values()), strict=True))
 
 
-def _dense(columns: list[pa.Array]) -> tuple[npt.NDArray[Any], int] | None:
+def dense(columns: list[pa.Array]) -> tuple[npt.NDArray[Any], int] | None:
+    """Codes of integers that lie close together, as for ``code``; None for other keys."""
     if len(columns[0]) == 0 or not all(_is_integral(column.type) for column in columns):
         return None
     limit = max(DENSE_FACTOR * len(columns[0]), DENSE_MINIMUM)
@@ -164,6 +169,17 @@ def _words(column: pa.Array) -> list[Words]:
     kind = column.type
     if pa.types.is_dictionary(kind):
         return _words(column.cast(kind.value_type))
+    fixed = fixed_words(column)
+    if fixed is not None:
+        return fixed
+    if any(test(kind) for test in textual()):
+        return _text_words(column.cast(pa.large_binary()))
+    return [_encoded(column)]
+
+
+def fixed_words(column: pa.Array) -> list[Words] | None:
+    """The values of a column whose type has one length, as 64-bit words; None for other types."""
+    kind = column.type
     if pa.types.is_floating(kind):
         values = column.cast(pa.float64()).to_numpy(zero_copy_only=False) + 0.0  # -0.0 equals 0.0
         return [np.where(np.isnan(values), np.nan, values).view(np.uint64)]
@@ -174,10 +190,8 @@ def _words(column: pa.Array) -> list[Words]:
         signed = column.view(pa.int32() if kind.bit_width == 32 else pa.int64())
         return [signed.to_numpy(zero_copy_only=False).astype(np.int64, copy=False).view(np.uint64)]
     if pa.types.is_decimal(kind) and kind.bit_width in (128, 256):
-        return _fixed_words(column, kind.bit_width // 64)
-    if any(test(kind) for test in textual()):
-        return _text_words(column.cast(pa.large_binary()))
-    return [_encoded(column)]
+        return _decimal_words(column, kind.bit_width // 64)
+    return None
 
 
 @cache
@@ -200,35 +214,48 @@ def _encoded(column: pa.Array) -> Words:
     return indices.to_numpy(zero_copy_only=False).astype(np.uint64)
 
 
-def _fixed_words(column: pa.Array, width: int) -> list[Words]:
+def _decimal_words(column: pa.Array, width: int) -> list[Words]:
     raw = np.frombuffer(column.buffers()[1], dtype=np.uint64)
     rows = raw[column.offset * width : (column.offset + len(column)) * width].reshape(-1, width)
     return [np.ascontiguousarray(rows[:, index]) for index in range(width)]
 
 
 def _text_words(column: pa.Array) -> list[Words]:
-    count = len(column)
-    _, offsets_buffer, data = column.buffers()
-    offsets = np.frombuffer(offsets_buffer, dtype=np.int64)[column.offset : column.offset + count + 1]
-    starts, lengths = offsets[:-1], np.diff(offsets)
+    lengths = np.diff(_offsets(column))
     longest = int(lengths.max(initial=0))
     if longest > LONGEST_IN_WORDS:
         return [_encoded(column)]
     words = [] if longest == int(lengths.min(initial=longest)) else [lengths.view(np.uint64)]
     if longest == 0:
         return [lengths.view(np.uint64)]
-    # A view of the data in which element i is the eight bytes that start at byte i. The last bytes of all
-    # have no eight after them, so the data is padded.
-    first, last = int(offsets[0]), int(offsets[-1])
-    padded = np.zeros(last - first + 8, dtype=np.uint8)
-    padded[:-8] = np.frombuffer(data, dtype=np.uint8)[first:last]
-    eights: Words = np.ndarray((last - first + 1,), dtype="<u8", buffer=padded, strides=(1,))
+    eights, starts, lengths = eights_of(column)
     for at in range(0, longest, 8):
-        words.append(_word_at(eights, starts - first, lengths, at))
+        words.append(word_at(eights, starts, lengths, at))
     return words
 
 
-def _word_at(eights: Words, starts: Ints, lengths: Ints, at: int) -> Words:
+def _offsets(column: pa.Array) -> Ints:
+    """Where the texts of a column begin and end in its data."""
+    found: Ints = np.frombuffer(column.buffers()[1], dtype=np.int64)
+    return found[column.offset : column.offset + len(column) + 1]
+
+
+def eights_of(column: pa.Array) -> tuple[Words, Ints, Ints]:
+    """The data of a column of large binaries, of which element i is the eight bytes that start at byte i; where each text starts
+    in it, and its length.
+
+    The last bytes of all have no eight after them, so the data is padded.
+    """
+    offsets, data = _offsets(column), column.buffers()[2]
+    first, last = int(offsets[0]), int(offsets[-1])
+    padded = np.zeros(last - first + 8, dtype=np.uint8)
+    if last > first:
+        padded[:-8] = np.frombuffer(data, dtype=np.uint8)[first:last]
+    eights: Words = np.ndarray((last - first + 1,), dtype="<u8", buffer=padded, strides=(1,))
+    return eights, offsets[:-1] - first, np.diff(offsets)
+
+
+def word_at(eights: Words, starts: Ints, lengths: Ints, at: int) -> Words:
     """Bytes ``at`` to ``at + 8`` of every value, zero beyond its end."""
     word: Words = np.empty(len(starts), dtype=np.uint64)
 
@@ -343,7 +370,8 @@ def _mix(words: list[Words], turn: int) -> Words:
 
 
 @cache
-def _pool() -> ThreadPoolExecutor:
+def pool() -> ThreadPoolExecutor:
+    """This process's threads, one a core. What runs in them must not wait for them."""
     return ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="plainstep")
 
 
@@ -354,4 +382,4 @@ def _in_pieces(work: Callable[[slice], None], count: int) -> None:
         return
     cores = os.cpu_count() or 1
     edges = [count * piece // cores for piece in range(cores + 1)]
-    list(_pool().map(work, [slice(low, high) for low, high in pairwise(edges)]))
+    list(pool().map(work, [slice(low, high) for low, high in pairwise(edges)]))

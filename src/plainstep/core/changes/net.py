@@ -141,7 +141,7 @@ class NetChanges:
     @property
     def whole(self) -> bool:
         """Whether every row that stands was sent in full."""
-        return bool((self._whole | ~numbers(self.state["has"])).all())
+        return not self.partial or bool((self._whole | ~numbers(self.state["has"])).all())
 
     @cached_property
     def _whole(self) -> Bools:

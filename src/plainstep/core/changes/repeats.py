@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from plainstep.core.arrays import Bools, Numbers, numbers
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes
+from plainstep.core.changes.fold import keys_of
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, pa, pc
 
@@ -48,7 +49,7 @@ class Repeats:
         old, new = ([changes.image(side, name) for name in self.key] for side in (WAS, NOW))
         units, seq = numbers(changes.table[self.unit].cast(pa.int64())), changes.seq()
         moved = _moved(old, new)
-        values = [pc.coalesce(now, was) for was, now in zip(old, new, strict=True)]
+        values = keys_of(changes, self.key)
         if moved.any():  # a row that moves is a change of its old key, too
             rows = pa.array(moved)
             values = [pa.concat_arrays([one, was.filter(rows)]) for one, was in zip(values, old, strict=True)]

@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import partial
 from typing import Protocol
 
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import NetChanges
+from plainstep.core.changes.parts import NetParts
 from plainstep.core.changes.position_index import PositionIndex
+from plainstep.core.changes.ranks import Range
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
@@ -53,10 +56,10 @@ class StepContext:
 
 @dataclass(frozen=True)
 class WindowChanges:
-    """What a step read.
+    """What a step read of some keys.
 
     Attributes:
-        net: its net changes.
+        net: their net changes.
         changes: gives all its changes, in reading order; None where nobody asked for them.
         numbering: where they stand.
     """
@@ -64,6 +67,44 @@ class WindowChanges:
     net: NetChanges
     changes: Callable[[], Iterator[Changes]] | None = None
     numbering: PositionIndex = field(default_factory=PositionIndex)
+
+
+@dataclass(frozen=True)
+class WindowParts:
+    """What a step read, in parts by key where it may not fit in memory.
+
+    Attributes:
+        net: its net changes.
+        changes: gives what a shape that tells changes is made of, in order: all of them, or the net changes.
+        among: gives all changes of the keys of a range of ranks, in reading order; None where nobody asked for them.
+        numbering: where they stand.
+    """
+
+    net: NetParts
+    changes: Callable[[], Iterator[Changes]]
+    among: Callable[[Range], Iterator[Changes]] | None = None
+    numbering: PositionIndex = field(default_factory=PositionIndex)
+
+    @staticmethod
+    def of(net: NetChanges) -> WindowParts:
+        """Net changes in memory."""
+        return WindowParts(NetParts.of(net), lambda: iter([net.as_changes()]))
+
+    def by_key(
+        self, edits: Callable[[WindowChanges, TargetReader], list[Edits]], held: TargetReader
+    ) -> Iterator[list[Edits]]:
+        """What each part asks of each table, for shapes to which the keys of one part are nothing to those of another.
+
+        Args:
+            edits: gives it, of the changes of some keys and the target's rows of these.
+            held: the target's rows.
+        """
+        for number, part in enumerate(self.net.parts):
+            changes = partial(self.among, part.ranks) if self.among is not None else None
+            made = edits(WindowChanges(part.read(), changes, self.numbering), held.within(part.ranks))
+            for one in made:
+                one.clear = one.clear and number == 0
+            yield made
 
 
 class TargetReader(Protocol):
@@ -82,6 +123,10 @@ class TargetReader(Protocol):
 
     def stream(self, suffix: str, schema: pa.Schema, where_null: str = "") -> Iterator[pa.RecordBatch]:
         """All rows of one of the shape's tables, in these columns and types; arguments as for ``rows``."""
+        ...
+
+    def within(self, which: Range) -> TargetReader:
+        """The same, where all rows are asked for: of those whose keys' ranks are in a range."""
         ...
 
     def first_values(self, suffix: str, group: pa.Table, value: str, count: int, largest: bool) -> pa.Table:
@@ -141,8 +186,8 @@ class Shape(Protocol):
         """What a first load asks of each table."""
         ...
 
-    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
-        """What a window asks of each table.
+    def rounds(self, found: WindowParts, now: StepContext, held: TargetReader) -> Iterator[list[Edits]]:
+        """What a window asks of each table, round after round: of most windows, one.
 
         Raises:
             Refused: the changes do not tell what the shape needs.

@@ -16,7 +16,7 @@ from plainstep.core.changes.filter import condition
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex
 from plainstep.core.json_values import finite, plain
-from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowChanges
+from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowParts
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa
 from plainstep.sql.expressions import checked, names_in
@@ -108,16 +108,13 @@ class Events:
         """Nothing: rows that are there already are not changes."""
         return [Edits()]
 
-    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
+    def rounds(self, found: WindowParts, now: StepContext, held: TargetReader) -> Iterator[list[Edits]]:
         """A message for each change that fits a rule, in the order of the changes."""
-        changes = found.changes() if self.every_change and found.changes is not None else iter([found.net.as_changes()])
-        parts = [outbox_schema().empty_table()]
-        for some in gathered(changes, AT_ONCE):
+        for some in gathered(found.changes(), AT_ONCE):
             rows = list(self._messages(some, found.numbering, now))
             rows.sort(key=itemgetter("change_number"))  # those of several rules are made one after the other
-            parts.append(pa.Table.from_pylist(rows, outbox_schema()))
-        messages = pa.concat_tables(parts)
-        return [Edits(put=messages, new=messages.num_rows, strict=False)]
+            messages = pa.Table.from_pylist(rows, outbox_schema())
+            yield [Edits(put=messages, new=messages.num_rows, strict=False)]
 
     def _messages(self, changes: Changes, numbering: PositionIndex, now: StepContext) -> Iterator[dict[str, Any]]:
         for rule in self.rules:

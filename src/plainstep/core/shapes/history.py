@@ -26,6 +26,7 @@ from plainstep.core.shapes.base import (
     TargetReader,
     TargetTable,
     WindowChanges,
+    WindowParts,
     constant,
     extended,
     half_rows,
@@ -109,8 +110,11 @@ class History:
         parts = (extended(pa.Table.from_batches([some]), typed) for some in rows)
         return [Edits(append=(batch for part in parts for batch in part.to_batches()))]
 
-    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
+    def rounds(self, found: WindowParts, now: StepContext, held: TargetReader) -> Iterator[list[Edits]]:
         """Versions that begin, versions that end, and those whose other columns change in place."""
+        return found.by_key(lambda part, mine: self._edits(part, now, mine), held)
+
+    def _edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
         timeline = list(self._timeline(found, now))
         happened = [one for one in timeline if isinstance(one, _Events)]
         keys_of = pa.concat_tables([one.keys for one in happened]).group_by(list(self.key)).aggregate([])

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cache, cached_property, partial
+from itertools import chain
 from typing import Any
 
 from plainstep.core.arrays import flat, utc_time
@@ -12,7 +13,7 @@ from plainstep.core.changes.batch import Changes, words
 from plainstep.core.changes.fold import given_of
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex
-from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowChanges, constant
+from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowParts, constant
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, Refused
@@ -94,14 +95,11 @@ class Journal:
         }
         return self._written(columns | {SIDES[NOW] + name: rows.column(name) for name in rows.schema.names}, count, now)
 
-    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
+    def rounds(self, found: WindowParts, now: StepContext, held: TargetReader) -> Iterator[list[Edits]]:
         """The changes, or the net changes in the order in which they came about."""
-        parts: Iterator[pa.Table]
-        if self.every_change and found.changes is not None:
-            parts = map(partial(self._of_changes, found.numbering, now), found.changes())
-        else:
-            parts = self._of_net(found, now)
-        return [Edits(append=(batch for part in _numbered(parts) for batch in part.to_batches()))]
+        before = self._before_net(found, now) if found.among is None else ()
+        parts = chain(before, map(partial(self._of_changes, found.numbering, now), found.changes()))
+        yield [Edits(append=(batch for part in _numbered(parts) for batch in part.to_batches()))]
 
     def _of_changes(self, numbering: PositionIndex, now: StepContext, changes: Changes) -> pa.Table:
         ops = changes.op()
@@ -126,7 +124,8 @@ class Journal:
             columns |= {prefix + name: changes.image(side, name) for name in self.schema.names}
         return self._written(columns, len(changes), now)
 
-    def _of_net(self, found: WindowChanges, now: StepContext) -> Iterator[pa.Table]:
+    def _before_net(self, found: WindowParts, now: StepContext) -> Iterator[pa.Table]:
+        """What a journal tells before net changes."""
         if found.net.partial and not found.net.whole:
             raise _unsent()
         if found.net.truncated:  # what is left came after it
@@ -135,7 +134,6 @@ class Journal:
                 "op": constant(Op.TRUNCATE.word, pa.string(), 1),
             }
             yield self._written(cleared, 1, now)
-        yield self._of_changes(found.numbering, now, found.net.as_changes())
 
     def _written(self, columns: dict[str, Any], count: int, now: StepContext) -> pa.Table:
         """Columns in the target's order and types; those that are not told are null."""

@@ -13,7 +13,7 @@ from plainstep.core.shapes.base import (
     StepContext,
     TargetReader,
     TargetTable,
-    WindowChanges,
+    WindowParts,
     extended,
     half_rows,
     with_columns,
@@ -90,9 +90,11 @@ class Mirror:
         values = {REMOVED_AT: removed, STEPPED_AT: now.at, STEP_NUMBER: now.step}
         return {name: (values[name], kind) for name, kind in self._added.items()}
 
-    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
+    def rounds(self, found: WindowParts, now: StepContext, held: TargetReader) -> Iterator[list[Edits]]:
         """Rows put as they are now, rows dropped or flagged."""
-        net = found.net
+        return found.by_key(lambda part, mine: self._edits(part.net, now, mine), held)
+
+    def _edits(self, net: NetChanges, now: StepContext, held: TargetReader) -> list[Edits]:
         inserted, known = self._puts(net, held)
         patch: list[pa.Table] = []
         if net.partial:

@@ -14,7 +14,8 @@ from typing import Any
 from plainstep.core.changes.batch import in_tables
 from plainstep.core.changes.net import NetChanges
 from plainstep.core.changes.ops import NOW, WAS, Op
-from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowChanges
+from plainstep.core.changes.ranks import Range
+from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowParts
 from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.measures import ROWS, answered
 from plainstep.core.shapes.rollup_delta import RollupWindow
@@ -68,9 +69,27 @@ class Rollup(RollupInputs):
         columns = ", ".join(f"{sql} AS {quoted(name)}" for name, sql in named)
         return f"SELECT {self.groups('')}, {columns} FROM r GROUP BY {self.groups('')}"
 
-    def edits(self, found: WindowChanges, now: StepContext, held: TargetReader) -> list[Edits]:
+    def rounds(self, found: WindowParts, now: StepContext, held: TargetReader) -> Iterator[list[Edits]]:
         """New rows of the groups that changed, and of the values that came or went."""
-        net, tables = found.net, self.tables()
+        net = found.net
+        held = _Nothing(self.tables()) if net.truncated else held
+        with spilling() if len(net.parts) > 1 else scratch() as evaluator:
+            for part in net:
+                _store(evaluator, "r", self._going_and_coming(part))
+            try:
+                edits = RollupWindow(self, evaluator, held).edits()
+            finally:
+                evaluator.execute("DROP TABLE r")
+        for one in edits:
+            one.clear = net.truncated
+        yield edits
+
+    def _going_and_coming(self, net: NetChanges) -> pa.Table:
+        """The inputs of the rows that go and come.
+
+        Raises:
+            Refused: the changes do not tell them.
+        """
         if Op.PUT in net.ops and _told(net):
             raise Refused(
                 "Rows came without their before images (as after a change of a column's type).",
@@ -83,18 +102,12 @@ class Rollup(RollupInputs):
                 "What a row counted for before it changed is not known.",
                 'Name a mirror of the same source that has them: old_values = "LOAD"; or have the source send them.',
             )
-        held = _Nothing(tables) if net.truncated else held
-        rows = self.computed(
+        return self.computed(
             [
                 (net.images(WAS, net.rows(Op.UPDATE, Op.DELETE)), -1),
                 (net.images(NOW, net.rows(Op.INSERT, Op.UPDATE)), 1),
             ]
         )
-        with scratch() as evaluator:
-            edits = RollupWindow(self, evaluator, held).edits(rows)
-        for one in edits:
-            one.clear = net.truncated
-        return edits
 
     def living(self, held: TargetReader) -> Iterator[pa.RecordBatch]:
         """Nothing: a rollup holds no rows of the source."""
@@ -114,6 +127,10 @@ class _Nothing:
     def stream(self, suffix: str, schema: pa.Schema, where_null: str = "") -> Iterator[pa.RecordBatch]:
         """No row."""
         return iter(())
+
+    def within(self, which: Range) -> _Nothing:
+        """No row."""
+        return self
 
     def first_values(self, suffix: str, group: pa.Table, value: str, count: int, largest: bool) -> pa.Table:
         """No value."""

@@ -36,13 +36,8 @@ class RollupWindow:
         self.rollup, self.evaluator, self.held = rollup, evaluator, held
         self.by = tuple(rollup.by)
 
-    def edits(self, rows: pa.Table) -> list[Edits]:
-        """What is asked of each table.
-
-        Args:
-            rows: the inputs of the rows that come and go, with their ``sign``.
-        """
-        self.evaluator.register("r", rows)
+    def edits(self) -> list[Edits]:
+        """What is asked of each table."""
         groups, *counted = self.rollup.tables()
         values = [
             self._values(index, table, of)

@@ -80,7 +80,7 @@ def amend(load: Load, rows: Sequence[dict[str, Any]]) -> None:
         return
     changed = pa.Table.from_pylist(rows, pa.schema([outbox_schema().field(name) for name in rows[0]]))
     edits = Edits(patch=[changed], whole=False)
-    part = Part(load.into_table, load.target.fits(outbox_schema()), ("id",), edits, lambda info: Fit())
+    part = Part(load.into_table, load.target.fits(outbox_schema()), ("id",), [edits], lambda info: Fit())
     entry = LedgerEntry(load.name, watermark.step, "amend", watermark.identity, watermark.position, watermark.position)
     load.target.commit(Commit([part], watermark, watermark, entry, amends=True))
 

@@ -6,11 +6,12 @@ an in-memory instance that each process keeps (a tenth of the cost of an instanc
 
 from __future__ import annotations
 
+import atexit
 import os
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +20,7 @@ from plainstep.errors import PlainStepError, StoreError
 from plainstep.sql.engine import NO_VARIABLES, silence
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.urls import locked
+from plainstep.workspace import scratch_folder, workspace
 
 CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False} | NO_VARIABLES
 _guard = threading.Lock()
@@ -32,8 +34,17 @@ def _instance() -> duckdb.DuckDBPyConnection:
         if os.getpid() not in _instances:
             made = duckdb.connect(config=CONFIG)
             silence(made)
+            made.execute(f"SET GLOBAL temp_directory = {text(_scratch())}")
             _instances[os.getpid()] = made
         return _instances[os.getpid()].cursor()
+
+
+def _scratch() -> str:
+    """The folder for what this process's instance does not hold in memory: removed when it ends."""
+    stack, process = ExitStack(), os.getpid()
+    # Not by a process that was forked from it.
+    atexit.register(lambda: stack.close() if os.getpid() == process else None)
+    return stack.enter_context(scratch_folder())
 
 
 def _turn(path: Path) -> threading.RLock:
@@ -73,6 +84,7 @@ def told(path: Path) -> Iterator[None]:
 def _attached(path: Path, read_only: bool, wait: float) -> tuple[duckdb.DuckDBPyConnection, str]:
     """A connection to the file, and the name to detach it by; no name where the connection is the process's own."""
     connection = _instance()
+    connection.execute(f"SET GLOBAL memory_limit = '{workspace.database}B'")
     name = f"plainstep_{threading.get_ident()}_{time.monotonic_ns()}"
     options = " (READ_ONLY)" if read_only else ""
     try:

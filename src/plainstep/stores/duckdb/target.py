@@ -6,6 +6,7 @@ import re
 import uuid
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from itertools import count
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.batch import in_tables
@@ -189,6 +190,33 @@ def _kept_version(connection: duckdb.DuckDBPyConnection) -> int | None:
     return books.version_of(kept, there, first)
 
 
+# Loads of a group are merged on one connection, in turns: each has names of its own.
+_numbers = count()
+
+
+class _Stage:
+    """Rows that SQL reads under a name, others after these under the same one.
+
+    DuckDB keeps whatever was registered under a name until its transaction ends, though the name is given up: with a name for each round,
+    all rows of a window would be kept.
+
+    Args:
+        name: the name.
+
+    Attributes:
+        rows: what stands under it now.
+    """
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.rows: pa.Table | None = None
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        """The rows, as Arrow's protocol for streams has them."""
+        assert self.rows is not None
+        return self.rows.__arrow_c_stream__(requested_schema)
+
+
 class _Merge(Merge):
     """The five primitives, in DuckDB's words.
 
@@ -200,6 +228,7 @@ class _Merge(Merge):
         super().__init__(commit, kept)
         self.connection = connection
         self._referenced_tables: set[str] | None = None
+        self._stages: dict[pa.Schema, _Stage] = {}
 
     def execute(self, sql: str, parameters: Sequence[Any] = ()) -> int:
         return _count(self.connection.execute(sql, parameters))
@@ -223,14 +252,18 @@ class _Merge(Merge):
         return declaration(field.type)
 
     @contextmanager
-    def _staged(self, data: Any) -> Iterator[str]:
-        """The data under a name that SQL can use."""
-        self.connection.register(STAGED, data)
+    def _staged(self, rows: pa.Table) -> Iterator[str]:
+        """The rows under a name that SQL can use."""
+        stage = self._stages.get(rows.schema)
+        if stage is None:
+            stage = self._stages[rows.schema] = _Stage(f"{STAGED}_{next(_numbers)}")
+            stage.rows = rows
+            self.connection.register(stage.name, stage)
+        stage.rows = rows
         try:
-            yield STAGED
+            yield stage.name
         finally:
-            with suppress(duckdb.Error):  # after an error that is told already
-                self.connection.unregister(STAGED)
+            stage.rows = None
 
     def _same_key(self, staged: str) -> str:
         return " AND ".join(f"{self.table}.{quoted(name)} = {staged}.{quoted(name)}" for name in self.key)
@@ -298,9 +331,9 @@ class _Merge(Merge):
                     )
         return int(new.num_rows + known.num_rows)
 
-    def _insert(self, data: Any, columns: Sequence[str]) -> int:
+    def _insert(self, rows: pa.Table, columns: Sequence[str]) -> int:
         names = ", ".join(quoted(name) for name in columns)
-        with self._staged(data) as staged:
+        with self._staged(rows) as staged:
             return self.execute(f"INSERT INTO {self.table} ({names}) SELECT {names} FROM {staged}")
 
     def _update(self, rows: pa.Table, value: str) -> int:

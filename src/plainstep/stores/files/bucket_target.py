@@ -207,7 +207,7 @@ class BucketTarget(Journals, BookedTarget):
             refuse_place(self.place, part.table, OWN)
             fit = part.fit(None)
             commit.entry.note = "; ".join(filter(None, (fit.note, commit.entry.note)))
-            batches = iter(part.edits.append)
+            batches = (batch for edits in part.rounds for batch in edits.append)
             first = next(batches, None)
             counts = {} if first is None else self.write(commit, part, first.schema, chain([first], batches))
             commit.entry.append += sum(counts.values())

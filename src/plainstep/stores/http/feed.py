@@ -88,7 +88,6 @@ class PagesFeed(MessageFeed):
                 known.rows.add(pa.table({"item": page.items, "position": labels}))
                 known.count += len(page.items)
             known.end = page.end
-        known.rows.done()
         known.ends[known.end] = known.count
         self._known[position] = known
         return known

@@ -121,16 +121,16 @@ class LakeCommit(ABC, Generic[State, Made]):
             anew: whether every file is written anew, for its columns change.
             marks: whether rows may be marked as deleted.
         """
-        found = Merging(rows, files, writer.schema, writer, marks).merged(part.key, part.edits, anew)
+        found = Merging(rows, files, writer.schema, writer, marks).merged(part.key, part.rounds, anew)
         writer.flush()
         self.written += self.names(writer.adds)
         self._count(part, found, entry)
         return found
 
     def appended(self, part: Part, writer: Writer[Made], entry: LedgerEntry) -> list[Made]:
-        """The files of rows that are only appended: written once, for they can be read once."""
+        """The files of rows that are only appended: written once, for they can be read once. (Of several rounds, they can be read again.)"""
         if self._appended is None:
-            count = in_batches(_begun(part.edits), writer)
+            count = in_batches(_begun(part.rounds[0]), writer) if len(part.rounds) == 1 else 0
             writer.flush()
             self._appended = writer.adds, count
         if part.counted:
@@ -149,12 +149,11 @@ class LakeCommit(ABC, Generic[State, Made]):
 
     def _count(self, part: Part, found: Merged, entry: LedgerEntry) -> None:
         done = found.done
-        if done.halves and part.edits.whole:
+        if done.halves:
             raise half_a_row(self.commit, done.halves)
-        if part.edits.strict:
-            entry.contradictions += done.odd
+        entry.contradictions += done.odd
         if part.counted:
-            for name in ("put", "patch", "drop", "add"):
+            for name in ("put", "patch", "drop", "append", "add"):
                 setattr(entry, name, getattr(entry, name) + getattr(done, name))
 
 

@@ -49,7 +49,7 @@ class Merged:
     """What a step made of a table.
 
     Attributes:
-        done: the rows that were looked at, after the edits, with what was counted.
+        done: what was counted; rows that were not as expected only where they count, and parts of rows where they may not be.
         removed: the files that are no part of it any more.
         marked: those of them that stay with other rows deleted, with the numbers of all rows that are.
     """
@@ -75,43 +75,85 @@ class Merging:
     ) -> None:
         self.rows, self.files, self.schema, self.writer, self.marks = rows, list(files), schema, writer, marks
 
-    def merged(self, key: Sequence[str], edits: Edits, anew: bool) -> Merged:
-        """Make the edits; rows that are only appended are another's matter.
+    def merged(self, key: Sequence[str], rounds: Sequence[Edits], anew: bool) -> Merged:
+        """Make the edits; rows that are only appended are another's matter, if all is asked at once.
+
+        Args:
+            key: the key columns.
+            rounds: what is asked; of several rounds, each of other keys than those before it.
+            anew: whether every file is written anew, for its columns change.
+        """
+        if len(rounds) > 1:
+            return self._in_rounds(key, rounds, anew)
+        [edits] = rounds
+        if edits.clear:
+            done = applied(self.schema.empty_table(), key, _looked_up(edits))
+            self.writer.add(done.rows)
+            return Merged(_counted(done, edits), self.files)
+        hits = dict[Any, Bools]()
+        edited = self._edited(key, edits, hits)
+        found = self._parted(hits, anew, bool(_keys(key, edits)) or _appends(edits))
+        left = np.ones(edited.rows.num_rows, dtype=np.bool_)
+        for file in _in_order(found.anew, key):
+            left[self._rewritten(file, hits.get(file.key), key, edited.rows)] = False
+        self.writer.add(edited.rows if left.all() else edited.rows.filter(pa.array(left)))
+        return Merged(_counted(edited, edits), found.touched, found.marked)
+
+    def _in_rounds(self, key: Sequence[str], rounds: Sequence[Edits], anew: bool) -> Merged:
+        """Make edits that do not fit in memory: rows that come are written round after round, and what is left of files at the end."""
+        total, hits, removed = Applied(self.schema.empty_table()), dict[Any, Bools](), list[MergedFile]()
+        for edits in rounds:
+            if edits.clear:
+                removed, self.files = self.files, []
+            done = self._edited(key, edits, hits)
+            self.writer.add(done.rows)
+            total = _counted(done, edits, total)
+            total.append += in_batches(iter(edits.append), self.writer)
+        found = self._parted(hits, anew, asked=True)
+        for file in found.anew:
+            self._rewritten(file, hits.get(file.key), (), total.rows)
+        return Merged(total, [*removed, *found.touched], found.marked)
+
+    def _edited(self, key: Sequence[str], edits: Edits, hits: dict[Any, Bools]) -> Applied:
+        """The rows that edits are about, after them.
 
         Args:
             key: the key columns.
             edits: what is asked.
-            anew: whether every file is written anew, for its columns change.
+            hits: which rows of each file are edited or gone, by the files' keys; those that are now are noted there.
         """
-        if edits.clear:
-            done = applied(self.schema.empty_table(), key, _looked_up(edits))
-            self.writer.add(done.rows)
-            return Merged(done, self.files)
         wanted = _keys(key, edits)
-        touched, taken = list[MergedFile](), [self.schema.empty_table()]
-        small = [file for file in self.files if file.size < SMALL]
-        packed = {file.key for file in small} if len(small) > MANY and (wanted or _appends(edits)) else set()
-        marked, anew_too = list[tuple[MergedFile, Ints]](), list[tuple[MergedFile, Bools | None]]()
-        # Of rows that only go, or are put whole, nothing but their keys is read at first.
+        taken = [self.schema.empty_table()]
+        # Of rows that only go, or are put whole, nothing but their keys is read.
         needed = not edits.patch and edits.add is None
         for file in self.files:
             hit, keys = self._hit(file, wanted)
-            if hit is None and not anew and file.key not in packed:
-                continue
-            touched.append(file)
             if hit is not None:
                 assert keys is not None
                 taken.append(self._fitted((keys if needed else self.rows.of(file)).filter(pa.array(hit))))
+                hits[file.key] = hits[file.key] | hit if file.key in hits else hit
+        return applied(pa.concat_tables(taken), key, _looked_up(edits))
+
+    def _parted(self, hits: dict[Any, Bools], anew: bool, asked: bool) -> _Touched:
+        """The files that are touched: those of which rows are marked, and those that are written anew.
+
+        Args:
+            hits: which of their rows are edited or gone.
+            anew: whether every file is written anew.
+            asked: whether anything is written at all; then small files go along with it.
+        """
+        small = [file for file in self.files if file.size < SMALL]
+        packed = {file.key for file in small} if len(small) > MANY and asked else set()
+        found = _Touched()
+        for file in self.files:
+            hit = hits.get(file.key)
+            if hit is None and not anew and file.key not in packed:
+                continue
+            found.touched.append(file)
             if hit is not None and self.marks and not anew and file.size >= LARGE and hit.mean() <= FEW:
-                marked.append((file, self._marked(file, hit)))
+                found.marked.append((file, self._marked(file, hit)))
             else:
-                anew_too.append((file, hit))
-        found = Merged(applied(pa.concat_tables(taken), key, _looked_up(edits)), touched, marked)
-        edited = found.done.rows
-        left = np.ones(edited.num_rows, dtype=np.bool_)
-        for file, hit in _in_order(anew_too, key):
-            left[self._rewritten(file, hit, key, edited)] = False
-        self.writer.add(edited if left.all() else edited.filter(pa.array(left)))
+                found.anew.append(file)
         return found
 
     def _rewritten(self, file: MergedFile, hit: Bools | None, key: Sequence[str], edited: pa.Table) -> Ints:
@@ -165,13 +207,28 @@ class Merging:
         return fitted(rows, wanted)
 
 
-def _in_order(
-    files: list[tuple[MergedFile, Bools | None]], key: Sequence[str]
-) -> list[tuple[MergedFile, Bools | None]]:
+@dataclass
+class _Touched:
+    """The files that edits touch: all, those that stay with rows of them deleted, and those that are written anew."""
+
+    touched: list[MergedFile] = field(default_factory=list)
+    marked: list[tuple[MergedFile, Ints]] = field(default_factory=list)
+    anew: list[MergedFile] = field(default_factory=list)
+
+
+def _counted(done: Applied, edits: Edits, before: Applied | None = None) -> Applied:
+    """What was counted, after what was counted before: what was not as expected only where it is a contradiction."""
+    before = before or Applied(done.rows.slice(0, 0))
+    counts = {name: getattr(before, name) + getattr(done, name) for name in ("put", "patch", "drop", "append", "add")}
+    odd, halves = done.odd * edits.strict, done.halves * edits.whole
+    return Applied(before.rows, odd=before.odd + odd, halves=before.halves + halves, **counts)
+
+
+def _in_order(files: list[MergedFile], key: Sequence[str]) -> list[MergedFile]:
     """Files by the least key that they hold, where that is known, so that what is written of them is in order."""
     if not key:
         return files
-    least = [file.ends(key[0])[0] for file, _ in files]
+    least = [file.ends(key[0])[0] for file in files]
     if {type(one) for one in least} not in ({int}, {str}):
         return files
     return [one for _, _, one in sorted(zip(least, range(len(files)), files, strict=True))]

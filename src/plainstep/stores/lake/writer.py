@@ -9,6 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Generic, TypeVar
 
 from plainstep.deferred import np, pa
+from plainstep.workspace import workspace
 
 # Rows of a file at most, and their bytes in memory: so much is held while it is written.
 ROWS, BYTES = 2_000_000, 256 << 20
@@ -47,7 +48,7 @@ class Writer(ABC, Generic[Made]):
             self._held.append(some)
             self._rows += some.num_rows
             self._bytes += some.nbytes
-            if self._rows >= ROWS or self._bytes >= BYTES:
+            if self._rows >= ROWS or self._bytes >= min(BYTES, workspace.rows):
                 self.flush()
 
     def flush(self) -> None:

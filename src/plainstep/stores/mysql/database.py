@@ -121,5 +121,4 @@ class MysqlDatabase:
         spool = TableSpool()
         for batch in batches:
             spool.add(pa.Table.from_batches([batch]))
-        spool.done()
         return (batch for table in spool() for batch in table.to_batches())
