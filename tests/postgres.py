@@ -172,7 +172,7 @@ class Cluster:
         if self.owner:
             shutil.chown(self.path / "log", self.owner)
         try:
-            subprocess.run(command, check=True, stdout=log, stderr=log, user=self.owner, cwd="/", timeout=60)
+            subprocess.run(command, check=True, stdout=log, stderr=log, user=self.owner, cwd="/", timeout=240)
         except subprocess.CalledProcessError as error:
             raise RuntimeError((self.path / "log").read_text()[-3000:]) from error
         finally:

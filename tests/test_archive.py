@@ -76,7 +76,7 @@ class Killed(unittest.TestCase):
             )
             before = len(here.project.ledger("it"))
             child = here.child(DIE + harm + STEP, "it")
-            told = child.communicate(timeout=60)[0]
+            told = child.communicate(timeout=240)[0]
             self.assertEqual(child.returncode, -signal.SIGKILL, told)
             [outcome] = here.project.step("it")
             self.assertEqual(outcome.outcome, "nothing" if point == "after the commit" else "stepped")
@@ -117,7 +117,7 @@ class Archive(unittest.TestCase):
                     child = town.child(
                         f"import os, plainstep\n{dies}\nplainstep.load_project('plainstep.toml').step('archive')"
                     )
-                    said = child.communicate(timeout=60)[0]
+                    said = child.communicate(timeout=240)[0]
                     self.assertEqual(child.returncode, 9, said)
                     watermark = town.project.status("archive")[0].watermark
                     told = [row for row in self.rows(town) if watermark is None or row[0] > watermark.position]

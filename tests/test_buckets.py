@@ -236,7 +236,7 @@ class Journals(Buckets):
                 child = town.child(
                     f"{DIE}{dies}\nimport plainstep\nplainstep.load_project('plainstep.toml').step('archive')"
                 )
-                said = child.communicate(timeout=60)[0]
+                said = child.communicate(timeout=240)[0]
                 self.assertEqual(child.returncode, 9, said)
                 watermark = town.project.status("archive")[0].watermark
                 known = [row for row in self.rows() if watermark is None or row[0] > watermark.position]
@@ -311,7 +311,7 @@ class Journals(Buckets):
         child = town.child(
             f"{DIE}{DIES['before the commit']}\nimport plainstep\nplainstep.load_project('plainstep.toml').step()"
         )
-        child.communicate(timeout=60)
+        child.communicate(timeout=240)
         self.assertEqual(len([name for name in self.names() if name.startswith("other/")]), 3)
         town.project.step()
         self.equal_both(town)

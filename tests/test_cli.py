@@ -94,7 +94,7 @@ class Tour(unittest.TestCase):
     def test_the_notebook_runs_and_shows_tables(self) -> None:
         notebook = nbformat.reads((REPOSITORY / "examples" / "larkmoor.ipynb").read_text(), as_version=4)  # type: ignore[no-untyped-call]
         kernels = type("Kernels", (AsyncKernelManager,), {"transport": "ipc"})  # which nobody else can reach
-        nbclient.NotebookClient(notebook, kernel_manager_class=kernels, kernel_name="python3", timeout=60).execute()
+        nbclient.NotebookClient(notebook, kernel_manager_class=kernels, kernel_name="python3", timeout=240).execute()
         shown = [one for cell in notebook.cells if cell.cell_type == "code" for one in cell.outputs]
         self.assertEqual({one.output_type for one in shown} - {"execute_result", "stream"}, set())
         self.assertEqual([one.text for one in shown if one.get("name") == "stderr"], [])
@@ -237,7 +237,7 @@ class Forms(unittest.TestCase):
                     f"cli({words!r}, standalone_mode=False)\n"
                     f"print('loaded:', [name for name in '{modules}'.split() if name in sys.modules])"
                 )
-                told, _ = child.communicate(timeout=30)
+                told, _ = child.communicate(timeout=240)
                 self.assertIn("loaded: []", told)
 
 

@@ -34,7 +34,7 @@ class Killed(unittest.TestCase):
                             here.project.step(store)
                         edit(here)
                         child = here.child(DIE + harm + STEP, store)
-                        told, _ = child.communicate(timeout=60)
+                        told, _ = child.communicate(timeout=240)
                         self.assertEqual(child.returncode, -signal.SIGKILL, told)
                         status = here.run("status", store, "--json")  # looking works on what was left behind
                         self.assertEqual(status.exit_code, 0, status.output)
@@ -79,7 +79,7 @@ class Busy(unittest.TestCase):
                     status = here.run("status")
                     self.assertEqual(status.exit_code, 0, status.output)
                 for writer in writers:
-                    self.assertEqual((writer.communicate(timeout=60)[0], writer.returncode), ("", 0))
+                    self.assertEqual((writer.communicate(timeout=240)[0], writer.returncode), ("", 0))
                 here.project.step()
                 self.assertGreater(steps, 4)
                 for check in here.project.check():
@@ -104,7 +104,7 @@ os.kill(os.getpid(), signal.SIGKILL)
             with self.subTest(journal), town() as here:
                 here.sql(f"PRAGMA journal_mode = {journal}")
                 here.project.step()
-                here.child(script).communicate(timeout=30)
+                here.child(script).communicate(timeout=240)
                 self.assertEqual(here.project.look("house").total, 0)
                 self.assertEqual([one.outcome for one in here.project.step()], ["nothing"] * 2)
                 self.assertTrue(all(one.ok for one in here.project.check()))
@@ -138,7 +138,7 @@ class Raced(unittest.TestCase):
                     self.assertEqual(here.rows(store), here.rows())
                     self.assertEqual(len(here.project.ledger(store)), turn + 1)
             for racer in racers:
-                racer.communicate(timeout=30)
+                racer.communicate(timeout=240)
 
     def test_threads_of_one_process(self) -> None:
         from concurrent.futures import ThreadPoolExecutor

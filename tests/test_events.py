@@ -212,7 +212,7 @@ class Files(unittest.TestCase):
             town.sql("INSERT INTO tree VALUES (1, 'young'), (2, 'young')")
             dies = "import plainstep, os; from plainstep.loads.delivery import outbox; outbox.note = lambda *a: os._exit(9); plainstep.load_project('plainstep.toml').step('alarm')"
             child = town.child(dies)
-            child.communicate(timeout=60)
+            child.communicate(timeout=240)
             self.assertEqual(child.returncode, 9)
             town.sql("UPDATE tree SET status = 'condemned' WHERE k = 1")
             town.project.step("alarm")

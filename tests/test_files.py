@@ -417,7 +417,7 @@ class Killed(unittest.TestCase):
                 town.land("4.jsonl", (50, None, 1), (51, 8, 1))
                 script = f"{DIE}{patch}\nimport plainstep\nplainstep.load_project('plainstep.toml').step()"
                 child = Script(script, (), town.path, os.environ)
-                told = child.communicate(timeout=60)[0]
+                told = child.communicate(timeout=240)[0]
                 self.assertEqual(child.returncode, -9, told)
                 self.assertRegex(town.step(), "nothing" if point == "after the commit" else "stepped 33")
                 self.assertEqual(town.rows(), dict.fromkeys(range(8), 3) | {8: 1})

@@ -116,7 +116,7 @@ class Several(unittest.TestCase):
                 while "at it" not in (line := child.stdout.readline()):
                     self.assertTrue(line, "it ended before")
                 child.send_signal(signal.SIGINT)
-                self.assertIn(written, child.communicate(timeout=30)[0])
+                self.assertIn(written, child.communicate(timeout=240)[0])
                 self.assertEqual(child.returncode, 130)
 
     def test_an_error_of_our_own_asks_to_be_reported_without_secrets(self) -> None:

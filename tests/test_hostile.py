@@ -33,7 +33,7 @@ insert = ["i"]
 update = ["u"]
 delete = ["d"]
 """
-# Bytes that a process that reads a hostile file may take, and seconds.
+# Bytes that a process that reads a hostile file may take, and seconds of a processor.
 MEMORY, SECONDS = 1 << 30, 20
 SYNC = b"0" * 16
 
@@ -107,7 +107,8 @@ HOSTILE: dict[str, tuple[Callable[[], bytes], str]] = {
 
 # A step in a process of its own, which then tells how much memory it took.
 STEP = f"""{PEAK}
-import sys
+import resource, sys
+resource.setrlimit(resource.RLIMIT_CPU, ({SECONDS}, {SECONDS}))
 from plainstep.cli.main import cli
 try:
     cli(["-c", sys.argv[1], "step"])
@@ -126,7 +127,7 @@ class Dropped(unittest.TestCase):
                 (town.path / "in" / name).write_bytes(made())
                 town.config.write_text(load(name))
                 done = subprocess.run(
-                    [sys.executable, "-c", STEP, town.config], capture_output=True, text=True, timeout=SECONDS, cwd=town.path, check=False
+                    [sys.executable, "-c", STEP, town.config], capture_output=True, text=True, timeout=15 * SECONDS, cwd=town.path, check=False
                 )  # fmt: skip
                 self.assertIn(told, done.stderr)
                 self.assertIn(done.returncode, (2, 4))

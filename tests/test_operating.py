@@ -302,7 +302,7 @@ class Pacing(unittest.TestCase):
             town.sql("INSERT INTO tree VALUES (1, 0, 'oak')")
             self.assertEqual(self.heard(child.stdout, "house")["changes"], 1)
             second = town.child(PACE)
-            self.assertIn(f"Another run steps house already: process {child.pid}.", second.communicate(timeout=30)[0])
+            self.assertIn(f"Another run steps house already: process {child.pid}.", second.communicate(timeout=240)[0])
             self.assertEqual(second.returncode, 4)
             for words in ("status", "ledger", "check"):
                 self.assertEqual(town.run(words, "house").exit_code, 0)
@@ -310,7 +310,7 @@ class Pacing(unittest.TestCase):
             while self.heard(child.stdout, "shed")["outcome"] == "failed":
                 pass
             child.terminate()
-            self.assertNotIn("Traceback", child.communicate(timeout=30)[0])
+            self.assertNotIn("Traceback", child.communicate(timeout=240)[0])
             self.assertEqual(child.returncode, 0)
             self.assertEqual(town.rows("house"), town.rows())
             self.assertEqual(town.rows("shed"), town.rows())

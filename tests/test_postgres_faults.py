@@ -112,7 +112,7 @@ class Faults(unittest.TestCase):
                             steps += town.project.step(load)[0].outcome == "stepped"
                         source.sql("DELETE FROM tree WHERE k = 500", *EDITS)
                         child = town.child(DIE + harm + STEP, load)
-                        told, _ = child.communicate(timeout=60)
+                        told, _ = child.communicate(timeout=240)
                         self.assertEqual(child.returncode, -signal.SIGKILL, told)
                         self.assertEqual(town.run("status", load, "--json").exit_code, 0)
                         [outcome] = town.project.step(load)
@@ -145,10 +145,10 @@ class Faults(unittest.TestCase):
                         racer.stdin.flush()
                     told = [racer.stdout.readline().split() for racer in racers if racer.stdout]
                     if not all(set(words) <= {"stepped", "nothing"} for words in told):
-                        self.fail("\n".join(racer.communicate(timeout=30)[0] for racer in racers))
+                        self.fail("\n".join(racer.communicate(timeout=240)[0] for racer in racers))
                     self.assertEqual(target.rows("copied"), source.rows())
                 for racer in racers:
-                    racer.communicate(timeout=30)
+                    racer.communicate(timeout=240)
                 for name in INTO:
                     entries = town.project.ledger(name)
                     self.assertEqual([one.upto for one in entries[:-1]], [one.after for one in entries[1:]])

@@ -90,7 +90,7 @@ class Captured(Odd):
                 done = town.child(REFRESH)
                 wait_until_waiting(source)
                 writer.execute("COMMIT")
-                told = done.communicate(timeout=30)[0]
+                told = done.communicate(timeout=240)[0]
                 self.assertEqual(done.returncode, 0, told)
             town.project.step()
             with target.connect(options="-c search_path=public") as there, source.connect(**writing) as here:

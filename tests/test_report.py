@@ -151,6 +151,6 @@ class Live(unittest.TestCase):
                 self.assertEqual((other.exit_code, "Cannot listen" in other.stderr), (1, True))
             finally:
                 child.terminate()
-                child.communicate(timeout=30)
+                child.communicate(timeout=240)
             self.assertEqual(child.returncode, 0)
             self.assertEqual(town.run("run", "--listen", "here").exit_code, 2)

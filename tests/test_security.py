@@ -324,7 +324,7 @@ class Written(unittest.TestCase):
                 ).exit_code,
                 0,
             )
-            self.assertIn(b"position", reader.communicate(timeout=20)[0])
+            self.assertIn(b"position", reader.communicate(timeout=240)[0])
             self.assertTrue((town.path / "pipe").is_fifo())
 
     def test_a_pace_locks_where_nobody_else_can(self) -> None:

@@ -172,7 +172,7 @@ class Laws(_Case):
             time.sleep(0.05 + 0.07 * (turn % 9))
             steps[0].kill()
             for one in steps:
-                one.communicate(timeout=60)
+                one.communicate(timeout=240)
         producer.join()
         bed.project.step()
         self.holds(bed)

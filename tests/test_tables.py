@@ -235,7 +235,7 @@ class Duckdb(unittest.TestCase):
                 "INSERT INTO log SELECT i, now(), 'grow', NULL, {'k': i, 'a': 1, 'b': 'x'} FROM range(200_000) t(i)",
             )
             script = "import sys; from plainstep.cli.main import cli; sys.argv = ['plainstep', 'step', 'log']; cli()"
-            told = town.fresh(PEAK + script).communicate(timeout=60)[0]
+            told = town.fresh(PEAK + script).communicate(timeout=240)[0]
             self.assertIn("what is 'grow', which is not a code of the layout", told)
             self.assertNotIn("Exception", told)
             self.fill(path, "UPDATE log SET what = 'insert'")  # nobody holds the file any more

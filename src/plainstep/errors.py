@@ -38,6 +38,16 @@ class PlainStepError(Exception):
     def __str__(self) -> str:
         return "\n".join(line for line in (self.what, self.why, self.next) if line)
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        """Errors come from other processes as they were raised there, whatever their classes take to be made."""
+        return _raised_elsewhere, (type(self), self.args, self.__dict__)
+
+
+def _raised_elsewhere(kind: type[PlainStepError], args: tuple[Any, ...], said: dict[str, Any]) -> PlainStepError:
+    error = kind.__new__(kind, *args)
+    error.__dict__.update(said)
+    return error
+
 
 class StoreError(PlainStepError):
     """A store cannot be reached, is locked, or failed."""

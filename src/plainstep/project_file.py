@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from pydantic import ValidationError
 
 from plainstep.core.sizes import size_of
+from plainstep.deferred import deferred
 from plainstep.errors import ConfigError, unknown
 from plainstep.loads.delivery.receivers import refuse_unknown
 from plainstep.loads.load import Load
@@ -26,6 +27,9 @@ from plainstep.workspace import workspace
 
 if TYPE_CHECKING:
     from plainstep.settings.load import LoadConfig
+    from plainstep.spark import engine as spark
+else:
+    (spark,) = deferred("plainstep.spark", "engine")
 
 
 def load_project(path: str | Path = "plainstep.toml", environment: Mapping[str, str] | None = None) -> Project:
@@ -69,11 +73,17 @@ def _build(path: Path, text: str, environment: Mapping[str, str]) -> Project:
         for name, store in config.stores.items()
     }
     project = Project(path, stores)
+    memory = workspace.memory
+    project.engines = {
+        "local": lambda: None,
+        "spark": lambda: spark.SparkEngine(config.engine.master, config.engine.options, memory),
+    }
     for name, load in config.loads.items():
         made = project.loads[name] = _load(path, text, stores, name, load, environment)
         made.keep = project.keeps[made.from_store.name] = config.stores[load.source.partition(".")[0]].keep
     for name, group in config.groups.items():
         project.groups[name] = _group(path, text, project, name, group.loads)
+    project.choose_engine(config.engine.kind)
     _find_old_values(path, text, project)
     _refuse_shared_targets(path, text, project)
     return project

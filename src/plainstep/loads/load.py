@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from plainstep.stores.api import VersionedTarget
 from plainstep.stores.capabilities import Store, with_tables
@@ -17,9 +17,14 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from contextlib import AbstractContextManager
 
+    from plainstep.core.positions import Window
     from plainstep.settings.load import LoadConfig
     from plainstep.stores.api import Source, Table, Target
     from plainstep.stores.capabilities import HasTarget
+
+
+# What a load opens when it is asked for.
+OPENED = ("source", "whole_source", "target")
 
 
 class Sources(Protocol):
@@ -38,6 +43,37 @@ class Sources(Protocol):
         ...
 
 
+class Engine(Protocol):
+    """What takes over the heavy part of a step: reading a window, collapsing it, and asking the target for edits."""
+
+    def refuse_unable(self, load: Load) -> None:
+        """Refuse a load that cannot be stepped there, before anything of it is read.
+
+        Raises:
+            Refused: it cannot.
+        """
+        ...
+
+    def read_window(self, state: Any, window: Window) -> Any:
+        """What a load's shape is made of: the net changes of a window, in parts that stay where they were collapsed.
+
+        Args:
+            state: the load's ``LoadState``.
+            window: the window.
+
+        Returns:
+            A ``WindowRead``.
+
+        Raises:
+            PlainStepError: whatever a machine raised.
+        """
+        ...
+
+    def read_whole(self, state: Any) -> Any:
+        """The same for a first load: all rows as they stand at the end of the state's span, as inserts."""
+        ...
+
+
 @dataclass(eq=False, repr=False)
 class Load:
     """One load, with its stores.
@@ -48,6 +84,7 @@ class Load:
         config: what plainstep.toml says of it.
         from_store, from_table: where changes are read.
         into_store, into_table: where they are merged.
+        engine: what reads and merges windows in its place, on other machines; None where this process does.
         keep: how long its source keeps changes, as plainstep.toml has it; empty where it does not say.
         base: the folder that relative paths start from.
         old_values: the load whose mirror has the old values that the feed does not tell, if one is named.
@@ -62,6 +99,7 @@ class Load:
     from_table: str
     into_store: HasTarget
     into_table: str
+    engine: Engine | None = None
     rows_store: Store | None = None
     rows_table: str = ""
     keep: str = ""
@@ -71,6 +109,10 @@ class Load:
 
     def __repr__(self) -> str:
         return f"<Load {self.name}: {self.config.source} into {self.config.into}>"
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Another process opens its source and its target for itself, and makes what it is asked for by itself."""
+        return {name: value for name, value in self.__dict__.items() if name not in OPENED} | {"engine": None}
 
     @property
     def made_by(self) -> str:

@@ -130,7 +130,7 @@ def _read_for(
     if not shape.every_change and not shape.old_values:
         read = lean(state, window, total, takers)
         return WindowRead(WindowParts(read.net, partial(ordered, read.net), None, numbering), read.left_out)
-    _refuse_untold(state)
+    refuse_untold(state)
     if shape.every_change:
         read = whole(state, window, total, [*takers, spool.add])
         among = ChangesByKey(spool, read.net, state.key)
@@ -163,7 +163,7 @@ def _read_undoubted(state: LoadState, window: Window, total: int | None, takers:
     return read
 
 
-def _refuse_untold(state: LoadState) -> None:
+def refuse_untold(state: LoadState) -> None:
     """Refuse a shape that needs old values where nothing tells them. A journal writes what there is."""
     load = state.load
     if load.source.has_before_images or load.config.shape == "journal" or load.old_values is not None:

@@ -8,6 +8,7 @@ from itertools import chain
 from typing import overload
 
 from plainstep.core.shapes.edits import Edits
+from plainstep.core.shapes.spread import SpreadRounds
 from plainstep.deferred import pa
 from plainstep.stores.spool import Kept, Shelf
 
@@ -19,6 +20,8 @@ def kept(rounds: Iterator[list[Edits]], sure: bool) -> list[Sequence[Edits]]:
         rounds: what each round asks of each table; at least one.
         sure: whether it is known for certain which rows are at the target.
     """
+    if isinstance(rounds, SpreadRounds):
+        return list(rounds.tables(sure))
     rounds = _judged(rounds, sure)
     first = next(rounds)
     second = next(rounds, None)

@@ -7,10 +7,12 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from functools import partial
 from itertools import chain, islice
 from traceback import clear_frames
 from typing import TYPE_CHECKING
 
+from plainstep.core.changes.ops import NOW, Op
 from plainstep.core.positions import Position, Span, Watermark, Window
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import deferred, pa
@@ -18,6 +20,7 @@ from plainstep.errors import DataError, PlainStepError, Refused, WatermarkMoved
 from plainstep.loads.commit import acknowledge, commit_of, entry_of, quarantining
 from plainstep.loads.outcome import StepOutcome, stepped
 from plainstep.loads.readiness import refuse_foreign_rows, refuse_guesses, refuse_misfits, refuse_unready_idle
+from plainstep.loads.rounds import kept
 from plainstep.loads.windows import (
     ahead,
     label,
@@ -33,6 +36,7 @@ from plainstep.stores.retry import retried
 
 if TYPE_CHECKING:
     from plainstep.core import diff
+    from plainstep.core.shapes.base import Shape, StepContext, TargetReader, WindowChanges
     from plainstep.loads import planning, reading, states
     from plainstep.loads.delivery import deliver as delivery
     from plainstep.loads.load import Load
@@ -62,6 +66,9 @@ def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
     for load in loads:
         load.renew()
     try:
+        for load in loads:
+            if load.engine:
+                load.engine.refuse_unable(load)
         outcomes = retried(lambda: _until_settled(loads), into.wait)
         for load, outcome in zip(loads, outcomes, strict=True):
             if load.config.deliver:
@@ -244,11 +251,17 @@ def _next(load: Load, watermark: Watermark, span: Span, began: float) -> _Plan |
     window, span, more = _at_most(load, window, span, waiting.count)
     # Whether its tables fit is judged by the commit, in the transaction that writes them.
     state = states.LoadState(load, watermark, span)
-    read = reading.read_window(state, window, waiting.count)
+    read = _window(state, window, waiting.count)
     read = replace(read, found=replace(read.found, net=reading.drop_applied(state, read.net)))
     if load.source.overlaps and span.token == watermark.token and not len(read.net) and not read.net.truncated:
         return _Idle(load, watermark, None)
     return replace(_merged(state, read, began, waiting.since), more=more)
+
+
+def _window(state: LoadState, window: Window, count: int | None) -> WindowRead:
+    """What a window holds, read here or by the load's engine."""
+    engine = state.load.engine
+    return engine.read_window(state, window) if engine else reading.read_window(state, window, count)
 
 
 def _at_most(load: Load, window: Window, span: Span, count: int | None) -> tuple[Window, Span, bool]:
@@ -293,11 +306,11 @@ def _first(state: LoadState, began: float, stack: ExitStack) -> _Plan:
         raise
     load.source.reserve()
     if first == "snapshot":
-        return _snapshot(load, began, stack)
+        return _spread_snapshot(state, began) if load.engine else _snapshot(load, began, stack)
     if first == "start":
         window, span, more = _at_most(load, Window.between(Position(span.start), span.end), span, None)
         state = replace(state, span=span)
-        return replace(_merged(state, reading.read_window(state, window, None), began), more=more)
+        return replace(_merged(state, _window(state, window, None), began), more=more)
     entry = entry_of(load, "begin", span, None, note="only changes after this are merged")
     return _Plan(
         state, planning.parts_of(state, [[Edits()] for _ in state.shape.tables()], started=False), entry, began
@@ -320,6 +333,28 @@ def _snapshot(load: Load, began: float, stack: ExitStack) -> _Plan:
     edits = shape.first(_begun(keyed), planning.moment_of(entry, span.head_at))
     parts = planning.parts_of(state, [[one] for one in edits], started=False)
     return _Plan(state, parts, entry, began, quarantining(load, entry, snapshot.left_out))
+
+
+def _spread_snapshot(state: LoadState, began: float) -> _Plan:
+    """A first load that the load's engine reads and writes."""
+    load, shape, info = state.load, state.shape, state.held.found("")
+    assert load.engine is not None
+    if info is not None and info.rows and load.target.watermark(load.name) is not None:
+        raise moved(load.name)
+    refuse_foreign_rows(load, info)
+    read = load.engine.read_whole(state)
+    entry = entry_of(load, "snapshot", state.span, None)
+    edits = partial(_first_of, shape, planning.moment_of(entry, state.span.head_at))
+    parts = planning.parts_of(state, kept(read.found.by_key(edits, state.held), sure=True), started=False)
+    left_out = quarantining(load, entry, lambda: read.left_out)()
+    return _Plan(state, parts, entry, began, lambda: left_out)
+
+
+def _first_of(shape: Shape, now: StepContext, part: WindowChanges, held: TargetReader) -> list[Edits]:
+    """What a first load asks of each table, of some of the rows."""
+    net = part.net
+    rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(shape.schema.names)
+    return shape.first(iter(rows.cast(shape.schema).to_batches()), now)
 
 
 def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:

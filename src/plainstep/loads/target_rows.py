@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from copy import copy
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.parts import EVERY
 from plainstep.core.changes.ranks import Range, ranks
@@ -37,6 +37,10 @@ class TargetRows:
         self.ranks = EVERY
         self._known: dict[str, TableInfo | None] = {}
         self._read: dict[str, KeyedRows] = {}
+
+    def __getstate__(self) -> dict[str, Any]:
+        """Another process looks for itself."""
+        return self.__dict__ | {"_known": {}, "_read": {}}
 
     def rows(self, suffix: str, columns: Sequence[str], keys: pa.Table | None = None, where_null: str = "") -> pa.Table:
         """Rows of one of the tables; see ``plainstep.core.shapes.base.TargetReader``."""

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from plainstep.errors import unknown
-from plainstep.loads.load import Load
+from plainstep.loads.load import Engine, Load
 from plainstep.stores.capabilities import Store
 
 
@@ -19,6 +20,17 @@ class Members:
     loads: dict[str, Load] = field(default_factory=dict)
     keeps: dict[str, str] = field(default_factory=dict)
     groups: dict[str, list[Load]] = field(default_factory=dict)
+    engines: dict[str, Callable[[], Engine | None]] = field(default_factory=dict)
+
+    def choose_engine(self, kind: str) -> None:
+        """Have loads stepped by another engine than plainstep.toml says.
+
+        Args:
+            kind: ``local``, or ``spark``.
+        """
+        engine = self.engines[kind]()
+        for load in self.loads.values():
+            load.engine = engine
 
     def _repr_html_(self) -> str:
         from plainstep.display import html

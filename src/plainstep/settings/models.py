@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
@@ -55,6 +55,14 @@ class EngineConfig(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
+    kind: Literal["local", "spark"] = Field(
+        default="local",
+        description="What steps loads: this process (local), or the executors of a Spark cluster (spark).",
+    )
+    master: str = Field(default="local[*]", description="Spark's master, as in spark://host:7077.")
+    options: dict[str, str] = Field(
+        default_factory=dict, description='What is said to Spark besides, as in { "spark.executor.memory" = "4g" }.'
+    )
     memory: str = Field(
         default="",
         description="How much memory the process may take, as in 1GiB; what does not fit goes to disk. Default: half of the machine's.",

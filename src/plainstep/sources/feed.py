@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.cutting import Cut
@@ -20,7 +20,7 @@ from plainstep.sources.feed_reading import FeedReading
 from plainstep.sources.full_table import whole_rows
 from plainstep.sources.partitioned import PartitionedFeed, in_one_partition
 from plainstep.sources.shared_reading import SharedFeed, runs_of
-from plainstep.stores.feed import HasMonitors, RemembersMore
+from plainstep.stores.feed import HasMonitors, HasPieces, RemembersMore
 from plainstep.stores.records import Batches, Snapshot
 
 if TYPE_CHECKING:
@@ -209,6 +209,24 @@ class FeedSource:
         if isinstance(feed, PartitionedFeed):
             changes = in_one_partition(changes, self.layout.key, feed)
         return Batches(changes, reading.left_out)
+
+    def is_spread(self) -> bool:
+        """Whether its feed can be parted, and holds no partitions whose rows are to be told apart."""
+        return isinstance(self.feed, HasPieces)
+
+    def pieces(self, window: Window, most: int) -> list[Any]:
+        """A window in pieces, as the feed can be parted."""
+        assert isinstance(self.feed, HasPieces)
+        found = self.feed.pieces(window.after_token or None, window.upto_token or None, most)
+        return [Window(window.after, window.upto, after or "", upto) for after, upto in found] or [window]
+
+    def pieces_of_all(self, span: Span, most: int) -> list[Any]:
+        """All that it holds, in pieces."""
+        return self.pieces(Window.between(Position(span.oldest), span.end), most)
+
+    def read_piece(self, piece: Window) -> Batches:
+        """The changes of a piece."""
+        return self.read(piece)
 
     def cut(self, window: Window, most: int) -> Position | None:
         """Where a window can be cut: what comes before is read for that, and no more of it than is needed."""

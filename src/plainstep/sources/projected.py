@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, Any, cast
 
 from plainstep.core.changes.projection import RowScope
 from plainstep.deferred import pa
@@ -14,7 +14,7 @@ from plainstep.stores.records import Batches
 if TYPE_CHECKING:
     from plainstep.core.positions import Window
     from plainstep.loads.load import Load
-    from plainstep.stores.api import Source
+    from plainstep.stores.api import Source, SpreadSource
     from plainstep.stores.records import Snapshot
 
 # What a source is quicker with where old values are not asked for: a filter needs them.
@@ -95,7 +95,13 @@ class ScopedSource:
 
     def read(self, window: Window) -> Batches:
         """The changes of a window as they are within the scope; at least one batch, which may be empty."""
-        found = self.whole.read(window)
+        return self._taken(self.whole.read(window))
+
+    def read_piece(self, piece: Any) -> Batches:
+        """The changes of a piece, of a source that has some, as they are within the scope."""
+        return self._taken(cast("SpreadSource", self.whole).read_piece(piece))
+
+    def _taken(self, found: Batches) -> Batches:
         changes = (self.scope.of(one, self.whole.has_before_images) for one in found)
         return Batches(changes, found.left_out)
 

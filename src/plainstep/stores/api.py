@@ -198,6 +198,27 @@ class DivisibleSource(Source, Protocol):
         ...
 
 
+@runtime_checkable
+class SpreadSource(Source, Protocol):
+    """A source that can be read by several machines at once, each of which opens it for itself."""
+
+    def is_spread(self) -> bool:
+        """Whether it really can."""
+        ...
+
+    def pieces(self, window: Window, most: int) -> list[Any]:
+        """A window in pieces, in reading order, which can be sent to other machines; at most so many."""
+        ...
+
+    def pieces_of_all(self, span: Span, most: int) -> list[Any]:
+        """All rows as they stand at the end of a span, as pieces of changes."""
+        ...
+
+    def read_piece(self, piece: Any) -> Batches:
+        """The changes of a piece, in batches; see ``read``."""
+        ...
+
+
 class RecordedSource(Protocol):
     """Our own capture, which records changes as its triggers fire, beside the table."""
 

@@ -267,6 +267,15 @@ def place_for(what: str) -> str:
     }.get(what, what)
 
 
+@runtime_checkable
+class TakesSpreadEdits(Protocol):
+    """A store into whose tables several machines can write what one commit then names."""
+
+    def takes_spread_edits(self) -> bool:
+        """Whether that is so."""
+        ...
+
+
 class BaseStore:
     """What a store is that has nothing to keep open, and nothing to say of what it lacks."""
 

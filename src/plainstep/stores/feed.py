@@ -145,6 +145,15 @@ class RemembersMore(Protocol):
 
 
 @runtime_checkable
+class HasPieces(Protocol):
+    """A feed that several machines can read at once."""
+
+    def pieces(self, after: str | None, upto: str | None, most: int) -> list[tuple[str | None, str]]:
+        """What lies in between in pieces, in order, each between two positions; at most so many. None where there are no rows."""
+        ...
+
+
+@runtime_checkable
 class HasMonitors(Protocol):
     """A feed that tells others how far it was merged, if it is asked to: nothing here depends on it."""
 

@@ -83,7 +83,7 @@ class Objects:
 
     def __init__(self, place: str, where: Path | str, extra: str = "lake") -> None:
         need("obstore", extra, f"{place} is read through object storage")
-        self.place = place
+        self.place, self._made_of = place, (place, where, extra)
         self._folder = where.resolve() if isinstance(where, Path) else None
         self.where = shown_url(where) if isinstance(where, str) else str(where)
         try:
@@ -93,6 +93,10 @@ class Objects:
             raise StoreError(
                 f"{place} ({self.where}) cannot be opened: {error}.", "", "Fix the store's URL."
             ) from error
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        """Another process opens it for itself, by its own credentials."""
+        return Objects, self._made_of
 
     def names(self, folder: str, after: str = "") -> Iterator[Listed]:
         """The files in a folder, or below it, whose names come after one; in the order of their names."""

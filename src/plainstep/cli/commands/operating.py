@@ -16,21 +16,34 @@ from plainstep.errors import need
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
+    from plainstep.project import Project
     from plainstep.views.status import LoadStatus
+
+
+ENGINE = click.option(
+    "--engine",
+    type=click.Choice(["local", "spark"]),
+    help="What steps: this process, or a Spark cluster. Default: as [engine] says.",
+)
 
 
 @click.command()
 @LOADS
 @click.option("--until-done", is_flag=True, help="Go on with a load that leaves changes to its next step (at_most).")
 @click.option("--jobs", type=click.IntRange(1, 64), default=1, show_default=True, help="How many loads step at once.")
+@ENGINE
 @JSON
 @click.pass_context
-def step(ctx: click.Context, loads: tuple[str, ...], until_done: bool, jobs: int, as_json: bool) -> None:
+def step(
+    ctx: click.Context, loads: tuple[str, ...], until_done: bool, jobs: int, engine: str | None, as_json: bool
+) -> None:
     """One step of each load named, or of all."""
     from plainstep.cli.output import tables
 
     with bar():
-        outcomes = open_project(ctx).step(*loads, raise_errors=False, until_done=until_done, jobs=jobs)
+        outcomes = with_engine(open_project(ctx), engine).step(
+            *loads, raise_errors=False, until_done=until_done, jobs=jobs
+        )
     if as_json:
         echo_json([one.to_dict() for one in outcomes])
     else:
@@ -58,8 +71,11 @@ def step(ctx: click.Context, loads: tuple[str, ...], until_done: bool, jobs: int
     metavar="[HOST:]PORT",
     help="Serve the report, always current, and /metrics, /health, /status.json and /ledger.json: read only, and to this machine alone unless HOST says otherwise.",
 )
+@ENGINE
 @click.pass_context
-def run(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: bool, listen: str) -> None:
+def run(
+    ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: bool, listen: str, engine: str | None
+) -> None:
     """Keep stepping until told to stop (SIGTERM, Ctrl-C).
 
     Each load named, or all. A step with nothing to read logs nothing. A load that fails rests longer and longer, and does not block the others.
@@ -67,9 +83,18 @@ def run(ctx: click.Context, loads: tuple[str, ...], every: timedelta, as_json: b
     from plainstep.cli.output import runner as ticks
     from plainstep.loads.runner import until_told
 
-    going = open_project(ctx).run(*loads, every=every, tell=ticks.in_json if as_json else ticks.in_text)
+    going = with_engine(open_project(ctx), engine).run(
+        *loads, every=every, tell=ticks.in_json if as_json else ticks.in_text
+    )
     with until_told(going), page(ctx, listen) if listen else nullcontext():
         going.run()
+
+
+def with_engine(project: Project, engine: str | None) -> Project:
+    """A project whose loads are stepped as a command's words say."""
+    if engine:
+        project.choose_engine(engine)
+    return project
 
 
 @contextmanager

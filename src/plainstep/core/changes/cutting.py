@@ -2,8 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from itertools import pairwise
+from typing import TypeVar
+
 from plainstep.core.arrays import Bools, flat
 from plainstep.deferred import np, pa, pc
+
+Item = TypeVar("Item")
 
 
 class Cut:
@@ -56,3 +62,10 @@ def _differ(column: pa.Array) -> Bools:
     """Which values are others than the ones before them; what is of no transaction stands by itself."""
     differs: Bools = np.asarray(pc.fill_null(pc.not_equal(column.slice(1), column.slice(0, len(column) - 1)), True))
     return differs
+
+
+def spread(items: Sequence[Item], most: int) -> list[Sequence[Item]]:
+    """Items that follow each other, in at most so many parts of nearly equal numbers; none is empty, but the only one of nothing."""
+    parts = max(1, min(len(items), most))
+    ends = [len(items) * part // parts for part in range(parts + 1)]
+    return [items[start:end] for start, end in pairwise(ends)]

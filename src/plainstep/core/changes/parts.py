@@ -43,7 +43,7 @@ class Totals:
     contradictions: int = 0
     last_seq: int | None = None
 
-    def after(self, net: NetChanges) -> Totals:
+    def after(self, net: NetChanges | NetParts) -> Totals:
         """The totals with those of what follows."""
         return Totals(
             self.read + net.read,
@@ -79,12 +79,12 @@ class NetParts:
         return NetParts.among([NetPart(EVERY, lambda: net)], [net], Totals())
 
     @staticmethod
-    def among(parts: Sequence[NetPart], nets: Iterable[NetChanges], told: Totals) -> NetParts:
+    def among(parts: Sequence[NetPart], nets: Iterable[NetChanges | NetParts], told: Totals) -> NetParts:
         """Some parts.
 
         Args:
             parts: these.
-            nets: the same, read, each gone through once.
+            nets: the same, read, each gone through once; or what is told of each.
             told: what is told of the whole window, beside what they tell.
         """
         totals, counts = told, Counter[str]()
@@ -111,6 +111,11 @@ class NetParts:
     def contradictions(self) -> int:
         """How many changes cannot follow on what came before them."""
         return self.totals.contradictions
+
+    @property
+    def last_seq(self) -> int | None:
+        """The last change."""
+        return self.totals.last_seq
 
     def __len__(self) -> int:
         """How many keys have a net change."""

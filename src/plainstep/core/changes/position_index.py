@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cached_property
 
 from plainstep.core.arrays import Ints, flat
@@ -21,6 +22,15 @@ class PositionIndex:
     def __init__(self) -> None:
         self._starts: list[Ints] = []
         self._places: list[pa.Array] = []
+
+    @staticmethod
+    def joined(parts: Sequence[PositionIndex]) -> PositionIndex:
+        """What is known of windows that follow each other, whose sequences do, too."""
+        found = PositionIndex()
+        for one in parts:
+            found._starts += one._starts
+            found._places += one._places
+        return found
 
     def add(self, changes: Changes) -> None:
         """Take in the next batch, in reading order."""

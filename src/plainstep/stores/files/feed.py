@@ -13,6 +13,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.changes.cutting import spread
 from plainstep.core.durations import duration
 from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import earlier, parted
@@ -340,6 +341,43 @@ class FileFeed:
             return
         for file in chosen:
             yield from self._by_line(file, before.get(file.name), there[file.name])
+
+    def pieces(self, after: str | None, upto: str | None, most: int) -> list[tuple[str | None, str]]:
+        """Some files each: where positions stand in the rows, such as have no position between those of others."""
+        if upto is None:
+            return []
+        label, before = unpacked(after or "")
+        last, there = unpacked(upto)
+        found, begin, known = list[tuple[str | None, str]](), label, dict(before)
+        for some in spread(self._apart([one for one in self._listing().files if one.name in there], label), most):
+            files = [file for group in some for file in group]
+            here = {file.name: there[file.name] for file in files}
+            if self.shape.order is None:
+                end = last if files[-1].name == list(there)[-1] else f"{files[-1].name}:end"
+                found.append((packed(begin, known) if begin else None, packed(end, known | here)))
+            else:  # each piece lies between all positions of the ones beside it, and names its own files only
+                ends = [one[1] for file in files if (one := self._ends_of(file))]
+                end = max(ends, key=self._place) if ends else begin
+                end = last if not end or self._place(end) > self._place(last) else end
+                found.append((packed(begin, before) if begin else None, packed(end, here)))
+            begin, known = end, known | here
+        return found
+
+    def _apart(self, files: list[File], label: str) -> list[list[File]]:
+        """Files in groups, in order, no two of which have positions between each other's; none that ends at a position or before."""
+        if self.shape.order is None:
+            return [[file] for file in files]
+        begin = self._place(label) if label else None
+        ends = [(self._place(one[0]), self._place(one[1]), file) for file in files if (one := self._ends_of(file))]
+        ends = [one for one in ends if begin is None or one[1] > begin]
+        found, upto = list[list[File]](), None
+        for first, last, file in sorted(ends, key=lambda one: one[:2]):
+            if upto is None or first > upto:
+                found.append([])
+                upto = last
+            found[-1].append(file)
+            upto = max(upto, last)
+        return found
 
     def _by_line(self, file: File, known: Seen | None, there: Seen) -> Iterator[pa.Table]:
         """The rows of a file that were not merged."""

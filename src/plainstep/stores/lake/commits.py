@@ -15,7 +15,7 @@ from plainstep.errors import Refused
 from plainstep.stores.books import Book
 from plainstep.stores.commit_errors import contradicted, half_a_row, moved
 from plainstep.stores.lake.files import FileRows
-from plainstep.stores.lake.merging import Merged, MergedFile, Merging, in_batches
+from plainstep.stores.lake.merging import Merged, MergedFile, Merging, in_batches, in_one_round
 from plainstep.stores.lake.writer import Writer
 from plainstep.stores.records import Commit, LedgerEntry, Part, TableInfo
 
@@ -130,7 +130,7 @@ class LakeCommit(ABC, Generic[State, Made]):
     def appended(self, part: Part, writer: Writer[Made], entry: LedgerEntry) -> list[Made]:
         """The files of rows that are only appended: written once, for they can be read once. (Of several rounds, they can be read again.)"""
         if self._appended is None:
-            count = in_batches(_begun(part.rounds[0]), writer) if len(part.rounds) == 1 else 0
+            count = in_batches(_begun(part.rounds[0]), writer) if in_one_round(part.rounds) else 0
             writer.flush()
             self._appended = writer.adds, count
         if part.counted:

@@ -8,11 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Any, Protocol
 
 from plainstep.core.arrays import Bools, Ints, flat
 from plainstep.core.shapes.apply import Applied, applied, found_in, places_of
 from plainstep.core.shapes.edits import Edits
+from plainstep.core.shapes.spread import SpreadEdits
 from plainstep.deferred import np, pa, pc
 from plainstep.stores.lake.files import FileRows, LakeFile
 from plainstep.stores.lake.writer import Writer
@@ -24,6 +26,8 @@ SMALL, MANY = 8 << 20, 16
 FEW = 0.05
 # Files that are smaller are written anew, whatever goes.
 LARGE = 1 << 20
+# Bytes of files that are written anew by one machine at a time.
+TOGETHER = 64 << 20
 
 
 class MergedFile(LakeFile, Protocol):
@@ -83,7 +87,9 @@ class Merging:
             rounds: what is asked; of several rounds, each of other keys than those before it.
             anew: whether every file is written anew, for its columns change.
         """
-        if len(rounds) > 1:
+        if isinstance(rounds, SpreadEdits):
+            return self._spread(key, rounds, anew)
+        if not in_one_round(rounds):
             return self._in_rounds(key, rounds, anew)
         [edits] = rounds
         if edits.clear:
@@ -113,6 +119,26 @@ class Merging:
         for file in found.anew:
             self._rewritten(file, hits.get(file.key), (), total.rows)
         return Merged(total, [*removed, *found.touched], found.marked)
+
+    def _spread(self, key: Sequence[str], rounds: SpreadEdits, anew: bool) -> Merged:
+        """Make edits on several machines: rows that come are written where they are, then what is left of files is, side by side."""
+        total, hits, removed = Applied(self.schema.empty_table()), dict[Any, Bools](), list[MergedFile]()
+        for made in rounds.each(partial(_round_of, self, tuple(key))):
+            self.writer.adds += made.adds
+            total = _summed(total, made.done)
+            if made.clear:
+                removed, self.files = removed or self.files, []
+            for name, (count, rows) in made.hits.items():
+                hits.setdefault(name, np.zeros(count, dtype=np.bool_))[rows] = True
+        found = self._parted(hits, anew, asked=True)
+        groups = [[(file, hits.get(file.key)) for file in some] for some in _together(found.anew)]
+        for adds in rounds.every(partial(_left_of, self), groups):
+            self.writer.adds += adds
+        return Merged(total, [*removed, *found.touched], found.marked)
+
+    def elsewhere(self) -> Merging:
+        """The same on another machine, with a writer of its own."""
+        return Merging(self.rows, self.files, self.schema, self.writer.another(), self.marks)
 
     def _edited(self, key: Sequence[str], edits: Edits, hits: dict[Any, Bools]) -> Applied:
         """The rows that edits are about, after them.
@@ -207,6 +233,53 @@ class Merging:
         return fitted(rows, wanted)
 
 
+@dataclass(frozen=True)
+class _MadeElsewhere:
+    """What one round came to on another machine: the files that were written, which rows of which files went (how many rows the file
+    has, and their numbers), what was counted, and whether every row went first."""
+
+    adds: list[Any]
+    hits: dict[Any, tuple[int, Ints]]
+    done: Applied
+    clear: bool
+
+
+def _round_of(merging: Merging, key: Sequence[str], edits: Edits) -> _MadeElsewhere:
+    """One round, on another machine."""
+    merging, hits = merging.elsewhere(), dict[Any, Bools]()
+    if edits.clear:
+        merging.files = []
+    done = merging._edited(key, edits, hits)
+    merging.writer.add(done.rows)
+    total = _counted(done, edits)
+    total.append += in_batches(iter(edits.append), merging.writer)
+    merging.writer.flush()
+    total.rows = total.rows.slice(0, 0)
+    gone = {name: (len(hit), np.flatnonzero(hit)) for name, hit in hits.items()}
+    return _MadeElsewhere(merging.writer.adds, gone, total, edits.clear)
+
+
+def _left_of(merging: Merging, files: Sequence[tuple[MergedFile, Bools | None]]) -> list[Any]:
+    """The files that hold what is left of some, written on another machine."""
+    merging = merging.elsewhere()
+    for file, hit in files:
+        merging._rewritten(file, hit, (), merging.schema.empty_table())
+    merging.writer.flush()
+    return merging.writer.adds
+
+
+def _together(files: Sequence[MergedFile]) -> list[list[MergedFile]]:
+    """Files in groups, so that small ones become one."""
+    found, held = list[list[MergedFile]](), TOGETHER
+    for file in files:
+        if held + file.size > TOGETHER:
+            found.append([])
+            held = 0
+        found[-1].append(file)
+        held += file.size
+    return found
+
+
 @dataclass
 class _Touched:
     """The files that edits touch: all, those that stay with rows of them deleted, and those that are written anew."""
@@ -216,12 +289,20 @@ class _Touched:
     anew: list[MergedFile] = field(default_factory=list)
 
 
+def in_one_round(rounds: Sequence[Edits]) -> bool:
+    """Whether all is asked at once, on this machine."""
+    return len(rounds) == 1 and not isinstance(rounds, SpreadEdits)
+
+
 def _counted(done: Applied, edits: Edits, before: Applied | None = None) -> Applied:
     """What was counted, after what was counted before: what was not as expected only where it is a contradiction."""
-    before = before or Applied(done.rows.slice(0, 0))
-    counts = {name: getattr(before, name) + getattr(done, name) for name in ("put", "patch", "drop", "append", "add")}
-    odd, halves = done.odd * edits.strict, done.halves * edits.whole
-    return Applied(before.rows, odd=before.odd + odd, halves=before.halves + halves, **counts)
+    found = replace(done, odd=done.odd * edits.strict, halves=done.halves * edits.whole)
+    return _summed(before or Applied(done.rows.slice(0, 0)), found)
+
+
+def _summed(before: Applied, done: Applied) -> Applied:
+    names = ("put", "patch", "drop", "append", "add", "odd", "halves")
+    return Applied(before.rows, **{name: getattr(before, name) + getattr(done, name) for name in names})
 
 
 def _in_order(files: list[MergedFile], key: Sequence[str]) -> list[MergedFile]:

@@ -7,12 +7,15 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from datetime import datetime
+from itertools import pairwise
 from typing import Any, Protocol
 
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes
-from plainstep.core.changes.cutting import Cut
+from plainstep.core.changes.cutting import Cut, spread
+from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import np, pa
 from plainstep.errors import ConfigError, Refused
@@ -117,6 +120,15 @@ class VersionedTable(ABC):
     @abstractmethod
     def sides(self, version: Any, rows: Any) -> tuple[pa.Table, pa.Table]:
         """The rows that a version took away, and those that it brought."""
+
+
+@dataclass(frozen=True)
+class _Files:
+    """Some of the files of a version."""
+
+    number: int
+    at: datetime | None
+    files: Sequence[LakeFile]
 
 
 class VersionsSource:
@@ -229,6 +241,40 @@ class VersionsSource:
             Refused: a version in between is not held any more, or made another table of this.
         """
         return Batches(self._changes(window))
+
+    def is_spread(self) -> bool:
+        """Yes: each version tells by itself what it did."""
+        return True
+
+    def pieces(self, window: Window, most: int) -> list[Any]:
+        """A window in pieces: some versions each."""
+        numbers = [one.number for one in self.table.versions(window.after, window.upto) if one.changes_rows]
+        ends = [some[-1] for some in spread(numbers, most)]
+        ends[-1:] = [window.upto]  # what came to nothing at the end is looked at, too
+        return [Window(after, upto) for after, upto in pairwise([window.after, *ends])]
+
+    def pieces_of_all(self, span: Span, most: int) -> list[Any]:
+        """The table as it stands: some of its files each."""
+        if span.head != self.table.head:
+            raise Refused(f"{self.place} was written meanwhile.", "", "Run the command again.")
+        return [_Files(span.head, span.head_at, some) for some in spread(self.table.files(), most)]
+
+    def read_piece(self, piece: Window | _Files) -> Batches:
+        """The changes of a piece; rows as they stand are inserts."""
+        return self.read(piece) if isinstance(piece, Window) else Batches(self._inserts(piece))
+
+    def _inserts(self, piece: _Files) -> Iterator[Changes]:
+        """The rows of some files, as inserts. (That no two have one key is seen when they are collapsed.)"""
+        rows, start, given = self.table.rows(), 0, False
+        for file in piece.files:
+            found = rows.of(file)
+            nothing = {WAS + one.name: pa.nulls(found.num_rows, one.type) for one in rows.schema}
+            here = {NOW + one.name: found[one.name] for one in rows.schema}
+            ops = pa.array(np.full(found.num_rows, Op.INSERT, dtype=np.int8))
+            yield Changes(_placed(pa.table({"op": ops, **nothing, **here}), piece.number, piece.at, start))
+            start, given = start + found.num_rows, True
+        if not given:
+            yield Changes(self._nothing())
 
     def _changes(self, window: Window) -> Iterator[Changes]:
         rows, start, gathered = self.table.rows(), 0, [self._nothing()]

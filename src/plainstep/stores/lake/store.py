@@ -23,6 +23,10 @@ class LakeStore(BaseStore):
     holds: str
     one: str
 
+    def takes_spread_edits(self) -> bool:
+        """Yes: files are written by anyone, and one commit names them."""
+        return True
+
     def refuse_types(self, table: str, types: dict[str, str]) -> None:
         """Refuse types that a load says.
 

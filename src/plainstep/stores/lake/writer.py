@@ -6,7 +6,8 @@ import os
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from typing import Generic, TypeVar
+from copy import copy
+from typing import Generic, Self, TypeVar
 
 from plainstep.deferred import np, pa
 from plainstep.workspace import workspace
@@ -39,6 +40,12 @@ class Writer(ABC, Generic[Made]):
     @abstractmethod
     def written(self, rows: pa.Table) -> list[Made]:
         """Write rows into a file, or several."""
+
+    def another(self) -> Self:
+        """A writer like it, which holds nothing yet."""
+        found = copy(self)
+        found.adds, found._held, found._rows, found._bytes = [], [], 0, 0
+        return found
 
     def add(self, rows: pa.Table) -> None:
         """Some rows more."""
