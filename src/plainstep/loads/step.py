@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -36,7 +36,8 @@ from plainstep.stores.retry import retried
 
 if TYPE_CHECKING:
     from plainstep.core import diff
-    from plainstep.core.shapes.base import Shape, StepContext, TargetReader, WindowChanges
+    from plainstep.core.changes.net import NetChanges
+    from plainstep.core.shapes.base import Shape, StepContext, TargetReader
     from plainstep.loads import planning, reading, states
     from plainstep.loads.delivery import deliver as delivery
     from plainstep.loads.load import Load
@@ -345,16 +346,20 @@ def _spread_snapshot(state: LoadState, began: float) -> _Plan:
     read = load.engine.read_whole(state)
     entry = entry_of(load, "snapshot", state.span, None)
     edits = partial(_first_of, shape, planning.moment_of(entry, state.span.head_at))
-    parts = planning.parts_of(state, kept(read.found.by_key(edits, state.held), sure=True), started=False)
+    rounds = (
+        read.found.by_key(lambda part, held: edits([part.net], held), state.held)
+        if shape.by_key
+        else iter([edits(read.found.net, state.held)])
+    )
+    parts = planning.parts_of(state, kept(rounds, sure=True), started=False)
     left_out = quarantining(load, entry, lambda: read.left_out)()
     return _Plan(state, parts, entry, began, lambda: left_out)
 
 
-def _first_of(shape: Shape, now: StepContext, part: WindowChanges, held: TargetReader) -> list[Edits]:
-    """What a first load asks of each table, of some of the rows."""
-    net = part.net
-    rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(shape.schema.names)
-    return shape.first(iter(rows.cast(shape.schema).to_batches()), now)
+def _first_of(shape: Shape, now: StepContext, found: Iterable[NetChanges], held: TargetReader) -> list[Edits]:
+    """What a first load asks of each table, of some of the rows or of all."""
+    rows = (net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(shape.schema.names) for net in found)
+    return shape.first((batch for some in rows for batch in some.cast(shape.schema).to_batches()), now)
 
 
 def _begun(batches: Iterator[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:

@@ -151,6 +151,7 @@ class Shape(Protocol):
         every_change: whether it is made of all changes, rather than of net changes.
         old_values: whether it needs old values.
         placed: whether it tells where changes stand.
+        by_key: whether rows of some keys are nothing to those of others.
         keeps_rows: whether it holds the source's rows, so that they can be compared.
         gone: the column that holds a value where a row is no longer the source's; empty where such rows are not there.
     """
@@ -165,6 +166,8 @@ class Shape(Protocol):
     def old_values(self) -> bool: ...  # noqa: D102
     @property
     def placed(self) -> bool: ...  # noqa: D102
+    @property
+    def by_key(self) -> bool: ...  # noqa: D102
     @property
     def keeps_rows(self) -> bool: ...  # noqa: D102
     @property

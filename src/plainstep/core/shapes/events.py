@@ -87,6 +87,7 @@ class Events:
     every_change: bool = True
 
     placed = True
+    by_key = False
     keeps_rows = False
     gone = ""
 

@@ -76,6 +76,7 @@ class History:
 
     old_values = False
     placed = True
+    by_key = True
     keeps_rows = True
     gone = UPTO
 

@@ -57,6 +57,7 @@ class Journal:
 
     old_values = True
     placed = True
+    by_key = False
     keeps_rows = True
     gone = ""
 

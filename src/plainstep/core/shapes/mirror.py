@@ -56,6 +56,7 @@ class Mirror:
     every_change = False
     old_values = False
     placed = False
+    by_key = True
     keeps_rows = True
 
     @property

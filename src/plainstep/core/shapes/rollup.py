@@ -36,6 +36,7 @@ class Rollup(RollupInputs):
     every_change = False
     old_values = True
     placed = False
+    by_key = False
     keeps_rows = False
     gone = ""
 

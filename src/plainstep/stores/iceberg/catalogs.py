@@ -62,6 +62,10 @@ class Catalog:
         self._opened: Any = None
         need("pyiceberg", "iceberg", f"{self.name} is a catalogue of Iceberg tables")
 
+    def __getstate__(self) -> dict[str, Any]:
+        """Another process opens it for itself."""
+        return self.__dict__ | {"_opened": None}
+
     @property
     def opened(self) -> Any:
         """The catalogue, as the library has it.
@@ -93,11 +97,13 @@ class Catalog:
     def make(self, space: str) -> None:
         """Make the catalogue, and a namespace in it, where they are not there."""
         if not self.is_made:
-            self._opened = self._asked(
-                lambda: catalogs.load_catalog(
-                    self._called, **(self._said | {"init_catalog_tables": "true"}), **self.storage
-                )
-            )
+            said = self._said | {"init_catalog_tables": "true"}
+            try:
+                self._opened = self._asked(lambda: catalogs.load_catalog(self._called, **said, **self.storage))
+            except Unreachable:
+                self._opened = None
+                if not self.is_made:  # else another step made it at the same moment
+                    raise
         self._asked(lambda: self.opened.create_namespace_if_not_exists(space))
 
     def properties(self, space: str) -> dict[str, str]:

@@ -1,0 +1,284 @@
+"""Steps on Spark: the same net changes, the same rows, the same refusals, whoever collapses."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+import pyarrow as pa
+from click.testing import CliRunner
+
+import plainstep
+from plainstep.cli.main import cli
+from plainstep.errors import DataError, PlainStepError, Refused, StoreError
+from plainstep.spark import engine as engines
+from tests.support import examples, quote
+
+SHAPES = {
+    "mirror": "",
+    "flagged": "deletes = 'flag'",
+    "history": "shape = 'history'",
+    "by_net": "shape = 'history'\ngrain = 'net'",
+    "sums": "shape = 'rollup'\nby = ['kind']\nmeasures = { trees = 'count(*)', height = 'sum(height)' }",
+}
+# Columns that tell when a step was made.
+TIMES = ("valid_from", "valid_to", "removed_at", "stepped_at", "step_number")
+COUNTS = ("changes", "inserts", "updates", "deletes", "put", "patch", "drop", "append", "add", "contradictions")
+
+LAYOUT = """
+operation = "op"
+insert = ["insert"]
+update = ["update"]
+delete = ["delete"]
+truncate = ["truncate"]
+was = "before.*"
+now = "after.*"
+"""
+# Two executors, each a process of its own, on this machine.
+MASTER = "local-cluster[2,1,1024]"
+
+
+class Landing:
+    """Files of changes land; loads take them into a Delta store without Spark (``near``), and into another with it (``far``)."""
+
+    def __init__(
+        self, seed: int, key: str, first: str, into: str = "delta:///far", shapes: tuple[str, ...] = tuple(SHAPES)
+    ) -> None:
+        self.path = Path(tempfile.mkdtemp(prefix="plainstep-test-"))
+        (self.path / "in").mkdir()
+        self.random, self.key, self.rows, self.number = random.Random(seed), key, dict[Any, dict[str, Any]](), 0
+        self.shapes = shapes
+        names = {"int": ["id"], "text": ["id"], "two": ["ward", "id"]}[key]
+        text = "[stores.land]\nurl = 'file:///in'\n[stores.near]\nurl = 'delta:///near'\n"
+        text += f"[stores.far]\nurl = {quote(into)}\n[engine]\nmaster = {quote(MASTER)}\n"
+        for store in ("near", "far"):
+            for name in shapes:
+                table = f"town.{name}" if store == "far" and into.startswith("iceberg") else name
+                text += f"[loads.{store}_{name}]\nfrom = 'land.*.jsonl'\ninto = '{store}.{table}'\nkey = {json.dumps(names)}\n"
+                text += f"first = '{first}'\n{SHAPES[name]}\n[loads.{store}_{name}.layout]\n{LAYOUT}\n"
+        (self.path / "plainstep.toml").write_text(text)
+
+    def __enter__(self) -> Landing:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        shutil.rmtree(self.path, ignore_errors=True)
+
+    @property
+    def project(self) -> plainstep.Project:
+        return plainstep.load_project(self.path / "plainstep.toml")
+
+    def land(self, count: int, files: int = 3) -> None:
+        """Some files of changes: of few keys, so that they come again; some move to other keys, and now and then all rows go."""
+        for _ in range(files):
+            self.number += 1
+            lines = [json.dumps(self._change()) for _ in range(count)]
+            (self.path / "in" / f"{self.number:04}.jsonl").write_text("\n".join(lines) + "\n")
+
+    def _change(self) -> dict[str, Any]:
+        pick, key = self.random.random(), self._key()
+        if pick < 0.004:
+            self.rows.clear()
+            return {"op": "truncate", "before": None, "after": None}
+        row = self._row(key)
+        if key not in self.rows:
+            self.rows[key] = row
+            return {"op": "insert", "before": None, "after": row}
+        before = self.rows.pop(key)
+        if pick < 0.3:
+            return {"op": "delete", "before": before, "after": None}
+        if pick < 0.4 and (other := self._key()) not in self.rows:
+            key, row = other, self._row(other)
+        self.rows[key] = row
+        return {"op": "update", "before": before, "after": row}
+
+    def _key(self) -> Any:
+        number = self.random.randrange(-60, 60)
+        return {
+            "int": number * 1000,
+            "text": f"oak {number}" * (1 + number % 9),
+            "two": (number % 3, f"é{number // 3}"),
+        }[self.key]
+
+    def _row(self, key: Any) -> dict[str, Any]:
+        named = {"ward": key[0], "id": key[1]} if self.key == "two" else {"id": key}
+        pick = self.random.choice
+        return named | {
+            "kind": pick(["oak", "lime", "elm"]),
+            "height": pick([None, 1, 2, 3]),
+            "note": pick([None, "", "gefällt"]),
+        }
+
+    def step(self, store: str, engine: str) -> list[Any]:
+        """A step of every load into a store; what the ledger counts of each."""
+        project = self.project
+        project.choose_engine(engine)
+        outcomes = project.step(*(f"{store}_{name}" for name in self.shapes), jobs=2, raise_errors=False)
+        for outcome in outcomes:
+            if outcome.error:
+                raise outcome.error
+        made = {one.load.partition("_")[2]: one.entry for one in outcomes}
+        return [
+            (name, [getattr(made[name], count) for count in COUNTS] if made[name] else None) for name in self.shapes
+        ]
+
+    def held(self, store: str, name: str) -> list[str]:
+        """The rows of a table, without the times of steps."""
+        load = self.project.load(f"{store}_{name}")
+        info = load.target.table(load.into_table, ())
+        assert info is not None
+        schema = pa.schema([one for one in info.schema if one.name not in TIMES])
+        return sorted(map(str, pa.Table.from_batches(load.target.rows(load.into_table, schema), schema).to_pylist()))
+
+
+@contextmanager
+def many_parts() -> Iterator[None]:
+    """Meanwhile, windows are read in more pieces, and collapsed in more ranges, than there are cores."""
+    with mock.patch.object(engines, "PIECES", 3), mock.patch.object(engines, "RANGES", 3):
+        yield
+
+
+class Spark(unittest.TestCase):
+    """A cluster of two executors."""
+
+    def assert_same(self, here: Landing) -> None:
+        for name in here.shapes:
+            self.assertEqual(here.held("far", name), here.held("near", name), name)
+
+    def test_one_answer(self) -> None:
+        cases = [
+            ("int", "snapshot", "delta:///far?deletion_vectors=true"),
+            ("text", "start", "iceberg+sqlite:///far.db?warehouse=far"),
+            ("two", "head", "delta:///far"),
+        ]
+        for turn in range(examples(len(cases))):
+            key, first, into = cases[turn % len(cases)]
+            with self.subTest(turn=turn, key=key), Landing(turn, key, first, into) as here, many_parts():
+                here.land(40)
+                for count in (60, 1, 50):
+                    self.assertEqual(here.step("far", "spark"), here.step("near", "local"))
+                    self.assert_same(here)
+                    here.land(count)
+                self.assertEqual(here.step("far", "spark"), here.step("near", "local"))
+                self.assert_same(here)
+                self.assertEqual({one.ok for one in here.project.check()}, {True})
+                self.assertEqual([made for _, made in here.step("far", "spark")], [None] * len(here.shapes))
+
+    def test_a_lake_table_into_another(self) -> None:
+        with Landing(7, "int", "snapshot", shapes=("mirror",)) as here, many_parts():
+            config = here.path / "plainstep.toml"
+            config.write_text(
+                config.read_text()
+                + "[stores.third]\nurl = 'delta:///third'\n[loads.third_mirror]\nfrom = 'near.mirror'\n"
+                "into = 'third.tree'\nkey = ['id']\nchanges = 'versions'\n"
+            )
+            for _ in range(4):
+                here.land(50)
+                here.step("near", "local")
+                here.step("third", "spark")
+                self.assertEqual(here.held("third", "mirror"), here.held("near", "mirror"))
+
+    def test_what_an_executor_raises_is_told_as_it_is_here(self) -> None:
+        with Landing(1, "int", "start", shapes=("mirror",)) as here:
+            here.land(30)
+            here.step("far", "spark")
+            here.land(30)
+            bad = here.path / "in" / "9999.jsonl"
+            bad.write_text('{"op": "removed", "before": null, "after": {"id": 1}}\n')
+            told = []
+            for store, engine in (("near", "local"), ("far", "spark")):
+                with self.assertRaises(DataError) as raised:
+                    here.step(store, engine)
+                told.append(str(raised.exception))
+            self.assertEqual(told[0].replace("near", "far"), told[1])
+            self.assertEqual(here.project.ledger("far_mirror")[-1].kind, "refused")
+            bad.unlink()
+            here.step("near", "local")
+            here.step("far", "spark")
+            self.assert_same(here)
+
+    def test_an_executor_that_is_killed(self) -> None:
+        with Landing(2, "int", "start", shapes=("mirror", "history")) as here, many_parts():
+            here.land(50)
+            here.step("far", "spark")
+            here.step("near", "local")
+            here.land(400, files=6)
+            killer = threading.Timer(0.7, kill_an_executor)
+            killer.start()
+            here.step("far", "spark")
+            killer.join()
+            here.step("near", "local")
+            self.assert_same(here)
+
+    def test_what_spark_cannot_do_is_refused_by_name(self) -> None:
+        journal = "shape = 'journal'\n"
+        cases = {
+            "one ordered stream": ("land.*.jsonl", "far.tree", journal),
+            "not a table of a lake": ("land.*.jsonl", "house.tree", ""),
+            "at_most": ("land.*.jsonl", "far.tree", "at_most = 5\n"),
+            "cannot be read by several machines": ("land.*.jsonl", "far.tree", "partition"),
+        }
+        for told, (source, into, more) in cases.items():
+            with self.subTest(told), Landing(3, "int", "start", shapes=()) as here:
+                config = here.path / "plainstep.toml"
+                parted = 'partition = "folder"\n' if more == "partition" else ""
+                layout = LAYOUT.replace('truncate = ["truncate"]', "") if parted else LAYOUT
+                config.write_text(
+                    config.read_text() + "[stores.house]\nurl = 'duckdb:///house.duckdb'\n[loads.tree]\n"
+                    f"from = '{source}'\ninto = '{into}'\nkey = ['id']\nfirst = 'start'\n{'' if parted else more}[loads.tree.layout]\n{parted}{layout}"
+                )
+                here.land(5)
+                words = ["-c", str(config), "step", "tree"]
+                done = CliRunner().invoke(cli, [*words, "--engine", "spark"])
+                self.assertEqual(done.exit_code, 4, done.output)
+                self.assertIn(told, done.output)
+                self.assertIn("step tree --engine local", done.output)
+                self.assertEqual(CliRunner().invoke(cli, [*words, "--engine", "local"]).exit_code, 0)  # as it says
+
+    def test_a_master_that_is_not_there(self) -> None:
+        raised = subprocess.run(
+            [sys.executable, "-c", "from plainstep.spark.session import session\nsession('nonsense', {})"],
+            capture_output=True, text=True, timeout=240, check=False,
+        )  # fmt: skip
+        self.assertIn("StoreError: Spark on nonsense failed", raised.stderr)
+        self.assertIn("--engine local", raised.stderr)
+
+    def test_errors_cross(self) -> None:
+        import pickle
+
+        for error in (Refused("a", "b", "c"), StoreError("d")):
+            again: PlainStepError = pickle.loads(pickle.dumps(error))
+            self.assertEqual((type(again), str(again), again.next), (type(error), str(error), error.next))
+
+
+def kill_an_executor() -> None:
+    """Kill the newest process of an executor."""
+    found = subprocess.run(
+        ["pgrep", "-nf", "CoarseGrainedExecutorBackend"], capture_output=True, text=True, check=False
+    )
+    for one in found.stdout.split()[:1]:
+        os.kill(int(one), signal.SIGKILL)
+
+
+def tearDownModule() -> None:
+    """End the cluster."""
+    found = engines.session.__globals__["pyspark"].SparkContext._active_spark_context
+    if found is not None:
+        found.stop()
+
+
+if __name__ == "__main__":
+    unittest.main()
