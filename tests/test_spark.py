@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import deltalake
 import pyarrow as pa
 from click.testing import CliRunner
 
@@ -25,6 +26,7 @@ import plainstep
 from plainstep.cli.main import cli
 from plainstep.errors import DataError, PlainStepError, Refused, StoreError
 from plainstep.spark import engine as engines
+from plainstep.spark import session as sessions
 from tests.support import examples, quote
 
 SHAPES = {
@@ -191,6 +193,22 @@ class Spark(unittest.TestCase):
                 here.step("third", "spark")
                 self.assertEqual(here.held("third", "mirror"), here.held("near", "mirror"))
 
+    def test_rows_of_a_lake_table_that_have_one_key(self) -> None:
+        with Landing(3, "int", "snapshot", shapes=()) as here, many_parts():
+            (here.path / "near").mkdir()
+            for ids in ([1, 2, 3], [4, 2, 5]):
+                deltalake.write_deltalake(str(here.path / "near" / "twice"), pa.table({"id": ids}), mode="append")
+            config = here.path / "plainstep.toml"
+            said = "[loads.tree]\nfrom = 'near.twice'\ninto = 'far.tree'\nkey = ['id']\nchanges = 'versions'\n"
+            config.write_text(config.read_text() + said)
+            for engine in ("spark", "local"):
+                done = CliRunner().invoke(cli, ["-c", str(config), "step", "--engine", engine])
+                self.assertEqual(done.exit_code, 4, done.output)
+                self.assertRegex(done.output, "key")
+            self.assertFalse(
+                (here.path / "far" / "tree").exists() and list((here.path / "far" / "tree").rglob("*.json"))
+            )
+
     def test_what_an_executor_raises_is_told_as_it_is_here(self) -> None:
         with Landing(1, "int", "start", shapes=("mirror",)) as here:
             here.land(30)
@@ -275,7 +293,7 @@ def kill_an_executor() -> None:
 
 def tearDownModule() -> None:
     """End the cluster."""
-    found = engines.session.__globals__["pyspark"].SparkContext._active_spark_context
+    found = sessions.pyspark.SparkContext._active_spark_context
     if found is not None:
         found.stop()
 

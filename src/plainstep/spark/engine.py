@@ -16,7 +16,7 @@ from plainstep.core.positions import Window
 from plainstep.core.shapes.base import TargetReader, WindowChanges, WindowParts
 from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.spread import SpreadEdits, SpreadRounds
-from plainstep.deferred import np
+from plainstep.deferred import deferred, np
 from plainstep.errors import DataError, Refused
 from plainstep.loads.load import Load
 from plainstep.loads.parted import ordered
@@ -27,6 +27,8 @@ from plainstep.spark.work import Collapsed, Failure, Job, PieceRead, attempted, 
 from plainstep.stores.api import SpreadSource
 from plainstep.stores.capabilities import TakesSpreadEdits
 from plainstep.stores.records import LeftOut
+
+(pyspark,) = deferred("pyspark", "storagelevel")
 
 # Pieces that a window is read in, and ranges of keys that it is collapsed in, for each core of the cluster: few enough that each is
 # worth its start, enough that a slow one holds up little.
@@ -114,20 +116,23 @@ class SparkEngine:
         found = list(enumerate(pieces(source, PIECES * cores)))
         job = Job(_bare(state), (), state.shape.placed, state.shape.every_change, self.memory)
         job = replace(job, begins=self._begins(spark, job, [piece for _, piece in found], RANGES * cores))
+        spark.setJobDescription(f"{state.load.name}: read and collapse")
         sent = spark.broadcast(job)
         rows = spark.parallelize(found, len(found)).mapPartitions(lambda some: read(sent.value, some))
         # One range a partition, and one more for what is told of pieces.
         parted = rows.partitionBy(job.parts + 1, int)
-        nets = parted.mapPartitionsWithIndex(lambda number, some: collapsed(sent.value, number, some)).persist()
+        nets = parted.mapPartitionsWithIndex(lambda number, some: collapsed(sent.value, number, some))
+        nets = nets.persist(pyspark.StorageLevel.MEMORY_AND_DISK)
         told = nets.map(_told).collect()
         _raise_first(told)
         reads = sorted((one for one in told if isinstance(one, PieceRead)), key=lambda one: one.number)
         parts = sorted((one for one in told if isinstance(one, Collapsed)), key=lambda one: one.part)
-        held = _Held(spark, nets, parts, spark.broadcast(_numbering(reads)))
+        held = _Held(spark, state.load.name, nets, parts, spark.broadcast(_numbering(reads)))
         return WindowRead(held.found(_totals(reads)), _left_out(reads))
 
     def _begins(self, spark: Any, job: Job, pieces: list[Any], most: int) -> tuple[int, ...]:
         """Ranks that part the keys of some pieces into ranges of about as many."""
+        spark.setJobDescription(f"{job.state.load.name}: look at keys")
         some = pieces[:: max(len(pieces) // SAMPLED, 1)]
         sent = spark.broadcast(job)
         look = spark.parallelize(some, len(some)).mapPartitions(
@@ -192,12 +197,14 @@ class _Held:
 
     Attributes:
         spark: Spark's context.
+        load: the load's name, for Spark's list of jobs.
         nets: the parts, one a partition.
         parts: what is told of each.
         numbering: where changes stand, sent to all executors.
     """
 
     spark: Any
+    load: str
     nets: Any
     parts: Sequence[Collapsed]
     numbering: Any
@@ -284,6 +291,7 @@ class _Edits(SpreadEdits):
             return work(make(one.ranks, net, one.each_change, numbering.value))
 
         with told_as_ours(held.spark.master):
+            held.spark.setJobDescription(f"{held.load}: merge")
             found = held.nets.mapPartitions(lambda some: attempted(made, _parts_of(some))).collect()
         _raise_first(found)
         return list(found)
@@ -292,8 +300,10 @@ class _Edits(SpreadEdits):
         """What a function makes of each of some items, on the executors."""
         if not items:
             return []
-        spark = self.parts.held.spark
+        held = self.parts.held
+        spark = held.spark
         with told_as_ours(spark.master):
+            spark.setJobDescription(f"{held.load}: write what is left of files")
             spread = spark.parallelize(list(items), len(items))
             found = spread.mapPartitions(lambda some: attempted(work, some)).collect()
         _raise_first(found)

@@ -19,8 +19,12 @@ from plainstep.errors import StoreError, need
 
 pyspark, gateways = deferred("pyspark", "context", "java_gateway")
 
-# What is set where the project does not say otherwise: no page for people, no bars of its own.
-QUIET = {"spark.ui.enabled": "false", "spark.ui.showConsoleProgress": "false", "spark.log.level": "ERROR"}
+# What is set where the project does not say otherwise: no page for people, no bars of its own; and where its process here runs out of
+# memory, that it ends: it would wait for ever.
+SETTINGS = {
+    "spark.ui.enabled": "false", "spark.ui.showConsoleProgress": "false", "spark.log.level": "ERROR",
+    "spark.driver.extraJavaOptions": "-XX:+ExitOnOutOfMemoryError",
+}  # fmt: skip
 # Lines of what Spark said that are told where it fails.
 LINES = 3
 
@@ -57,7 +61,7 @@ def _begun(master: str, options: Mapping[str, str]) -> Any:
     os.environ.setdefault("SPARK_SUBMIT_OPTS", quiet)
     said = tempfile.TemporaryFile()  # noqa: SIM115 (it lives as long as Spark's process writes to it)
     _said[:] = [said]
-    settings = [*QUIET.items(), *options.items()]
+    settings = [*SETTINGS.items(), *options.items()]
     conf = pyspark.SparkConf().setMaster(master).setAppName("plainstep").setAll(settings)
     # What its processes print is not ours to print: it is told where Spark fails.
     gateway = pyspark.SparkContext._gateway or gateways.launch_gateway(conf, {"stdout": said, "stderr": said})

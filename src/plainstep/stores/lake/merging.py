@@ -26,8 +26,6 @@ SMALL, MANY = 8 << 20, 16
 FEW = 0.05
 # Files that are smaller are written anew, whatever goes.
 LARGE = 1 << 20
-# Bytes of files that are written anew by one machine at a time.
-TOGETHER = 64 << 20
 
 
 class MergedFile(LakeFile, Protocol):
@@ -239,7 +237,7 @@ class _MadeElsewhere:
     has, and their numbers), what was counted, and whether every row went first."""
 
     adds: list[Any]
-    hits: dict[Any, tuple[int, Ints]]
+    hits: dict[Any, tuple[int, Any]]
     done: Applied
     clear: bool
 
@@ -254,8 +252,8 @@ def _round_of(merging: Merging, key: Sequence[str], edits: Edits) -> _MadeElsewh
     total = _counted(done, edits)
     total.append += in_batches(iter(edits.append), merging.writer)
     merging.writer.flush()
-    total.rows = total.rows.slice(0, 0)
-    gone = {name: (len(hit), np.flatnonzero(hit)) for name, hit in hits.items()}
+    total.rows = merging.schema.empty_table()  # what is cut off of a table goes along when it is sent
+    gone = {name: (len(hit), np.flatnonzero(hit).astype(np.uint32)) for name, hit in hits.items()}
     return _MadeElsewhere(merging.writer.adds, gone, total, edits.clear)
 
 
@@ -270,9 +268,9 @@ def _left_of(merging: Merging, files: Sequence[tuple[MergedFile, Bools | None]])
 
 def _together(files: Sequence[MergedFile]) -> list[list[MergedFile]]:
     """Files in groups, so that small ones become one."""
-    found, held = list[list[MergedFile]](), TOGETHER
+    found, held = list[list[MergedFile]](), SMALL
     for file in files:
-        if held + file.size > TOGETHER:
+        if held + file.size > SMALL:
             found.append([])
             held = 0
         found[-1].append(file)
