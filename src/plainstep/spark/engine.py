@@ -99,7 +99,7 @@ class SparkEngine:
             )
         if net.contradictions and state.load.source.has_exact_operations:
             raise DataError(
-                f"{net.contradictions:,} rows of {state.load.config.source} have a key that another row has.",
+                f"Rows of {state.load.config.source} that have a key which another row has: {net.contradictions:,}.",
                 "Which of them is meant, nothing tells.",
                 "Name columns that tell its rows apart (key in the load), or remove all but one of them.",
             )

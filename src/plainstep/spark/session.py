@@ -23,7 +23,7 @@ pyspark, gateways = deferred("pyspark", "context", "java_gateway")
 # memory, that it ends: it would wait for ever.
 SETTINGS = {
     "spark.ui.enabled": "false", "spark.ui.showConsoleProgress": "false", "spark.log.level": "ERROR",
-    "spark.driver.extraJavaOptions": "-XX:+ExitOnOutOfMemoryError",
+    "spark.locality.wait": "100ms", "spark.driver.extraJavaOptions": "-XX:+ExitOnOutOfMemoryError",
 }  # fmt: skip
 # Lines of what Spark said that are told where it fails.
 LINES = 3

@@ -96,15 +96,17 @@ class Catalog:
 
     def make(self, space: str) -> None:
         """Make the catalogue, and a namespace in it, where they are not there."""
-        if not self.is_made:
-            said = self._said | {"init_catalog_tables": "true"}
-            try:
+        try:
+            if not self.is_made:
+                said = self._said | {"init_catalog_tables": "true"}
                 self._opened = self._asked(lambda: catalogs.load_catalog(self._called, **said, **self.storage))
-            except Unreachable:
-                self._opened = None
-                if not self.is_made:  # else another step made it at the same moment
-                    raise
-        self._asked(lambda: self.opened.create_namespace_if_not_exists(space))
+            self._asked(lambda: self.opened.create_namespace_if_not_exists(space))
+        except Unreachable:
+            self._opened = None
+            if not self.is_made:
+                raise
+            # Another step made the one or the other at the same moment.
+            self._asked(lambda: self.opened.create_namespace_if_not_exists(space))
 
     def properties(self, space: str) -> dict[str, str]:
         """The properties of a namespace; none where there is no such."""
