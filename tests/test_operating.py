@@ -18,17 +18,37 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep import Scope, StepOutcome
+from plainstep.cli import progress_bar
 from plainstep.core.positions import Position, Window
 from plainstep.export import openmetrics as metrics
 from plainstep.loads import runner as runner
 from plainstep.loads.load import Load
 from plainstep.loads.step import step_together
+from plainstep.progress import told_to
 from plainstep.views.status import LoadStatus
 from tests.histories import Model, histories
 from tests.support import TREE, WITHOUT_SHRINKING, Town, act, examples
 
 MORE = '[loads.more_{0}]\nfrom = "town.tree"\ninto = "shed.more_{0}"\n'
 PACE = "import sys; from plainstep.cli.main import cli; cli(['run', '--every', '0.1s', *sys.argv[1:]])"
+
+
+class Progress(unittest.TestCase):
+    def test_one_bar_shows_the_whole_way_of_several_steps(self) -> None:
+        for patience in (0.0, 0.02):  # the bar comes up in the first step, or later
+            with Town(TREE, loads=MORE.format(1) + "at_most = 7\n") as town:
+                town.project.capture_on("town.tree")
+                town.project.step("more_1")
+                town.sql(*(f"INSERT INTO tree VALUES ({number}, 1, 'a')" for number in range(40)))
+                with mock.patch.object(progress_bar, "PATIENCE", patience):
+                    bars = progress_bar._Bars()
+                    with told_to(bars.hear):
+                        made = town.project.step("more_1", until_done=True)
+                    bars.close()
+                assert bars.progress is not None
+                [task] = bars.progress.tasks
+                self.assertGreater(len(made), 3)
+                self.assertEqual((task.completed, task.total), (40, 40))
 
 
 class Standing(unittest.TestCase):

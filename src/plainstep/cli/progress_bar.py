@@ -37,15 +37,23 @@ class _Bars:
     def __init__(self) -> None:
         self.began, self.lock = time.monotonic(), threading.Lock()
         self.done: dict[str, int] = {}
+        self.totals: dict[str, int | None] = {}
         self.tasks: dict[str, TaskID] = {}
         self.progress: Progress | None = None
 
     def hear(self, what: str, rows: int, total: int | None) -> None:
-        """Some rows more. Several loads may be read at once."""
+        """Some rows more. Several loads may be read at once, and one in several steps (``--until-done``).
+
+        Args:
+            what: what is read.
+            rows: how many more.
+            total: how many there are in all, as this step knows it: at the first step, those of the whole way.
+        """
         with self.lock:
             self._add(what, rows, total)
 
     def _add(self, what: str, rows: int, total: int | None) -> None:
+        self.totals.setdefault(what, total)
         self.done[what] = self.done.get(what, 0) + rows
         if self.progress is None:
             if time.monotonic() - self.began < PATIENCE:
@@ -53,7 +61,7 @@ class _Bars:
             self.progress = _new_progress()
             self.progress.start()
         if what not in self.tasks:
-            self.tasks[what] = self.progress.add_task(what, total=total)
+            self.tasks[what] = self.progress.add_task(what, total=self.totals[what])
         self.progress.update(self.tasks[what], completed=self.done[what])
 
     def close(self) -> None:
