@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import time
 import unittest
 import uuid
+from datetime import timedelta
 from pathlib import Path
 
 from plainstep.project import Project
-from tests.mariadb import Database
+from tests.mariadb import Database, Server
 from tests.support import Town
-from tests.test_mariadb_log import CAPTURED, STORES, TREE, followed
+from tests.test_mariadb_log import CAPTURED, LOAD, STORES, TREE, followed
 
 
 class Capture(unittest.TestCase):
@@ -52,6 +54,51 @@ class Capture(unittest.TestCase):
                     self.mended(town, source, "its change table plainstep_changes_tree is gone")
                 else:
                     self.mended(town, source, words)
+
+    def test_beside_the_log(self) -> None:
+        """What the server logs of change tables is nothing to loads that read the log, be it of the same table."""
+        both = CAPTURED + LOAD.replace("tree", "log_of_tree", 1).replace("house.tree", "house.b")
+        with followed(loads=both) as (source, town):
+            for number in range(3):
+                source.sql(
+                    f"INSERT INTO tree (k, a, b) VALUES ({number}, 1, 'oak'), ({number + 10}, 2, NULL)", "UPDATE tree SET a = a + 1",
+                    f"DELETE FROM tree WHERE k = {number}", "INSERT INTO tree (k, a, b) VALUES (99, 9, 'é') ON DUPLICATE KEY UPDATE a = 10",
+                )  # fmt: skip
+                if number == 1:
+                    source.sql("ALTER TABLE tree ADD COLUMN c INT")
+                    town.project.capture_refresh("town.tree")
+                    source.sql("UPDATE tree SET c = k")
+                self.assertEqual({one.outcome for one in town.project.step()}, {"stepped"})
+                self.assertEqual([one.ok for one in town.project.check()], [True, True])
+                self.assertEqual(town.rows("house", "b"), town.rows("house", "tree"))
+            town.project.trim("town", keep=timedelta(0))
+            self.assertEqual({one.error for one in town.project.step()}, {None})
+
+    def test_where_a_replica_follows(self) -> None:
+        """It would stop at what the server logs of change tables; it does not, for the capture is refused."""
+        server, replica = Server(), Server(**{"server-id": "18"})
+        with Database(TREE, of=server) as source, Town() as town, replica.connect() as connection:
+            town.config.write_text(STORES.format(url=source.url) + CAPTURED)
+            cursor = connection.cursor()
+            cursor.execute(
+                f"CHANGE MASTER TO master_host = '127.0.0.1', master_port = {server.port}, master_user = 'root', "
+                "master_log_file = 'bin.000001', master_log_pos = 4"
+            )
+            cursor.execute("START SLAVE")
+            for _ in range(600):
+                cursor.execute("SHOW SLAVE STATUS")
+                if cursor.fetchone()[10] == "Yes":  # Slave_IO_Running
+                    break
+                time.sleep(0.1)
+            refused = town.run("capture", "on", "town.tree")
+            self.assertEqual(refused.exit_code, 4, refused.stderr)
+            self.assertIn("follows the server of town.tree", refused.stderr)
+            self.assertIn("capture on town.tree --how log", refused.stderr)
+            self.assertEqual(town.run("capture", "on", "town.tree", "--how", "log").exit_code, 0)
+            town.config.write_text(STORES.format(url=source.url) + LOAD)
+            source.sql("INSERT INTO tree VALUES (1, 1, 'oak')")
+            town.project.step()
+            self.sound(town.project)
 
     def test_columns_that_come(self) -> None:
         with followed(loads=CAPTURED) as (source, town):

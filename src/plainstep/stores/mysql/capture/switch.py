@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -26,6 +27,8 @@ if TYPE_CHECKING:
 
 # Seconds for which capture waits for those that have the table open: whoever comes meanwhile waits behind it.
 PATIENCE = 1
+# Seconds after which whoever still reads the log is more than a step of ours.
+FOLLOWS = 2
 
 
 @contextmanager
@@ -103,6 +106,7 @@ def _refuse_untold(connection: Wire, database: MysqlDatabase, found: catalog.Fou
             f"{place} is {what}: only tables of InnoDB can be captured.", "", "Name the tables that it is made of."
         )
     refuse_cascades(connection, found, place)
+    _refuse_replicas(connection, place)
     try:
         connection.run("SELECT 1 FROM information_schema.innodb_trx LIMIT 1")
     except pymysql.Error as error:
@@ -113,6 +117,25 @@ def _refuse_untold(connection: Wire, database: MysqlDatabase, found: catalog.Fou
             "Their changes would be missed.",
             f"GRANT PROCESS ON *.* TO {catalog.role(connection)};",
         ) from None
+
+
+def _refuse_replicas(connection: Wire, place: str) -> None:
+    """Refuse to capture where a replica follows the server: it would stop.
+
+    The server logs the rows of change tables as statements, amid the rows of the table itself, which a replica takes for a damaged log
+    (error 1595; seen with MariaDB 10.11 on both sides, also where the replica is told to pass over our tables).
+    """
+    following = "SELECT id FROM information_schema.processlist WHERE command LIKE 'Binlog Dump%'"
+    before = connection.run(following)[1]
+    if not before:
+        return
+    time.sleep(FOLLOWS)
+    if {*connection.run(following)[1]} & {*before}:
+        raise Refused(
+            f"A replica, or another reader of the log, follows the server of {place}.",
+            "Captured by triggers, changes are logged in a form at which replicas of MariaDB stop.",
+            f"plainstep capture on {place} --how log reads the log itself.",
+        )
 
 
 def install(connection: Wire, found: catalog.Found, key: tuple[str, ...]) -> None:

@@ -10,6 +10,8 @@ from enum import Enum, auto
 CHANGING = ("insert", "update", "delete", "replace", "load", "call", "with", "do", "handler")
 DEFINING = ("alter", "create", "drop", "rename", "truncate", "analyze", "optimize", "repair")
 COMMENT = re.compile(r"/\*(?!M?!).*?\*/|--[ \t][^\n]*|#[^\n]*", re.DOTALL)
+# Rows of our own change tables: these keep the numbers of transactions, so MariaDB logs them as statements, whatever it is set to.
+RECORDED = re.compile(r"(?:insert\s+into|delete\s+(?:history\s+)?from)\s+`plainstep_changes_", re.IGNORECASE)
 # What a name looks like in front of which nothing stands that it could be a part of.
 BEFORE, BEHIND = r"(?<![\w$`\"])[`\"]?", r"[`\"]?(?![\w$`\"])"
 # Parts of an ALTER TABLE after which all rows are what they were, but for columns that are gone, or new and null.
@@ -59,7 +61,7 @@ def effect_of(sql: str, database: str, schema: str, table: str, folds: bool = Fa
     first = re.match(r"(?:/\*M?!\d*\s*)?(\w*)", plain)
     word = first[1].lower() if first else ""
     if word in CHANGING:
-        return Effect.AS_STATEMENT
+        return Effect.NONE if RECORDED.match(plain) else Effect.AS_STATEMENT
     if word not in DEFINING:
         return Effect.NONE
     whole = re.match(r"(?:drop|create|alter)\s+(?:or\s+replace\s+)?(?:database|schema)\s+(.*)", plain, FLAGS)
