@@ -12,6 +12,7 @@ import time
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import duckdb
 import pyarrow as pa
@@ -22,6 +23,7 @@ from hypothesis import strategies as st
 from plainstep.core.positions import Position, Window
 from plainstep.errors import PlainStepError
 from plainstep.formats.prefetch import ahead, fetched
+from plainstep.stores.files.feed import FileFeed
 from plainstep.testing.processes import Script
 from tests.feed_town import Town, run
 from tests.kills import DIE, POINTS
@@ -224,6 +226,25 @@ class Landings(unittest.TestCase):
                 town.land("d.jsonl", (50, 5, 5))
                 self.assertEqual(town.step(), "stepped 1 ")
                 self.assertEqual(town.rows(), {1: 1, 2: 2, 3: 3, 5: 5})
+
+    def test_a_file_that_goes_while_it_is_read(self) -> None:
+        """Refused: its rows were counted among those that are read. The command does what is left when it is run again."""
+        for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nmissing_field = "null"'):
+            with self.subTest(layout), Landing("*.jsonl", layout) as town:
+                for number in range(4):
+                    town.land(f"{number}.jsonl", (10 * number, number, number))
+                read = FileFeed._read
+
+                def gone(
+                    self: FileFeed, after: str | None, upto: str | None, one: Path = town.folder / "2.jsonl"
+                ) -> Any:
+                    one.unlink(missing_ok=True)
+                    return read(self, after, upto)  # noqa: B023
+
+                with mock.patch.object(FileFeed, "_read", gone):
+                    self.assertRegex(town.step(), r"refused 0 .*2.jsonl of landing.*was removed while it was read")
+                self.assertEqual(town.step(), "stepped 3 ")
+                self.assertEqual(town.rows(), {0: 0, 1: 1, 3: 3})
 
     def test_files_that_go_when_a_part_of_them_is_merged(self) -> None:
         """Refused, and both remedies end right. One that was not begun may go by another name."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import pickle
 import random
 import shutil
 import signal
@@ -24,9 +25,11 @@ from click.testing import CliRunner
 
 import plainstep
 from plainstep.cli.main import cli
+from plainstep.core.positions import Position, Window
 from plainstep.errors import DataError, PlainStepError, Refused, StoreError
 from plainstep.spark import engine as engines
 from plainstep.spark import session as sessions
+from plainstep.stores.records import Batches
 from tests.support import examples, quote
 
 SHAPES = {
@@ -274,12 +277,46 @@ class Spark(unittest.TestCase):
         self.assertIn("StoreError: Spark on nonsense failed", raised.stderr)
         self.assertIn("--engine local", raised.stderr)
 
-    def test_errors_cross(self) -> None:
-        import pickle
+    def test_pieces_are_the_window(self) -> None:
+        """However many there are, and whether positions stand in the rows (of files that overlap, too) or not."""
+        for seed in range(examples(8)):
+            chance, position = random.Random(seed), 'position = ["v"]\n' if seed % 2 else ""
+            with self.subTest(seed=seed), Landing(seed, "int", "start", shapes=()) as here:
+                config = here.path / "plainstep.toml"
+                config.write_text(
+                    config.read_text()
+                    + "[loads.tree]\nfrom = 'land.*.jsonl'\ninto = 'far.tree'\nkey = ['k']\nfirst = 'start'\n"
+                    f"[loads.tree.layout]\n{position}operation = 'op'\ninsert = ['i']\nupdate = ['u']\ndelete = ['d']\n"
+                )
+                number = 0
+                for _ in range(3):
+                    files = [list[int]() for _ in range(chance.randint(1, 6))]
+                    for number in range(number + 1, number + chance.randint(2, 30)):
+                        files[chance.choice([0, chance.randrange(len(files))])].append(number)
+                    for rows in filter(None, files):
+                        lines = [json.dumps({"v": v, "op": "i", "k": v}) for v in rows]
+                        (here.path / "in" / f"{rows[0]:04}.jsonl").write_text("\n".join(lines) + "\n")
+                    load = here.project.load("tree")
+                    source: Any = load.source
+                    watermark = load.target.watermark("tree")
+                    span = source.span_after(watermark) if watermark else source.span()
+                    window = Window.between(watermark.reached if watermark else Position(span.start), span.end)
+                    whole = keys_in(source.read(window))
+                    self.assertTrue(whole)
+                    for most in (1, 2, 3, 9):
+                        pieces = source.pieces(window, most)
+                        self.assertLessEqual(len(pieces), most)
+                        self.assertEqual([key for piece in pieces for key in keys_in(source.read_piece(piece))], whole)
+                    here.project.step("tree")
 
+    def test_errors_cross(self) -> None:
         for error in (Refused("a", "b", "c"), StoreError("d")):
             again: PlainStepError = pickle.loads(pickle.dumps(error))
             self.assertEqual((type(again), str(again), again.next), (type(error), str(error), error.next))
+
+
+def keys_in(batches: Batches) -> list[int]:
+    return [key for changes in batches for key in changes.table["now.k"].to_pylist()]
 
 
 def kill_an_executor() -> None:

@@ -13,7 +13,6 @@ from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.changes.cutting import spread
 from plainstep.core.durations import duration
 from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import earlier, parted
@@ -45,6 +44,7 @@ from plainstep.stores.files.listing import (  # fmt: skip
     unpacked,
 )
 from plainstep.stores.files.merge_order import Order, Stream, above, merged, refuse_backwards
+from plainstep.stores.files.pieces import by_file, by_position
 from plainstep.stores.files.schema import Shape, form_of
 
 if TYPE_CHECKING:
@@ -77,6 +77,7 @@ class FileFeed:
         self.identity = f"{pattern} by {', '.join(layout.position) or 'file and line'}"
         self.shape = Shape(place, layout, lambda: self._listing().files)
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
+        self._listed: Listing | None = None
 
     @property
     def is_numbered(self) -> bool:
@@ -85,6 +86,12 @@ class FileFeed:
         return kind is not None and bool(pa.types.is_integer(kind) or pa.types.is_timestamp(kind))
 
     def _listing(self) -> Listing:
+        """The files that are there: as they were when it was last asked how far they can be read, so that a step sees one state of them."""
+        if self._listed is None:
+            self._listed = self._look()
+        return self._listed
+
+    def _look(self) -> Listing:
         settle = duration(self.layout.settle)
         assert settle is not None  # judged when it was read
         links, form = self.layout.follow_links, form_of(self.layout)
@@ -97,7 +104,7 @@ class FileFeed:
     def partition(self, name: str) -> FileFeed:
         """The files of one folder, in the columns of all of them."""
         one = copy(self)
-        one.within, one.place, one._edges = name, f"{self.place}, folder {name or '.'}", {}
+        one.within, one.place, one._edges, one._listed = name, f"{self.place}, folder {name or '.'}", {}, None
         return one
 
     def sample(self) -> pa.Table:
@@ -171,6 +178,7 @@ class FileFeed:
         """How far it can be read now, going on from a watermark."""
         if self.within is None:
             self.folder.look_again()
+        self._listed = None
         label, before = unpacked(watermark)
         self.folder.expect(file.source for file in self._unread(before))
         again = self._compacted(before, label)
@@ -327,7 +335,17 @@ class FileFeed:
         return self.shape.order.parsed(values)
 
     def read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
-        """The rows in between, in order."""
+        """The rows in between, in order.
+
+        Raises:
+            Refused: a file is gone since it was looked at.
+        """
+        try:
+            yield from self._read(after, upto)
+        except FileNotFoundError as error:
+            raise refusals.gone(self.place, str(error.filename or error)) from error
+
+    def _read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
         if upto is None:
             return
         label, before = unpacked(after or "")
@@ -344,40 +362,12 @@ class FileFeed:
 
     def pieces(self, after: str | None, upto: str | None, most: int) -> list[tuple[str | None, str]]:
         """Some files each: where positions stand in the rows, such as have no position between those of others."""
+        files = self._listing().files
         if upto is None:
             return []
-        label, before = unpacked(after or "")
-        last, there = unpacked(upto)
-        found, begin, known = list[tuple[str | None, str]](), label, dict(before)
-        for some in spread(self._apart([one for one in self._listing().files if one.name in there], label), most):
-            files = [file for group in some for file in group]
-            here = {file.name: there[file.name] for file in files}
-            if self.shape.order is None:
-                end = last if files[-1].name == list(there)[-1] else f"{files[-1].name}:end"
-                found.append((packed(begin, known) if begin else None, packed(end, known | here)))
-            else:  # each piece lies between all positions of the ones beside it, and names its own files only
-                ends = [one[1] for file in files if (one := self._ends_of(file))]
-                end = max(ends, key=self._place) if ends else begin
-                end = last if not end or self._place(end) > self._place(last) else end
-                found.append((packed(begin, before) if begin else None, packed(end, here)))
-            begin, known = end, known | here
-        return found
-
-    def _apart(self, files: list[File], label: str) -> list[list[File]]:
-        """Files in groups, in order, no two of which have positions between each other's; none that ends at a position or before."""
         if self.shape.order is None:
-            return [[file] for file in files]
-        begin = self._place(label) if label else None
-        ends = [(self._place(one[0]), self._place(one[1]), file) for file in files if (one := self._ends_of(file))]
-        ends = [one for one in ends if begin is None or one[1] > begin]
-        found, upto = list[list[File]](), None
-        for first, last, file in sorted(ends, key=lambda one: one[:2]):
-            if upto is None or first > upto:
-                found.append([])
-                upto = last
-            found[-1].append(file)
-            upto = max(upto, last)
-        return found
+            return by_file(files, after, upto, most)
+        return by_position(files, after, upto, most, self._ends_of, self._place)
 
     def _by_line(self, file: File, known: Seen | None, there: Seen) -> Iterator[pa.Table]:
         """The rows of a file that were not merged."""

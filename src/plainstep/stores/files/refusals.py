@@ -32,3 +32,12 @@ def late(load: str, name: str, begin: str, label: str) -> Refused:
         "Merged now, older values would replace newer ones.",
         f"{_reload(load)} (An overlap in the load would read late files again.)",
     )
+
+
+def gone(place: str, file: str) -> Refused:
+    """The error for a file that is gone since it was looked at."""
+    return Refused(
+        f"{file} of {place} was removed while it was read.",
+        "Its rows would be missed. Nothing was merged.",
+        "Run the command again: it goes on with the files that are there. Bring the file back first, if its rows are wanted.",
+    )
