@@ -291,7 +291,7 @@ class Spark(unittest.TestCase):
                 number = 0
                 for _ in range(3):
                     files = [list[int]() for _ in range(chance.randint(1, 6))]
-                    for number in range(number + 1, number + chance.randint(2, 30)):
+                    for number in [*range(number + 1, number + chance.randint(2, 30))]:
                         files[chance.choice([0, chance.randrange(len(files))])].append(number)
                     for rows in filter(None, files):
                         lines = [json.dumps({"v": v, "op": "i", "k": v}) for v in rows]
