@@ -167,7 +167,7 @@ class Spark(unittest.TestCase):
         cases = [
             ("int", "snapshot", "delta:///far?deletion_vectors=true"),
             ("text", "start", "iceberg+sqlite:///far.db?warehouse=far"),
-            ("two", "head", "delta:///far"),
+            ("two", "start", "delta:///far"),
         ]
         for turn in range(examples(len(cases))):
             key, first, into = cases[turn % len(cases)]
@@ -288,11 +288,12 @@ class Spark(unittest.TestCase):
                     + "[loads.tree]\nfrom = 'land.*.jsonl'\ninto = 'far.tree'\nkey = ['k']\nfirst = 'start'\n"
                     f"[loads.tree.layout]\n{position}operation = 'op'\ninsert = ['i']\nupdate = ['u']\ndelete = ['d']\n"
                 )
-                number = 0
+                made = 0
                 for _ in range(3):
                     files = [list[int]() for _ in range(chance.randint(1, 6))]
-                    for number in [*range(number + 1, number + chance.randint(2, 30))]:
-                        files[chance.choice([0, chance.randrange(len(files))])].append(number)
+                    for _ in range(chance.randint(1, 29)):
+                        made += 1
+                        files[chance.choice([0, chance.randrange(len(files))])].append(made)
                     for rows in filter(None, files):
                         lines = [json.dumps({"v": v, "op": "i", "k": v}) for v in rows]
                         (here.path / "in" / f"{rows[0]:04}.jsonl").write_text("\n".join(lines) + "\n")
