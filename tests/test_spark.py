@@ -267,6 +267,8 @@ class Spark(unittest.TestCase):
                 self.assertEqual(done.exit_code, 4, done.output)
                 self.assertIn(told, done.output)
                 self.assertIn("step tree --engine local", done.output)
+                config.write_text(config.read_text().replace("into = ", "engine = 'spark'\ninto = "))
+                self.assertEqual(CliRunner().invoke(cli, words).exit_code, 4)
                 self.assertEqual(CliRunner().invoke(cli, [*words, "--engine", "local"]).exit_code, 0)  # as it says
 
     def test_a_master_that_is_not_there(self) -> None:

@@ -83,7 +83,8 @@ def _build(path: Path, text: str, environment: Mapping[str, str]) -> Project:
         made.keep = project.keeps[made.from_store.name] = config.stores[load.source.partition(".")[0]].keep
     for name, group in config.groups.items():
         project.groups[name] = _group(path, text, project, name, group.loads)
-    project.choose_engine(config.engine.kind)
+    for made in project.loads.values():
+        made.engine = project.engines[made.config.engine or config.engine.kind]()
     _find_old_values(path, text, project)
     _refuse_shared_targets(path, text, project)
     return project

@@ -41,6 +41,9 @@ class LoadConfig(BaseModel):
         description="How many changes a step reads, or a few more, so that no transaction is split; the next step goes on from there. "
         "Default: all that are waiting.",
     )
+    engine: Literal["", "local", "spark"] = Field(
+        default="", description="What steps it: this process, or a Spark cluster. Default: as [engine] says."
+    )
     on_bad_row: Literal["refuse", "quarantine"] = Field(
         default="refuse",
         description="What is done with rows that contradict the layout: refuse them, or quarantine them.",
