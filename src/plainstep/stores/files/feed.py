@@ -78,6 +78,8 @@ class FileFeed:
         self.shape = Shape(place, layout, lambda: self._listing().files)
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
         self._listed: Listing | None = None
+        # The files that were found to be copies when it was last asked how far they can be read.
+        self._twice: set[str] | None = None
 
     @property
     def is_numbered(self) -> bool:
@@ -105,6 +107,7 @@ class FileFeed:
         """The files of one folder, in the columns of all of them."""
         one = copy(self)
         one.within, one.place, one._edges, one._listed = name, f"{self.place}, folder {name or '.'}", {}, None
+        one._twice = None
         return one
 
     def sample(self) -> pa.Table:
@@ -126,12 +129,16 @@ class FileFeed:
         found = self._listing()
         said = [f"{self.place}: {found.waiting}; it and the files after it wait"] if found.waiting else []
         said += [f"{self.place}: {name} is left out: its name does not say what it is" for name in found.ignored[:3]]
-        twice = copies(self.folder, found.files, {})
+        files = found.files
+        if self._twice is not None:  # of many files, those are compared of which it is known already
+            sizes = {file.size for file in files if file.name in self._twice}
+            files = [file for file in files if file.size in sizes]
+        twice = copies(self.folder, files, {})
         return said + [f"{self.place}: {name} is left out: it is {other} once more" for name, other in twice.items()]
 
     def label(self, position: str) -> str:
-        """A position as people know it."""
-        return unpacked(position)[0]
+        """A position as people know it: without what must be known to go on from it."""
+        return position.partition("\t")[0]
 
     def _ends_of(self, file: File, start: int = 0) -> tuple[str, str] | None:
         """The first and the last position of a file, from a byte on; None where there is no row."""
@@ -185,6 +192,7 @@ class FileFeed:
         files = [file for file in self._unread(before) if file.name not in again]
         seen = {file.name: self._seen(file) for file in files}
         twice = copies(self.folder, self._listing().files, before)
+        self._twice = {*twice, *(name for name, one in before.items() if one.lines == COPY)}
         if self.shape.order is None:
             names = [f"{name}:{one.lines or 'end'}" for name, one in seen.items()]
             last = max([*names[-1:], label], key=file_order)

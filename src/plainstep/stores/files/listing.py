@@ -6,9 +6,11 @@ import base64
 import json
 import time
 import zlib
+from collections import Counter
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from hashlib import blake2b
+from itertools import islice
 from pathlib import PurePath
 
 from plainstep.deferred import np, pa, pc
@@ -305,7 +307,7 @@ def copies(folder: Folder, files: list[File], before: dict[str, Seen]) -> dict[s
     known: dict[int, list[tuple[str, str, str]]] = {}
     for name, seen in before.items():
         known.setdefault(seen.size, []).append((name, seen.head, seen.tail))
-    sizes = [file.size for file in files]
+    sizes = Counter(file.size for file in files)
     found = {}
     for file in files:
         if file.name in before:
@@ -314,7 +316,7 @@ def copies(folder: Folder, files: list[File], before: dict[str, Seen]) -> dict[s
         if longer:
             found[file.name] = longer
             continue
-        if sizes.count(file.size) == 1 and file.size not in known:
+        if sizes[file.size] == 1 and file.size not in known:
             continue
         marks = fingerprint(file.source, file.size, file.name)
         alike = [name for name, *other in known.get(file.size, []) if tuple(other) == marks]
@@ -328,7 +330,9 @@ def copies(folder: Folder, files: list[File], before: dict[str, Seen]) -> dict[s
 def _copied_before_it_grew(file: File, files: list[File]) -> str | None:
     """The file that begins with all of this one, if there is one among the newest."""
     marks = None
-    for other in [other for other in files if other.kind.grows and other.size > file.size][-CANDIDATES:]:
+    for other in islice(
+        (other for other in reversed(files) if other.kind.grows and other.size > file.size), CANDIDATES
+    ):
         marks = marks or fingerprint(file.source, file.size, file.name)
         if fingerprint(other.source, file.size, other.name) == marks and _same(file, other.source):
             return other.name

@@ -63,8 +63,13 @@ class Snapshot:
     def holds(self, deletes: bool) -> Iterator[Any]:
         """What it is made of, as entries of manifests: data files, or files of deletes."""
         for manifest in self.snapshot.manifests(self.io):
-            if (int(manifest.content) != DATA) == deletes:
+            if (int(manifest.content) != DATA) == deletes and holds_files(manifest):
                 yield from manifest.fetch_manifest_entry(self.io, discard_deleted=True)
+
+
+def holds_files(manifest: Any) -> bool:
+    """Whether a manifest names files that are there; some name only files that went in the snapshot that added it."""
+    return bool(manifest.has_added_files() or manifest.has_existing_files())
 
 
 class IcebergTable(VersionedTable):
