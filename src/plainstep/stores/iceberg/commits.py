@@ -47,7 +47,8 @@ class TableCommit(commits.LakeCommit[IcebergTable, Any]):
         # What is committed goes after the version that was read, and no other.
         transaction = state.table.transaction() if state else self.catalog.creation(self.table, parts[0].schema, MADE)
         table = transaction._table  # the library has no other way to what a new one is to be
-        table.metadata = table.metadata.model_copy(update={"properties": table.metadata.properties | ONCE})
+        said = {"properties": table.metadata.properties | ONCE}
+        table.metadata = table.metadata.model_copy(update=said | (_newest(table.metadata) if state else {}))
         self._io = table.io
         removed, adds = list[DataFile](), list[Any]()
         for part in parts:
@@ -109,6 +110,13 @@ class TableCommit(commits.LakeCommit[IcebergTable, Any]):
                 if other is not None and name != PROPERTY + load:
                     said[name] = written(taken_over(other, self.table, load)).decode()
         transaction.set_properties(said)
+
+
+def _newest(metadata: Any) -> dict[str, Any]:
+    """Of a table's snapshots, those that a commit looks at. (The library copies all of them twenty times; the catalogue has its own.)"""
+    wanted = {metadata.current_snapshot_id, *(one.snapshot_id for one in metadata.refs.values())}
+    found = [one for one in metadata.snapshots if one.snapshot_id in wanted]
+    return {"snapshots": found, "snapshot_log": [], "metadata_log": []}
 
 
 def _lean(change: Any) -> Any:
