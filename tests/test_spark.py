@@ -212,6 +212,20 @@ class Spark(unittest.TestCase):
                 (here.path / "far" / "tree").exists() and list((here.path / "far" / "tree").rglob("*.json"))
             )
 
+    def test_a_lake_table_without_rows(self) -> None:
+        with Landing(3, "int", "snapshot", shapes=()) as here:
+            (here.path / "near").mkdir()
+            deltalake.write_deltalake(str(here.path / "near" / "bare"), pa.schema([("id", pa.int64())]).empty_table())
+            config = here.path / "plainstep.toml"
+            for first, told in (("snapshot", "0 rows"), ("start", "0 changes")):
+                said = (
+                    f"[loads.{first}]\nfrom = 'near.bare'\ninto = 'far.{first}'\nkey = ['id']\nchanges = 'versions'\n"
+                )
+                config.write_text(config.read_text() + said + f"first = '{first}'\n")
+                done = CliRunner().invoke(cli, ["-c", str(config), "step", first, "--engine", "spark"])
+                self.assertEqual(done.exit_code, 0, done.output)
+                self.assertIn(told, done.output)
+
     def test_what_an_executor_raises_is_told_as_it_is_here(self) -> None:
         with Landing(1, "int", "start", shapes=("mirror",)) as here:
             here.land(30)

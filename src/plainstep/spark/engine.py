@@ -54,7 +54,8 @@ class SparkEngine:
     def refuse_unable(self, load: Load) -> None:
         """Refuse a load that cannot be stepped on Spark, by what cannot."""
         config, why = load.config, ""
-        if not isinstance(load.into_store, TakesSpreadEdits):
+        into = load.into_store
+        if not isinstance(into, TakesSpreadEdits) or not into.takes_spread_edits():
             why = f"{config.into} is not a table of a lake: {load.into_store.name} is written by one process."
         elif config.shape in ("journal", "events"):
             why = f"The rows of its shape ({config.shape}) are one ordered stream, which one process writes."
@@ -114,7 +115,7 @@ class SparkEngine:
         cores = spark.defaultParallelism
         source: Any = state.load.source
         found = list(enumerate(pieces(source, PIECES * cores)))
-        job = Job(_bare(state), (), state.shape.placed, state.shape.every_change, self.memory)
+        job = Job(_looked_up(state), (), state.shape.placed, state.shape.every_change, self.memory)
         job = replace(job, begins=self._begins(spark, job, [piece for _, piece in found], RANGES * cores))
         spark.setJobDescription(f"{state.load.name}: read and collapse")
         sent = spark.broadcast(job)
@@ -147,9 +148,10 @@ class SparkEngine:
         return tuple(int(one) for one in chosen)
 
 
-def _bare(state: LoadState) -> LoadState:
-    """A state with what executors need of it looked up, so that they do not."""
-    assert state.schema and state.key and state.shape
+def _looked_up(state: LoadState) -> LoadState:
+    """A state with what executors need of it looked up, so that all of them have the same."""
+    for name in ("schema", "key", "shape"):
+        getattr(state, name)
     return state
 
 

@@ -249,7 +249,7 @@ class VersionsSource:
     def pieces(self, window: Window, most: int) -> list[Any]:
         """A window in pieces: some versions each."""
         numbers = [one.number for one in self.table.versions(window.after, window.upto) if one.changes_rows]
-        ends = [some[-1] for some in spread(numbers, most)]
+        ends = [some[-1] for some in spread(numbers, most) if some]
         ends[-1:] = [window.upto]  # what came to nothing at the end is looked at, too
         return [Window(after, upto) for after, upto in pairwise([window.after, *ends])]
 
