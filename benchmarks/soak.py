@@ -166,12 +166,14 @@ class Run:
         self.process.wait()
         self.begin()
 
-    def held(self) -> tuple[float, int]:
-        """What it holds: MiB, and open files."""
+    def held(self) -> tuple[float, int, float]:
+        """What it holds: MiB, and open files; and the processor's seconds it has taken since it began."""
         place = Path(f"/proc/{self.process.pid}")
         lines = (place / "status").read_text().splitlines()
         memory = next(int(line.split()[1]) for line in lines if line.startswith("VmRSS")) / 1024
-        return memory, len(list((place / "fd").iterdir()))
+        ticks = (place / "stat").read_text().rpartition(")")[2].split()[11:13]
+        seconds = sum(map(int, ticks)) / os.sysconf("SC_CLK_TCK")
+        return memory, len(list((place / "fd").iterdir())), seconds
 
 
 def steps_of(log: Path) -> list[dict[str, Any]]:
@@ -294,7 +296,7 @@ def main() -> None:
 
 def soaked(run: Run, cluster: Cluster, server: mariadb.Server, seconds: float) -> str:
     """Kill and restart everything for so long; what was done."""
-    chance, began, held = random.Random(7), time.time(), list[tuple[float, float, int]]()
+    chance, began, held = random.Random(7), time.time(), list[tuple[float, float, int, float]]()
     done = dict.fromkeys(("PostgreSQL stopped", "MariaDB killed", "connections ended", "run killed"), 0)
     while (passed := time.time() - began) < seconds:
         time.sleep(min(chance.uniform(8, 25), max(seconds - passed, 0.1)))
@@ -321,6 +323,11 @@ def soaked(run: Run, cluster: Cluster, server: mariadb.Server, seconds: float) -
         print(
             f"{'first' if start == 0 else 'last'} quarter, MiB: {', '.join(f'{one[1]:.0f}' for one in some)}; open files: {', '.join(str(one[2]) for one in some)}"
         )
+        # A host that gives less of its processors makes steps longer, and takes no more of their time.
+        low, high = began + some[0][0], began + some[-1][0]
+        steps = sum(low <= _time(one["at"]) < high for one in steps_of(run.config.parent / "run.log"))
+        used = some[-1][3] - some[0][3]
+        print(f"processor time {used:.0f} s for {steps:,} steps: {1000 * used / max(steps, 1):.0f} ms each")
     quarters(run.config.parent / "run.log", began, seconds)
     return ", ".join(f"{what} {count}" for what, count in done.items())
 
