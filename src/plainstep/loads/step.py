@@ -28,7 +28,7 @@ from plainstep.loads.windows import (
     span_of,
 )
 from plainstep.progress import counted
-from plainstep.stores.api import DivisibleSource
+from plainstep.stores.api import DivisibleSource, PatientSource
 from plainstep.stores.capabilities import with_source
 from plainstep.stores.commit_errors import moved
 from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
@@ -43,6 +43,7 @@ if TYPE_CHECKING:
     from plainstep.loads.load import Load
     from plainstep.loads.reading import WindowRead
     from plainstep.loads.states import LoadState
+    from plainstep.stores.api import Source
 else:  # a step that finds nothing to do needs none of them
     [delivery], [diff] = deferred("plainstep.loads.delivery", "deliver"), deferred("plainstep.core", "diff")
     planning, reading, states = deferred("plainstep.loads", "planning", "reading", "states")
@@ -256,7 +257,14 @@ def _next(load: Load, watermark: Watermark, span: Span, began: float) -> _Plan |
     read = replace(read, found=replace(read.found, net=reading.drop_applied(state, read.net)))
     if load.source.overlaps and span.token == watermark.token and not len(read.net) and not read.net.truncated:
         return _Idle(load, watermark, None)
+    if waiting.any is None and not read.net.read and _may_stay(load.source, window):
+        return _Idle(load, watermark, None)
     return replace(_merged(state, read, began, waiting.since), more=more)
+
+
+def _may_stay(source: Source, window: Window) -> bool:
+    """Whether a watermark can stay where it is, before a window that turned out to hold nothing."""
+    return isinstance(source, PatientSource) and source.may_stay(window)
 
 
 def _window(state: LoadState, window: Window, count: int | None) -> WindowRead:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from plainstep.core.sizes import size_of
 from plainstep.settings.fields import Codes, Names, length_of_time
+from plainstep.sql.parameters import named
 
 Encoding = Literal[
     "base64", "hex", "decimal_bytes", "days", "seconds", "milliseconds", "microseconds", "nanoseconds", "tagged"
@@ -98,6 +99,53 @@ class MessageConfig(BaseModel):
         default="",
         description="Redis: the field of an entry that holds its value; default: the fields are the value, as a document of texts.",
     )
+
+
+class QueryConfig(BaseModel):
+    """``[loads.NAME.layout.query]``: the queries that a database tells its changes by, where functions or clauses do."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    head: str = Field(description="How far the changes can be read: a query for one position.")
+    oldest: str = Field(
+        description="The position after which every change is still there: a query for one position; null where changes are never removed."
+    )
+    read: str = Field(description="The changes after :after (excluded) and up to :upto (included), in their order.")
+    rows: str = Field(
+        default="",
+        description="The rows of the table itself, for the first load, reload, check and lookups, if 'rows' of the load does not name the table.",
+    )
+    time_of: str = Field(default="", description="When the change at :position was made.")
+    position_at: str = Field(
+        default="", description="The position of the last change that was made at or before :time."
+    )
+    in_commit_order: bool = Field(
+        default=False,
+        description="Whether positions rise in the order of commits, so that no change can come at or below 'head' any more. If not, "
+        "transactions that are open are waited for, where the database shows them.",
+    )
+
+    @model_validator(mode="after")
+    def _takes_its_values(self) -> QueryConfig:
+        for name, known in PARAMETERS.items():
+            sql = getattr(self, name)
+            found = named(sql)
+            if sql and found != known:
+                wanted = " and ".join(f":{one}" for one in sorted(known)) or "no values"
+                told = ", ".join(f":{one}" for one in sorted(found)) or "none"
+                raise ValueError(f"the query {name!r} takes {wanted}, and this one names {told}")
+        return self
+
+
+# The values that each query takes.
+PARAMETERS = {
+    "head": set[str](),
+    "oldest": set[str](),
+    "read": {"after", "upto"},
+    "rows": set[str](),
+    "time_of": {"position"},
+    "position_at": {"time"},
+}
 
 
 class LayoutConfig(BaseModel):
@@ -220,6 +268,9 @@ class LayoutConfig(BaseModel):
     pages: PagesConfig | None = Field(
         default=None,
         description="Servers over HTTP: how their pages are read; default: a list each, and links to the next.",
+    )
+    query: QueryConfig | None = Field(
+        default=None, description="With changes = 'query': the queries by which a database tells its changes."
     )
     max_row: str = Field(
         default="64MiB", description="Files: how large one row may be, unpacked (up to 1GiB). Larger ones are refused."

@@ -20,10 +20,10 @@ class LoadConfig(BaseModel):
     source: str = Field(alias="from", description="STORE.TABLE to read changes of.")
     into: str = Field(description="STORE.TABLE to merge into; made when it is not there.")
     key: Names = Field(default=[], description="The columns that tell rows apart; default: the captured key.")
-    changes: Literal["capture", "log", "versions", "table", "column", "diff"] = Field(
+    changes: Literal["capture", "log", "versions", "table", "query", "column", "diff"] = Field(
         default="capture",
         description="How changes are read: from Plain Step's own capture, the server's log, the versions of a table, a change table or files that "
-        "something else fills, a column that grows, or by comparing. Default: table where there is a layout.",
+        "something else fills, queries, a column that grows, or by comparing. Default: query or table where there is a layout.",
     )
     rows: str = Field(
         default="",
@@ -147,8 +147,10 @@ class LoadConfig(BaseModel):
             return data
         data = dict(data)
         if "layout" in data:
-            data.setdefault("changes", "table")
-        if data.get("changes") == "table" and not data.get("rows"):
+            said = data["layout"]
+            is_query = bool(said.get("query")) if isinstance(said, dict) else bool(getattr(said, "query", None))
+            data.setdefault("changes", "query" if is_query else "table")
+        if data.get("changes") in ("table", "query") and not data.get("rows") and not _has_rows(data.get("layout")):
             data.setdefault("first", "start")
         return data
 
@@ -161,6 +163,18 @@ class LoadConfig(BaseModel):
         for shape, name in (("rollup", "by"), ("rollup", "measures"), ("events", "rules")):
             if self.shape == shape and not getattr(self, name):
                 raise wrong("shape", f"the shape {shape} needs {name!r}")
+        return self
+
+    @model_validator(mode="after")
+    def _fits_its_queries(self) -> LoadConfig:
+        """What queries of a layout need, and what needs them."""
+        query = self.layout.query if self.layout else None
+        if (self.changes == "query") != bool(query):
+            raise wrong("changes", "changes = 'query' needs the queries of [layout.query], and these need it")
+        if query and self.at_most and self.layout and not self.layout.position:
+            raise wrong("at_most", "at_most needs a 'position' in the layout, which tells where a part may end")
+        if query and query.rows and self.rows:
+            raise wrong("rows", "rows is said twice: it names a table, and the layout has a query for its rows")
         return self
 
     @model_validator(mode="after")
@@ -209,10 +223,14 @@ class LoadConfig(BaseModel):
         if self.shape == "history":
             said["grain"] = "change" if self.every_change else "net"
         if self.layout:
-            said["layout"] = self.layout.model_dump(
-                exclude_defaults=True, exclude={"settle", "guessed", "follow_links", "max_row"}
-            )
+            said["layout"] = self.layout.model_dump(exclude_defaults=True, exclude=NOT_MEANING)
         return {name: value for name, value in said.items() if value and value != DEFAULTS.get(name)}
+
+
+def _has_rows(layout: Any) -> bool:
+    """Whether a layout has a query for the rows of the table."""
+    query = layout.get("query") if isinstance(layout, dict) else getattr(layout, "query", None)
+    return bool(query.get("rows") if isinstance(query, dict) else getattr(query, "rows", ""))
 
 
 def wrong(setting: str, why: str) -> PydanticCustomError:
@@ -220,16 +238,21 @@ def wrong(setting: str, why: str) -> PydanticCustomError:
     return PydanticCustomError("setting", "{why}", {"setting": setting, "why": why})
 
 
+# What a layout says that does not decide what a change means.
+NOT_MEANING: Any = {
+    "settle": True, "guessed": True, "follow_links": True, "max_row": True,
+    "query": {"oldest", "rows", "time_of", "position_at"},
+}  # fmt: skip
 # Settings that only some ways of reading changes have.
 OF_CHANGES: dict[str, tuple[str, ...]] = {
-    "rows": ("table",),
-    "layout": ("table",),
+    "rows": ("table", "query"),
+    "layout": ("table", "query"),
     "column": ("column",),
-    "overlap": ("table", "column"),
-    "at_most": ("capture", "log", "versions", "table", "column"),
-    "on_bad_row": ("table",),
+    "overlap": ("table", "query", "column"),
+    "at_most": ("capture", "log", "versions", "table", "query", "column"),
+    "on_bad_row": ("table", "query"),
     "on_bad_value": ("capture",),
-    "old_values": ("log", "versions", "table"),
+    "old_values": ("log", "versions", "table", "query"),
 }
 
 # What is done where nothing else is said.

@@ -15,6 +15,7 @@ from plainstep.stores.api import LooselyTyped, PairedSource
 from plainstep.stores.capabilities import HasFeed, with_source, with_tables
 from plainstep.stores.feed import HasPartitions
 from plainstep.stores.misplaced import refuse_misplaced
+from plainstep.stores.queries import with_queries
 
 if TYPE_CHECKING:
     from plainstep.core import position_labels
@@ -25,6 +26,8 @@ if TYPE_CHECKING:
         layout_binding,
         partitioned,
         projected,
+        query_feed,
+        query_rows,
         shared_reading,
         sql_feed,
         sql_partitions,
@@ -34,13 +37,27 @@ if TYPE_CHECKING:
     from plainstep.stores.api import Source, Table
     from plainstep.stores.feed import Feed
 else:
-    diff, feeds, layout_binding, partitioned, projected, shared_reading, sql_feed, sql_partitions, validity = deferred(
+    (
+        diff,
+        feeds,
+        layout_binding,
+        partitioned,
+        projected,
+        query_feed,
+        query_rows,
+        shared_reading,
+        sql_feed,
+        sql_partitions,
+        validity,
+    ) = deferred(
         "plainstep.sources",
         "diff",
         "feed",
         "layout_binding",
         "partitioned",
         "projected",
+        "query_feed",
+        "query_rows",
         "shared_reading",
         "sql_feed",
         "sql_partitions",
@@ -65,6 +82,8 @@ class SourceFactory:
                 return _column(load)
             case "table":
                 return _table(load)
+            case "query":
+                return _query(load)
         return _captured(load)
 
     def taken(self, load: Load, whole: Source) -> Source:
@@ -110,6 +129,9 @@ def _captured(load: Load) -> Source:
 
 
 def _rows(load: Load) -> Table | None:
+    said = load.config.layout.query if load.config.layout else None
+    if said is not None and said.rows:
+        return query_rows.QueryTable(with_queries(load.from_store), load.config.source, said.rows, load.config.types)
     if load.rows_store is None:
         return None
     return with_tables(load.rows_store).table(load.rows_table, {})
@@ -131,15 +153,47 @@ def _table(load: Load) -> feeds.FeedSource:
             "A window that begins before the watermark would begin between the two.",
             "Leave the overlap out, or update_was with its code in bookkeeping rows.",
         )
+    rows, key = _rows_and_key(load, said)
+    return _read_by(load, said, _partitioned(load, _feed(load, said, overlap, key), said.partition), rows, key)
+
+
+def _query(load: Load) -> feeds.FeedSource:
+    config, said = load.config, load.config.layout
+    assert said is not None
+    refuse_misplaced(
+        config.source, "read by queries", said, "csv", "message", "pages",
+        partition="Its queries are asked for all changes at once.", valid_from="Its queries tell what changed.",
+    )  # fmt: skip
+    overlap = position_labels.overlap_of(config.overlap)
+    rows, key = _rows_and_key(load, said)
+    feed = query_feed.QueryFeed(
+        with_queries(load.from_store), config.source, said, overlap, rows is not None or bool(config.types)
+    )
+    source = _read_by(load, said, feed, rows, key)
+    feed.follow(source.layout)
+    return source
+
+
+def _rows_and_key(load: Load, said: LayoutConfig) -> tuple[Table | None, tuple[str, ...]]:
+    """The table itself, if it can be read, and the key.
+
+    Raises:
+        ConfigError: one of them is needed and not known.
+    """
     rows = _rows(load)
     if said.lookup and rows is None:
         raise ConfigError(
             f"The load {load.name} looks values up, and no table is named to look in.", "", 'Add rows = "STORE.TABLE".'
         )
-    key = tuple(config.key) or (rows.key() if rows else ())
+    key = tuple(load.config.key) or (rows.key() if rows else ())
     if not key:
         raise feeds.refuse_key(load.name)
-    feed = _partitioned(load, _feed(load, said, overlap, key), said.partition)
+    return rows, key
+
+
+def _read_by(load: Load, said: LayoutConfig, feed: Feed, rows: Table | None, key: tuple[str, ...]) -> feeds.FeedSource:
+    """A feed as it is read by a layout."""
+    config = load.config
     sample = feed.sample()
     said = layout_binding.without_beside(said, sample, feed.beside)
     layout = layout_binding.bound(load.name, config, said, sample, rows.schema() if rows else None, key)
@@ -149,11 +203,11 @@ def _table(load: Load) -> feeds.FeedSource:
         feed,
         layout,
         rows,
-        overlap is not None,
+        position_labels.overlap_of(config.overlap) is not None,
         tells_deletes,
         whole,
         config.on_bad_row == "quarantine",
-        not isinstance(said.time, str) or TIME in sample.column_names,
+        not isinstance(said.time, str) or TIME in sample.column_names or bool(said.query and said.query.time_of),
         layout_binding.wanted(layout, sample),
         layout_binding.unseen(said, sample),
     )

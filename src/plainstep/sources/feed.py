@@ -20,7 +20,7 @@ from plainstep.sources.feed_reading import FeedReading
 from plainstep.sources.full_table import whole_rows
 from plainstep.sources.partitioned import PartitionedFeed, in_one_partition
 from plainstep.sources.shared_reading import SharedFeed, runs_of
-from plainstep.stores.feed import HasMonitors, HasPieces, RemembersMore
+from plainstep.stores.feed import AskedFeed, HasMonitors, HasPieces, RemembersMore
 from plainstep.stores.records import Batches, Snapshot
 
 if TYPE_CHECKING:
@@ -112,7 +112,7 @@ class FeedSource:
     def _span(self, ends: Ends) -> Span:
         oldest = min(self._number(self.feed.label(ends.first)) - 1, 0) if ends.first is not None else 0
         end = self._position(ends.last)
-        return Span(self.feed.identity, oldest, end.number, end.at, end.token, start=oldest)
+        return Span(self.feed.identity, oldest, end.number, self.time_of(end), end.token, start=oldest)
 
     def _number(self, shown: str) -> int:
         """A position as a number; of texts that only look like some, none is: others between them may not."""
@@ -122,10 +122,13 @@ class FeedSource:
         if position is None:
             return Position(0)
         shown = self.feed.label(position)
-        return Position(self._number(shown), position, as_time(shown))
+        at = None if shown.isdigit() else as_time(shown)  # digits would be a date, written without its dashes
+        return Position(self._number(shown), position, at)
 
     def time_of(self, position: Position) -> datetime | None:
-        """When the change at a position was made, where the position itself says so."""
+        """When the change at a position was made, where the position itself says so, or the feed."""
+        if position.at is None and position.token and isinstance(self.feed, AskedFeed):
+            return self.feed.time_of(position.token)
         return position.at
 
     def continuity_error(self, watermark: Watermark, span: Span) -> Refused | None:
@@ -146,7 +149,12 @@ class FeedSource:
         feed = self.feed
         found = feed.waiting(after, upto) if isinstance(feed, PartitionedFeed) else Waiting(*feed.count(after, upto))
         # Rows that are read again may hold changes that came late: only reading them tells.
-        return replace(found, any=found.any or (None if self.overlaps else False))
+        return replace(found, any=None) if self.overlaps and found.any is False else found
+
+    def may_stay(self, window: Window) -> bool:
+        """Whether a watermark can stay where it is when a window held nothing."""
+        feed = self.feed
+        return isinstance(feed, AskedFeed) and bool(window.after_token) and not feed.is_pressing(window.after_token)
 
     def label(self, position: Position) -> str:
         """A position as people know it: the feed's own position."""
@@ -243,13 +251,16 @@ class FeedSource:
             return None
         cut, transaction = Cut(most), self.layout.transaction
         for rows in feed.read(after, upto):
-            if cut.found(rows[POSITION], Raw(rows).texts(transaction) if transaction else None):
+            places = feed.coarse(rows) if isinstance(feed, AskedFeed) else rows[POSITION]
+            if cut.found(places, Raw(rows).texts(transaction) if transaction else None):
                 end = feed.at_or_before(str(cut.place))
                 return feed.reached_from(after, end) if after and end and isinstance(feed, RemembersMore) else end
         return None
 
     def reserve(self) -> None:
-        """Nothing to do: what is kept is not ours to keep."""
+        """See that queries do what is said of them. What is kept is not ours to keep."""
+        if isinstance(self.feed, AskedFeed):
+            self.feed.verify()
 
     def acknowledge(self, watermark: Position, upto: Position) -> None:
         """Tell whoever wants to know; what is kept is not ours to forget."""

@@ -199,6 +199,15 @@ class DivisibleSource(Source, Protocol):
 
 
 @runtime_checkable
+class PatientSource(Source, Protocol):
+    """A source of which only reading tells whether a window holds anything."""
+
+    def may_stay(self, window: Window) -> bool:
+        """Whether a watermark can stay where it is when a window held nothing, rather than move for nothing."""
+        ...
+
+
+@runtime_checkable
 class SpreadSource(Source, Protocol):
     """A source that can be read by several machines at once, each of which opens it for itself."""
 

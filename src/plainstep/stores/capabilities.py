@@ -299,6 +299,7 @@ class BaseStore:
             "feed": "holds no feed of changes",
             "target": "cannot be merged into",
             "scratch": "cannot be copied to try things out",
+            "queries": "cannot be asked queries: it is not a SQL database",
         }
         return Refused(f"{self.name} {told.get(what, f'cannot do {what}')}.", "", "")
 

@@ -93,8 +93,8 @@ class Feed(FeedRows, Protocol):
         """
         ...
 
-    def count(self, after: str | None, upto: str | None) -> tuple[int | None, bool, datetime | None]:
-        """How many rows there are in between (None: not known), whether there is any, and when the first was made."""
+    def count(self, after: str | None, upto: str | None) -> tuple[int | None, bool | None, datetime | None]:
+        """How many rows there are in between (None: not known), whether there is any (likewise), and when the first was made."""
         ...
 
     def read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
@@ -150,6 +150,31 @@ class HasPieces(Protocol):
 
     def pieces(self, after: str | None, upto: str | None, most: int) -> list[tuple[str | None, str]]:
         """What lies in between in pieces, in order, each between two positions; at most so many. None where there are no rows."""
+        ...
+
+
+@runtime_checkable
+class AskedFeed(Protocol):
+    """A feed that a database tells by queries, as somebody wrote them."""
+
+    def verify(self) -> None:
+        """Before the first use: see that the queries do what their names say.
+
+        Raises:
+            Refused: one does not.
+        """
+        ...
+
+    def time_of(self, position: str) -> datetime | None:
+        """When the change at a position was made, if that is told."""
+        ...
+
+    def is_pressing(self, after: str) -> bool:
+        """Whether a watermark should move on though nothing came: what is kept will soon begin behind it."""
+        ...
+
+    def coarse(self, rows: pa.Table) -> pa.ChunkedArray:
+        """What of each row's position a window can end at."""
         ...
 
 

@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from plainstep.errors import Refused
 from plainstep.stores.capabilities import BaseStore
+from plainstep.stores.dialect import STANDARD
+from plainstep.stores.duckdb import queries
 from plainstep.stores.duckdb.database import DuckdbDatabase, tables
 from plainstep.stores.duckdb.table import DuckdbTable
 from plainstep.stores.duckdb.target import DuckdbTarget
+
+if TYPE_CHECKING:
+    from contextlib import AbstractContextManager
+
+    from plainstep.stores.queries import Queries
 
 
 class DuckdbStore(DuckdbDatabase, BaseStore):
@@ -14,6 +23,8 @@ class DuckdbStore(DuckdbDatabase, BaseStore):
 
     exclusive = True
     appends_only = False
+    types_results = True
+    dialect = STANDARD
 
     def table(self, name: str, types: dict[str, str]) -> DuckdbTable:
         """One of its tables or views, to be read as it is."""
@@ -25,6 +36,14 @@ class DuckdbStore(DuckdbDatabase, BaseStore):
             raise Refused(f"There is no file {self.path}.", "", "Check the store's url in plainstep.toml.")
         with self.opened(read_only=True) as connection:
             return tables(connection)
+
+    def queries(self) -> AbstractContextManager[Queries]:
+        """A read-only transaction in which queries of people's own are asked."""
+        return queries.opened(self)
+
+    def wait_for_open(self, every: bool) -> bool:
+        """Nothing to wait for: while the file is read here, no other process writes it."""
+        return True
 
     def target(self) -> DuckdbTarget:
         """The file as a place to merge into."""

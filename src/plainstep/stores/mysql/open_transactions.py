@@ -5,15 +5,17 @@ from __future__ import annotations
 import re
 import time
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pymysql
 from pymysql.constants import ER
 
 from plainstep.errors import Refused, StoreError
+from plainstep.stores.mysql import catalog
 from plainstep.stores.mysql.connection import DENIED, number_of
 
 if TYPE_CHECKING:
+    from plainstep.stores.mysql.database import MysqlDatabase
     from plainstep.stores.mysql.wire import Wire
 
 # Transactions that have written have numbers below this; to those that only read, the server gives others to show.
@@ -23,6 +25,15 @@ VIEW = f"SELECT trx_id, trx_mysql_thread_id FROM information_schema.innodb_trx W
 REPORTED = re.compile(r"---TRANSACTION (\d+), (?!not started)(.*?)(?=---TRANSACTION|\n--------\n|\Z)", re.DOTALL)
 # The view is brought up only when nobody has read it for 0.1 seconds; so often it is tried, where the report is too long.
 IDLE, TRIES = 0.12, 20
+
+# Who has written in a transaction that is open, or is writing in one now; those that are idle and wrote nothing are left out.
+OPEN = """
+SELECT t.trx_mysql_thread_id, p.user, t.trx_started FROM information_schema.innodb_trx t
+LEFT JOIN information_schema.processlist p ON p.id = t.trx_mysql_thread_id
+WHERE t.trx_is_read_only = 0"""
+WRITERS = f"{OPEN} AND (t.trx_rows_modified > 0 OR t.trx_query IS NOT NULL)"
+# The server looks for these itself only so often.
+LOOKED = 0.12
 
 
 @dataclass(frozen=True)
@@ -93,3 +104,46 @@ def _reported(report: str) -> dict[int, int]:
         if int(number) < NUMBERS:
             found[int(number)] = int(thread[1]) if thread else 0
     return found
+
+
+def wait_for_writers(database: MysqlDatabase, place: str, every: bool = False) -> None:
+    """Wait until all transactions have ended that have written and are open now.
+
+    Args:
+        database: where.
+        place: what they may have written to, for messages.
+        every: wait for those that have not written yet, too.
+
+    Raises:
+        Refused: one stays open, or it may not be seen.
+    """
+    with database.opened() as connection:  # outside of any snapshot
+        try:
+            _, rows = connection.run(OPEN if every else WRITERS)
+        except pymysql.Error as error:
+            if number_of(error) not in DENIED:
+                raise
+            raise _unseen(connection, place) from None
+        waited_for = {row[0] for row in rows}
+        until = time.monotonic() + database.wait
+        while rows and time.monotonic() < until:
+            time.sleep(LOOKED)
+            rows = [row for row in connection.run(OPEN if every else WRITERS)[1] if row[0] in waited_for]
+        if rows:
+            raise _open_writer(place, *rows[0])
+
+
+def _unseen(connection: Wire, place: str) -> Refused:
+    return Refused(
+        f"Whether a transaction that has written to {place} is still open may not be seen.",
+        "Its changes may lie before others that are there already, and would be missed.",
+        f"GRANT PROCESS ON *.* TO {catalog.role(connection)}; or give the load an overlap.",
+    )
+
+
+def _open_writer(place: str, number: int, user: str | None, since: Any) -> Refused:
+    return Refused(
+        f"A transaction that may have written to {place} is still open: connection {number} of {user}, since {since}.",
+        "Its changes may lie before others that are there already, and would be missed.",
+        f"Let it end, or end it: KILL {number}; or give the load an overlap.",
+    )

@@ -28,9 +28,18 @@ def read(connection: Wire, sql: str, columns: Sequence[Column], table: str) -> I
         DataError: a value has no equivalent in Arrow.
     """
     for packets in connection.select(sql):
-        texts = texts_of(packets, len(columns))
-        arrays = [typed(found, column, table) for found, column in zip(texts, columns, strict=True)]
-        yield pa.record_batch(arrays, names=[column.name for column in columns])
+        yield batch_of(packets, columns, table)
+
+
+def batch_of(packets: Packets, columns: Sequence[Column], table: str) -> pa.RecordBatch:
+    """Rows that were sent, in columns.
+
+    Raises:
+        DataError: a value has no equivalent in Arrow.
+    """
+    texts = texts_of(packets, len(columns))
+    arrays = [typed(found, column, table) for found, column in zip(texts, columns, strict=True)]
+    return pa.record_batch(arrays, names=[column.name for column in columns])
 
 
 def texts_of(packets: Packets, count: int) -> list[pa.Array]:

@@ -5,17 +5,22 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from plainstep.stores.capabilities import BaseStore
-from plainstep.stores.mysql import catalog
+from plainstep.stores.mysql import catalog, queries
 from plainstep.stores.mysql.capture import registry, switch
 from plainstep.stores.mysql.capture.source import CapturedSource
 from plainstep.stores.mysql.database import MysqlDatabase
+from plainstep.stores.mysql.dialect import DIALECT
 from plainstep.stores.mysql.log import logged
 from plainstep.stores.mysql.log.source import LogSource
+from plainstep.stores.mysql.open_transactions import wait_for_writers
 from plainstep.stores.mysql.table import MysqlTable
 from plainstep.stores.mysql.target import MysqlTarget
 
 if TYPE_CHECKING:
+    from contextlib import AbstractContextManager
+
     from plainstep.stores.api import Source
+    from plainstep.stores.queries import Queries
     from plainstep.stores.records import CaptureInfo, Reader
 
 
@@ -24,6 +29,8 @@ class MysqlStore(MysqlDatabase, BaseStore):
 
     exclusive = False
     appends_only = False
+    types_results = True
+    dialect = DIALECT
     methods = ("capture", "log")
 
     def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
@@ -68,6 +75,15 @@ class MysqlStore(MysqlDatabase, BaseStore):
         """The tables that it holds, without Plain Step's own."""
         with self.opened() as connection:
             return catalog.tables(connection)
+
+    def queries(self) -> AbstractContextManager[Queries]:
+        """A read-only transaction in which queries of people's own are asked."""
+        return queries.opened(self)
+
+    def wait_for_open(self, every: bool) -> bool:
+        """Wait until transactions have ended that are open now, or have written."""
+        wait_for_writers(self, self.name, every)
+        return True
 
     def target(self) -> MysqlTarget:
         """The database as a place to merge into."""

@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-import pymysql
-
 from plainstep.deferred import pa
-from plainstep.errors import ConfigError, Refused
+from plainstep.errors import ConfigError
 from plainstep.sql.literals import insertion, since_epoch, updating
 from plainstep.stores.mysql import catalog
-from plainstep.stores.mysql.connection import DENIED, number_of
 from plainstep.stores.mysql.dialect import DIALECT
+from plainstep.stores.mysql.open_transactions import wait_for_writers
 from plainstep.stores.mysql.rows import read
 from plainstep.stores.mysql.types import Column, base_of
 
@@ -26,14 +23,6 @@ if TYPE_CHECKING:
 
 quoted, text = DIALECT.quoted, DIALECT.string
 BLOB = "x'{}'"
-# Who has written in a transaction that is open, or is writing in one now; those that are idle and wrote nothing are left out.
-WRITERS = """
-SELECT t.trx_mysql_thread_id, p.user, t.trx_started FROM information_schema.innodb_trx t
-LEFT JOIN information_schema.processlist p ON p.id = t.trx_mysql_thread_id
-WHERE t.trx_is_read_only = 0 AND (t.trx_rows_modified > 0 OR t.trx_query IS NOT NULL)
-"""
-# The server looks for these itself only so often.
-LOOKED = 0.12
 OLDEST = "SELECT min(t.trx_started) FROM information_schema.innodb_trx t WHERE t.trx_is_read_only = 0"
 # Keys that are looked up in one query.
 KEYS = 5_000
@@ -189,7 +178,7 @@ class MysqlReading:
             Refused: a transaction that wrote stays open, or it may not be seen.
         """
         if not self._waited:  # once: what this transaction sees was settled before, whichever part of it is asked about
-            self._wait_for_writers()
+            wait_for_writers(self.database, self.table.place)
             self._waited = True
         if base_of(self.table.columns[column].declared) not in ("datetime", "timestamp"):
             return ""
@@ -197,36 +186,6 @@ class MysqlReading:
             row = connection.first(OLDEST)
         # The server tells it in its own zone, which is ours here: the session's.
         return f"{quoted(column)} < CAST({text(str(row[0]))} AS datetime)" if row and row[0] else ""
-
-    def _wait_for_writers(self) -> None:
-        with self.database.opened() as connection:  # outside of the snapshot
-            try:
-                _, rows = connection.run(WRITERS)
-            except pymysql.Error as error:
-                if number_of(error) not in DENIED:
-                    raise
-                raise self._unseen(connection) from None
-            waited_for = {row[0] for row in rows}
-            until = time.monotonic() + self.database.wait
-            while rows and time.monotonic() < until:
-                time.sleep(LOOKED)
-                rows = [row for row in connection.run(WRITERS)[1] if row[0] in waited_for]
-            if rows:
-                raise self._open_writer(*rows[0])
-
-    def _unseen(self, connection: Wire) -> Refused:
-        return Refused(
-            f"Whether a transaction that has written to {self.table.place} is still open may not be seen.",
-            "Its changes may lie before others that are there already, and would be missed.",
-            f"GRANT PROCESS ON *.* TO {catalog.role(connection)}; or give the load an overlap.",
-        )
-
-    def _open_writer(self, number: int, user: str | None, since: Any) -> Refused:
-        return Refused(
-            f"A transaction that may have written to {self.table.place} is still open: connection {number} of {user}, since {since}.",
-            "Its changes may lie before others that are there already, and would be missed.",
-            f"Let it end, or end it: KILL {number}; or give the load an overlap.",
-        )
 
 
 def _key_text(value: object) -> str:

@@ -17,6 +17,7 @@ from typing import IO, Any
 import pymysql
 from pymysql.connections import Connection, MysqlPacket
 from pymysql.constants import CLIENT, COMMAND, CR
+from pymysql.protocol import FieldDescriptorPacket
 
 SNAPSHOT = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
 # From this version on MySQL is asked for the end of its log in another way.
@@ -142,11 +143,16 @@ class Wire(Connection):  # type: ignore[misc]  # PyMySQL comes without types
 
     def select(self, sql: str) -> Iterator[Packets]:
         """The rows of a query, as packets. A result that is read half closes the connection."""
-        self._execute_command(COMMAND.COM_QUERY, sql)
-        columns = self._read_packet().read_length_encoded_integer()
-        for _ in range(columns + 1):  # what they are, and that these are all
-            self._read_packet()
+        self.ask(sql)
         yield from self.packets()
+
+    def ask(self, sql: str) -> list[FieldDescriptorPacket]:
+        """Ask a query, whose rows ``packets`` gives; return what its columns are."""
+        self._execute_command(COMMAND.COM_QUERY, sql)
+        count = self._read_packet().read_length_encoded_integer()
+        columns = [self._read_packet(FieldDescriptorPacket) for _ in range(count)]
+        self._read_packet()  # these are all
+        return columns
 
     def packets(self) -> Iterator[Packets]:
         """What comes, up to the packet that ends it."""

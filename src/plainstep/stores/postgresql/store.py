@@ -6,13 +6,14 @@ from typing import TYPE_CHECKING
 
 from plainstep.deferred import deferred
 from plainstep.stores.capabilities import BaseStore
-from plainstep.stores.postgresql import catalog
+from plainstep.stores.postgresql import catalog, queries
 from plainstep.stores.postgresql.capture import readers
 from plainstep.stores.postgresql.capture.slot import Log
 from plainstep.stores.postgresql.capture.slot_source import LogSource
 from plainstep.stores.postgresql.capture.trigger_source import CapturedSource
 from plainstep.stores.postgresql.capture.triggers import Capture
 from plainstep.stores.postgresql.database import PostgresqlDatabase
+from plainstep.stores.postgresql.dialect import DIALECT
 from plainstep.stores.postgresql.table import PostgresqlTable
 from plainstep.stores.postgresql.target import PostgresqlTarget
 
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from plainstep.stores.api import Source
     from plainstep.stores.postgresql import scratch as scratches
     from plainstep.stores.postgresql.scratch import PostgresqlTemplate
+    from plainstep.stores.queries import Queries
     from plainstep.stores.records import CaptureInfo, Reader
 else:
     [scratches] = deferred("plainstep.stores.postgresql", "scratch")
@@ -33,6 +35,8 @@ class PostgresqlStore(PostgresqlDatabase, BaseStore):
 
     exclusive = False
     appends_only = False
+    types_results = True
+    dialect = DIALECT
     methods = ("capture", "log")
 
     def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> Source:
@@ -47,6 +51,14 @@ class PostgresqlStore(PostgresqlDatabase, BaseStore):
         """The tables that it holds, without Plain Step's own, as ``schema.table``; of partitioned ones, the whole."""
         with self.opened() as connection:
             return [f"{schema}.{name}" for schema, name in catalog.tables(connection)]
+
+    def queries(self) -> AbstractContextManager[Queries]:
+        """A read-only transaction in which queries of people's own are asked."""
+        return queries.opened(self)
+
+    def wait_for_open(self, every: bool) -> bool:
+        """Wait until transactions have ended that are open now, or have written."""
+        return queries.wait_for_open(self, every)
 
     def target(self) -> PostgresqlTarget:
         """The database as a place to merge into."""

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 from plainstep.deferred import deferred
 from plainstep.errors import Refused
 from plainstep.stores.capabilities import BaseStore
-from plainstep.stores.sqlite import catalog
+from plainstep.stores.dialect import STANDARD
+from plainstep.stores.sqlite import catalog, queries
 from plainstep.stores.sqlite.capture import readers
 from plainstep.stores.sqlite.capture import refresh as refreshing
 from plainstep.stores.sqlite.capture import state as capture
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
     from contextlib import AbstractContextManager
     from pathlib import Path
 
+    from plainstep.stores.queries import Queries
     from plainstep.stores.records import CaptureInfo, Reader
     from plainstep.stores.sqlite import scratch as scratches
     from plainstep.stores.sqlite.scratch import SqliteTemplate
@@ -32,6 +34,8 @@ class SqliteStore(SqliteDatabase, BaseStore):
 
     exclusive = True
     appends_only = False
+    types_results = False
+    dialect = STANDARD
     methods = ("capture",)
 
     def source(self, table: str, types: dict[str, str], how: str = "capture", reader: str = "") -> SqliteSource:
@@ -46,6 +50,14 @@ class SqliteStore(SqliteDatabase, BaseStore):
         """The tables that it holds, without Plain Step's own."""
         with self.opened() as connection:
             return catalog.tables(connection)
+
+    def queries(self) -> AbstractContextManager[Queries]:
+        """A read-only transaction in which queries of people's own are asked."""
+        return queries.opened(self)
+
+    def wait_for_open(self, every: bool) -> bool:
+        """Nothing to wait for: one writes at a time, and what it has not committed has no position that is told."""
+        return True
 
     def target(self) -> SqliteTarget:
         """The file as a place to merge into."""
