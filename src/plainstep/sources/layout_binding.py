@@ -309,7 +309,7 @@ def _kind(
         raise DataError(
             f"Nothing says what the column {column!r} of {name} holds.",
             "Without a type, its values cannot be merged.",
-            f'Say so in the load: types = {{ "{column}" = "TEXT" }} (or INTEGER, REAL, DECIMAL(10,2), DATE, ...).',
+            f'Say so in the load: types = {{ "{column}" = "TEXT" }} (or INTEGER, REAL, DECIMAL(10,2), DATE, ...); or name its table: rows.',
         )
     raise ConfigError(
         f"The layout of {name} names the column {column!r}, which is not at {' or '.join(places)}.",

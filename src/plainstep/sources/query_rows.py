@@ -38,9 +38,10 @@ class QueryTable:
 
     @cached_property
     def _schema(self) -> pa.Schema:
+        # Where results have no types, values tell them; one that is not of the same type later is refused then.
+        some = f"SELECT * FROM {self.sql}" + (" WHERE 1 = 0" if self.database.types_results else "")
         with self.database.queries() as queries:
-            nothing = f"SELECT * FROM {self.sql} WHERE 1 = 0"
-            columns = next(queries.batches(nothing, {}, {}, natural=True)).schema
+            columns = next(queries.batches(some, {}, {}, natural=True)).schema
         return pa.schema(
             [
                 pa.field(one.name, arrow_type(self.place, one.name, self.types[one.name]))

@@ -17,6 +17,8 @@ class Dialect:
         quote: what a name stands in; within, it is written twice.
         backslashes: whether a backslash in a text has to be written twice.
         text, number, real: the types of the columns that Plain Step keeps for itself.
+        key_text: the type of those of them that hold texts and make up a key, where not the same.
+        if_absent: what a CREATE TABLE says so that a table that is there stays.
         limit: what ends a query of which only the first rows (``{count}``) are wanted.
         ignoring: what comes before and behind an insertion that leaves rows as they are whose key is there; ``{column}`` is one
             of its columns.
@@ -31,6 +33,8 @@ class Dialect:
     text: str = "VARCHAR"
     number: str = "BIGINT"
     real: str = "DOUBLE PRECISION"
+    key_text: str = ""
+    if_absent: str = "IF NOT EXISTS "
     limit: str = "LIMIT {count}"
     ignoring: tuple[str, str] = ("INSERT INTO", " ON CONFLICT DO NOTHING")
     keyed_text: str = "{column}"

@@ -93,17 +93,22 @@ class Books:
         """What stands for a value."""
         return self.dialect.parameter
 
-    def declared(self, columns: dict[str, str]) -> list[str]:
+    def declared(self, columns: dict[str, str], key: Sequence[str] = ()) -> list[str]:
         """Columns as they are declared."""
         return [
-            f"{name} {getattr(self.dialect, kind.removesuffix('!'))}{' NOT NULL' if kind.endswith('!') else ''}"
+            f"{name} {self._type(kind.removesuffix('!'), name in key)}{' NOT NULL' if kind.endswith('!') else ''}"
             for name, kind in columns.items()
         ]
+
+    def _type(self, kind: str, in_key: bool) -> str:
+        declared: str = getattr(self.dialect, kind)
+        return (self.dialect.key_text or declared) if in_key and kind == "text" else declared
 
     def _table(self, name: str, columns: dict[str, str], key: Sequence[str] = (), *more: str) -> str:
         keyed = [self.dialect.keyed_text.format(column=one) if columns[one].startswith("text") else one for one in key]
         primary = [f"PRIMARY KEY ({', '.join(keyed)})"] if key else []
-        return f"CREATE TABLE IF NOT EXISTS {name} ({', '.join([*self.declared(columns), *more, *primary])})"
+        declared = ", ".join([*self.declared(columns, key), *more, *primary])
+        return f"CREATE TABLE {self.dialect.if_absent}{name} ({declared})"
 
     def of(self, version: int | None) -> Books:
         """The same tables in the format that was found; None where they are not there yet.
@@ -161,7 +166,7 @@ class Books:
             self._table(self.watermarks, MARKED, ["load_name"], f"tables {self.dialect.text} DEFAULT ('[]')"),
             self._table(self.ledger, STEP_COLUMNS, ["load_name", "step"]),
             # A refusal that comes back at every try is kept once.
-            self._table(self.refusals, STEP_COLUMNS, ["load_name", "step", "note"]),
+            self._table(self.refusals, STEP_COLUMNS, [] if self.dialect.key_text else ["load_name", "step", "note"]),
             self._table(self.quarantine, QUARANTINED),
         )
 

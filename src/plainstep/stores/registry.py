@@ -6,13 +6,15 @@ import difflib
 from functools import cache
 from importlib.metadata import EntryPoint, entry_points
 from pathlib import Path
-from typing import cast
+from typing import Any, cast
 
 from plainstep.errors import ConfigError, unknown
 from plainstep.redaction import keep_secret, shown_url
 from plainstep.stores.capabilities import Store
 
 GROUP = "plainstep.stores"
+# What a store is found by whose scheme no other has: see ``plainstep.stores.sql``.
+ANY_SQL = "sql"
 
 
 def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
@@ -33,6 +35,10 @@ def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
     if scheme not in found:
         _known.cache_clear()  # it may have been installed since
         found = _known()
+    if scheme not in found and ":" in url:
+        other = _any_sql(name, scheme)
+        if other is not None:
+            return cast(Store, other(name, url, base, wait))
     if ":" not in url or scheme not in found:
         near = difflib.get_close_matches(scheme, found, 1)
         raise ConfigError(
@@ -49,6 +55,25 @@ def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
             f"The store {name!r} needs {error.name}, which is not installed.", "", f"pip install 'plainstep[{kind}]'"
         ) from error
     return cast(Store, made(name, url, base, wait))
+
+
+def _any_sql(name: str, scheme: str) -> Any:
+    """The store for a database that only SQLAlchemy knows, or None if it does not.
+
+    Raises:
+        ConfigError: it is asked for, and SQLAlchemy is not installed.
+    """
+    try:
+        found = _known()[ANY_SQL].load()
+    except ModuleNotFoundError as error:
+        if not scheme.startswith("sql+") and "+" not in scheme:
+            return None
+        raise ConfigError(
+            f"The store {name!r} needs {error.name}, which is not installed.", "", "pip install 'plainstep[sql]'"
+        ) from error
+    except KeyError:
+        return None
+    return found if found.knows(scheme) else None
 
 
 def find_table(place: str, stores: dict[str, Store], usage: str) -> tuple[Store, str]:

@@ -1,0 +1,1 @@
+"""Any SQL database that SQLAlchemy knows."""

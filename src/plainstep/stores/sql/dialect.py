@@ -1,0 +1,72 @@
+"""How our own SQL is written for a database that SQLAlchemy knows, and how values are bound."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy import TextClause, text
+from sqlalchemy.engine.interfaces import Dialect as Engine
+
+from plainstep.sql.parameters import replaced
+from plainstep.stores.dialect import Dialect
+from plainstep.stores.sql.traits import Traits
+
+
+@dataclass(frozen=True)
+class SqlDialect(Dialect):
+    """The same as ``Dialect``, with names as SQLAlchemy writes them: in quotes where they need some."""
+
+    named: Callable[[str], str] = field(default=str, compare=False)
+
+    def quoted(self, name: str) -> str:
+        """A name, whatever is in it."""
+        return self.named(name)
+
+
+def dialect_of(engine: Engine, traits: Traits) -> SqlDialect:
+    """How our own SQL is written for a database."""
+    prepare = engine.identifier_preparer
+    return SqlDialect(
+        parameter="?",
+        quote=prepare.initial_quote,
+        backslashes=engine.name in ("mysql", "mariadb", "bigquery"),
+        text=traits.own_text,
+        key_text=traits.key_text,
+        real=traits.real,
+        limit=traits.limit,
+        if_absent=traits.if_absent,
+        ignoring=("INSERT INTO", ""),  # by looking first: see ``SqlTarget`` here
+        widening=traits.widening,
+        named=lambda name: (
+            prepare.quote(name) if re.fullmatch(r"[a-z_][a-z0-9_$]*", name) else prepare.quote_identifier(name)
+        ),
+    )
+
+
+def statement(sql: str, parameters: Sequence[Any] = ()) -> tuple[TextClause, dict[str, Any]]:
+    """A statement with ``?`` for values as SQLAlchemy takes it, with its values by name.
+
+    Args:
+        sql: the statement, as we write it.
+        parameters: its values, in order.
+    """
+    values = {f"p{place}": value for place, value in enumerate(parameters)}
+    parts = re.split(r"""('(?:[^']|'')*'|"(?:[^"]|"")*"|`(?:[^`]|``)*`)""", sql)
+    numbers = iter(values)
+    written = [
+        part.replace(":", r"\:")
+        if place % 2
+        else re.sub(r"[?:]", lambda found: f":{next(numbers)}" if found[0] == "?" else r"\:", part)
+        for place, part in enumerate(parts)
+    ]
+    return text("".join(written)), values
+
+
+def asked(sql: str, backslashes: bool) -> TextClause:
+    """A query with ``:name`` for values, as SQLAlchemy takes it."""
+    return text(
+        replaced(sql.strip().rstrip(";"), lambda name: f":{name}", lambda other: other.replace(":", r"\:"), backslashes)
+    )

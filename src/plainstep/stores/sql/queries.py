@@ -1,0 +1,101 @@
+"""Queries of people's own in a database that SQLAlchemy reaches. What their results hold is not told, and is said by the load."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+import sqlalchemy as sa
+from sqlalchemy.engine import Connection
+
+from plainstep.deferred import pa
+from plainstep.errors import PlainStepError
+from plainstep.stores.misfit import Misfit
+from plainstep.stores.queries import Value, refuse_doubled, refused_query
+from plainstep.stores.row_values import natural_batch, texts, unfit
+from plainstep.stores.sql.dialect import asked
+from plainstep.stores.sql.table import BATCH, SqlReading
+from plainstep.stores.sql.traits import KNOWN, Traits
+from plainstep.stores.sql.types import to_arrow, to_driver
+
+if TYPE_CHECKING:
+    from plainstep.stores.sql.database import SqlDatabase
+    from plainstep.stores.sql.table import SqlTable
+
+
+@contextmanager
+def opened(database: SqlDatabase) -> Iterator[SqlQueries]:
+    """A transaction that only reads, and sees one moment where the database shows one."""
+    with database.transaction(KNOWN.get(database.backend, Traits()).reading) as connection:
+        yield SqlQueries(database, connection)
+
+
+class SqlQueries:
+    """A transaction in which queries are asked."""
+
+    def __init__(self, database: SqlDatabase, connection: Connection) -> None:
+        self.database, self.connection = database, connection
+
+    def first(self, sql: str, values: Mapping[str, Value]) -> tuple[Any, ...] | None:
+        with self._asked(sql, values) as result:
+            row = result.fetchone()
+            return tuple(row) if row is not None else None
+
+    def batches(
+        self, sql: str, values: Mapping[str, Value], kinds: Mapping[str, pa.DataType], natural: bool = False
+    ) -> Iterator[pa.RecordBatch]:
+        with self._asked(sql, values) as result:
+            names = list(result.keys())
+            refuse_doubled(names, self.database.name)
+            if not natural:
+                yield self._batch(names, [[] for _ in names], kinds)
+            count = 0
+            while rows := result.fetchmany(BATCH):
+                count += len(rows)
+                columns = list(zip(*rows, strict=True))
+                yield natural_batch(names, columns) if natural else self._batch(names, columns, kinds)
+            if natural and not count:
+                yield natural_batch(names, [[] for _ in names])
+
+    @contextmanager
+    def _asked(self, sql: str, values: Mapping[str, Value]) -> Iterator[sa.CursorResult[Any]]:
+        clause = asked(sql, self.database.dialect.backslashes)
+        files = self.database.backend == "sqlite"
+        bound = {name: to_driver(pa.array([value]), True)[0] if files else value for name, value in values.items()}
+        named = {name: value for name, value in bound.items() if name in clause._bindparams}
+        try:
+            streamed = self.connection.execution_options(stream_results=True, max_row_buffer=BATCH)
+            result = streamed.execute(clause, named)
+        except PlainStepError:
+            raise
+        except (
+            sa.exc.ProgrammingError,
+            sa.exc.DataError,
+            sa.exc.NotSupportedError,
+            sa.exc.InternalError,
+            sa.exc.OperationalError,
+        ) as error:
+            if error.connection_invalidated:
+                raise
+            raise refused_query(self.database.name, error.orig) from error
+        try:
+            yield result
+        finally:
+            result.close()
+
+    def _batch(self, names: list[str], columns: list[Any], kinds: Mapping[str, pa.DataType]) -> pa.RecordBatch:
+        arrays = [self._column(name, values, kinds.get(name)) for name, values in zip(names, columns, strict=True)]
+        return pa.record_batch(arrays, names=names)
+
+    def _column(self, name: str, values: Any, kind: pa.DataType | None) -> pa.Array:
+        if kind is None:
+            return texts(values)
+        try:
+            return to_arrow(list(values), kind)
+        except Misfit as wrong:
+            raise unfit(self.database.name, name, kind, values[wrong.index]) from None
+
+    def beside(self, table: SqlTable) -> SqlReading:
+        table.columns  # noqa: B018 (known before: not looked up while it is read)
+        return SqlReading(table, self.connection)
