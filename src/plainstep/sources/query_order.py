@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainstep.core.arrays import flat
 from plainstep.core.layouts.rows import POSITION
-from plainstep.core.position_labels import joined
+from plainstep.core.position_labels import joined, parted
 from plainstep.core.position_values import PositionKind, kind_of
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, Refused
@@ -56,6 +56,11 @@ class QueryOrder:
         if columns < 2:
             return positions
         return pc.struct_field(pc.extract_regex(positions, "^(?P<first>[^/]*)"), "first")
+
+    @staticmethod
+    def first_of(position: str, columns: int) -> str:
+        """The first value of a position that has several."""
+        return parted(position, columns)[0]
 
     def positioned(self, rows: pa.Table) -> pa.Table:
         """Rows with their positions.

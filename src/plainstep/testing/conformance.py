@@ -109,6 +109,8 @@ class Conformance(_Case):
         """A load, as plainstep.toml has it."""
         if source.startswith("tested.") and not self.harness.has_keys:
             said.setdefault("key", '["k"]')
+        if source.startswith("tested."):
+            said = self.harness.said(source.partition(".")[2]) | said
         lines = [f"[loads.{_toml(name)}]", f"from = {_toml(source)}", f"into = {_toml(into)}"]
         return "\n".join([*lines, *(f"{setting} = {value}" for setting, value in said.items())]) + "\n"
 

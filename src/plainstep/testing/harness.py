@@ -36,6 +36,10 @@ class Harness(ABC):
         """A table's name as plainstep.toml has it."""
         return table
 
+    def said(self, table: str) -> dict[str, str]:
+        """What else loads say that read a table, as plainstep.toml has it: where changes are read by a layout, for one."""
+        return {}
+
     def holds(self, kind: str) -> bool:
         """Whether the store has a type for one of Arrow's, by its name."""
         return True

@@ -42,6 +42,8 @@ class Column:
 
 def kind_of(declared: Any) -> pa.DataType:
     """The Arrow type for a type as SQLAlchemy reflects it; ``null`` for what does not say what it holds."""
+    if type(declared).__name__.endswith("BLOB"):  # MariaDB's and MySQL's are of no class that others are of
+        return pa.binary()
     for of, kind in _kinds():
         if isinstance(declared, of):
             return kind(declared) if callable(kind) else kind
