@@ -10,8 +10,25 @@ from plainstep.deferred import pa
 from plainstep.errors import ConfigError, PlainStepError
 from plainstep.init.layout import on_one_line, toml
 from plainstep.redaction import shown_url
-from plainstep.stores.capabilities import HasTables, HasVersions, Store, captures_of, with_tables
+from plainstep.stores.capabilities import HasCapture, HasTables, HasVersions, Store, captures_of, with_tables
+from plainstep.stores.queries import HasQueries
 from plainstep.stores.registry import open_store
+
+# What a database needs that tells its changes by functions or clauses of its own.
+QUERIES = """
+# Nothing of ours records changes there. If the database tells them itself, by functions or clauses, a load reads them by queries
+# (docs/stores/sql.md) in place of changes = "diff":
+#   [loads.NAME.layout]
+#   position = ["COLUMN"]  # which orders the changes
+#   operation = "COLUMN"
+#   insert = ["CODE"]
+#   update = ["CODE"]
+#   delete = ["CODE"]
+#   [loads.NAME.layout.query]
+#   head = "select ..."    # how far can be read
+#   oldest = "select ..."  # after which position every change is still there
+#   read = "select ... where POSITION > :after and POSITION <= :upto order by POSITION"
+""".strip().splitlines()
 
 
 @dataclass(frozen=True)
@@ -25,7 +42,7 @@ class FoundTable:
         captured: whether its changes are captured already.
         trouble: why it cannot be loaded as it is, or empty.
         hint: the setting that would fix that, or empty.
-        versions: whether its changes are told by its versions.
+        how: how its changes are read: ``capture``, ``versions``, or ``diff`` where nothing of ours records them.
     """
 
     name: str
@@ -34,7 +51,7 @@ class FoundTable:
     captured: bool
     trouble: str = ""
     hint: str = ""
-    versions: bool = False
+    how: str = "capture"
 
 
 def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) -> str:
@@ -64,7 +81,7 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
     lines += [
         f"#   plainstep capture on {names[0]}.{one.name}"
         for one in found
-        if not one.captured and not one.trouble and not one.versions
+        if not one.captured and not one.trouble and one.how == "capture"
     ]
     lines += ["#   plainstep step"]
     for name, url in zip(names, (source, target), strict=True):
@@ -72,8 +89,10 @@ def beginning_of(source: str, target: str, tables: tuple[str, ...], base: Path) 
         lines += ["", f"[stores.{name}]", f"url = {toml(plain)}"]
         if variable:
             lines.append(f"# The password is not stored here: export {variable}=... (as it stands in the URL)")
-        if name == names[0]:
+        if name == names[0] and isinstance(store, HasCapture):
             lines.append('# keep = "72h"  # how long captured changes are kept at least')
+    if isinstance(store, HasQueries) and not isinstance(store, HasCapture):
+        lines += ["", *QUERIES]
     taken: set[str] = set()
     for one in found:
         lines += ["", *_load(one, names, taken)]
@@ -97,7 +116,7 @@ def _look(store: Store, name: str, captured: bool) -> FoundTable:
         if isinstance(store, HasVersions):
             columns = store.source(name, {}, "versions", "").schema()
             hint = f'key = ["COLUMN"]  # those of {", ".join(columns.names)} that are unique and never null'
-            return FoundTable(name, (), len(columns), False, "its table says no key", hint, versions=True)
+            return FoundTable(name, (), len(columns), False, "its table says no key", hint, "versions")
         table = with_tables(store).table(name, {})
         schema = table.schema()
         untyped = [field.name for field in schema if pa.types.is_null(field.type)]
@@ -107,7 +126,8 @@ def _look(store: Store, name: str, captured: bool) -> FoundTable:
             hint = f'types = {{ {toml(untyped[0])} = "TEXT" }}'
         elif not table.key():
             trouble, hint = "it has no primary key", 'key = ["COLUMN"]  # columns that are unique and never null'
-        return FoundTable(name, table.key(), len(schema), captured, trouble, hint)
+        how = "capture" if isinstance(store, HasCapture) else "diff"
+        return FoundTable(name, table.key(), len(schema), captured, trouble, hint, how)
     except PlainStepError as error:
         return FoundTable(name, (), 0, captured, error.what)
 
@@ -119,14 +139,16 @@ def _load(one: FoundTable, stores: tuple[str, str], taken: set[str]) -> list[str
         name += "_too"
     taken.add(name)
     told = f"# {stores[0]}.{one.name}: {one.columns} columns, key {', '.join(one.key) or 'unknown'}"
-    told += "; versions" if one.versions else "; captured" if one.captured else "; not captured yet"
+    told += {"versions": "; versions", "diff": "; compared with the target at each step"}.get(
+        one.how, "; captured" if one.captured else "; not captured yet"
+    )
     into = one.name.rpartition(".")[2]
     lines = [
         f"[loads.{name}]",
         f"from = {toml(f'{stores[0]}.{one.name}')}",
         f"into = {toml(f'{stores[1]}.{into}')}",
     ]
-    lines += ['changes = "versions"'] if one.versions else []
+    lines += [] if one.how == "capture" else [f"changes = {toml(one.how)}"]
     if not one.trouble:
         return [told, *lines]
     return [told, f"# Left out: {one.trouble}.", *(f"# {line}" for line in [*lines, one.hint] if line)]
