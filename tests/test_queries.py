@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import random
 import sqlite3
 import tempfile
@@ -10,6 +11,7 @@ import unittest
 from contextlib import closing
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 import duckdb
 from hypothesis import given
@@ -18,6 +20,8 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.errors import ConfigError, Refused
 from plainstep.sql.parameters import named, replaced
+from plainstep.stores.sql.target import _Merge
+from plainstep.testing.processes import Script
 from tests import mariadb
 from tests.postgres import Database
 from tests.support import examples
@@ -55,7 +59,6 @@ class Standing:
             text.replace("postgresql://larkmoor@localhost/town", self.database.url.replace("postgresql", scheme, 1))
         )
         self.wait = wait
-        case.addCleanup(lambda: [load.source for load in ()])
 
     def sql(self, *statements: Any) -> None:
         for one in statements:
@@ -109,7 +112,7 @@ class StandIns(unittest.TestCase):
 
     def test_truth_and_any_cut(self) -> None:
         """After every step, each mirror is the table; a step with nothing new does nothing."""
-        for seed in range(examples(3)):
+        for seed in range(examples(2)):
             with self.subTest(seed=seed):
                 standing, chance = self.standing(), random.Random(seed)
                 standing.acts(chance, 3)
@@ -205,14 +208,14 @@ class StandIns(unittest.TestCase):
         self.assertEqual(project.look("captured", after="start", upto=moment.isoformat()).upto, "0x0000000000000004")
         self.assertEqual(len(project.trace("captured", 1).events), 7)
         before = (
-            project.watermark("captured"),
+            project.load("captured").target.watermark("captured"),
             standing.connection.execute("SELECT count(*) FROM record.filed").fetchone(),
         )
         project.net("captured", after="start"), project.status(), project.look("numbered")
         self.assertEqual(
             before,
             (
-                project.watermark("captured"),
+                project.load("captured").target.watermark("captured"),
                 standing.connection.execute("SELECT count(*) FROM record.filed").fetchone(),
             ),
         )
@@ -303,6 +306,77 @@ class WrongQueries(unittest.TestCase):
                 standing.edit((old, new))
                 with self.assertRaisesRegex(ConfigError, told):
                     standing.project.step("captured")
+
+
+class Consumed(unittest.TestCase):
+    """A stream that is emptied by reading it: what is taken is merged in the same transaction, or stays."""
+
+    LOAD = """
+[stores.town]
+url = "{url}"
+[loads.tree]
+from = "town.stream"
+into = "town.copy"
+key = ["tree_id"]
+rows = "town.tree"
+[loads.tree.layout]
+position = ["number"]
+operation = "what"
+put = ["put there"]
+delete = ["taken away"]
+[loads.tree.layout.query]
+read = "select * from stream.take()"
+consumes = true
+"""
+
+    def test_taken_and_merged_at_once(self) -> None:
+        with Database() as database, closing(database.connect()) as town, tempfile.TemporaryDirectory() as folder:
+            town.execute("CREATE TABLE tree (tree_id int PRIMARY KEY, species text, height_m numeric(5,2), ward text)")
+            town.execute((EXAMPLES / "consumed.sql").read_text())
+            town.execute(
+                "CREATE TRIGGER a AFTER INSERT OR UPDATE OR DELETE ON tree FOR EACH ROW EXECUTE FUNCTION stream.note()"
+            )
+            town.execute("INSERT INTO tree SELECT n, 'oak', n, NULL FROM generate_series(1, 50) n")
+            config = Path(folder) / "plainstep.toml"
+            config.write_text(self.LOAD.format(url=database.url.replace("postgresql", "postgresql+psycopg", 1)))
+            project = plainstep.load_project(config)
+
+            def left() -> int:
+                return int((town.execute("SELECT count(*) FROM stream.waiting").fetchone() or [0])[0])
+
+            project.step()
+            self.assertEqual(left(), 0)
+            for turn in range(3):
+                town.execute(f"UPDATE tree SET height_m = height_m + 1 WHERE tree_id % 5 = {turn}")
+                town.execute(f"DELETE FROM tree WHERE tree_id = {turn + 20}")
+                waiting = left()
+                project.look("tree"), project.net("tree"), project.status(), project.check()
+                self.assertEqual(left(), waiting)
+                with (
+                    patch.object(_Merge, "end", side_effect=RuntimeError("the process ends")),
+                    self.assertRaises(RuntimeError),
+                ):
+                    project.step()
+                self.assertEqual(left(), waiting)
+                script = "import sys, plainstep; print(plainstep.load_project(sys.argv[1]).step(raise_errors=False)[0].outcome)"
+                racing = [Script(script, (str(config),), Path(folder), os.environ) for _ in range(3)]
+                self.assertEqual(
+                    sorted(one.communicate(timeout=120)[0].strip() for one in racing), ["nothing", "nothing", "stepped"]
+                )
+                self.assertEqual(left(), 0)
+                self.assertTrue(project.check()[0].ok)
+                self.assertEqual([one.outcome for one in project.step()], ["nothing"])
+
+    def test_refused_elsewhere(self) -> None:
+        with Database() as database, tempfile.TemporaryDirectory() as folder:
+            config = Path(folder) / "plainstep.toml"
+            config.write_text(self.LOAD.format(url=database.url))
+            with self.assertRaisesRegex(Refused, "postgresql\\+psycopg"):
+                plainstep.load_project(config).step()
+            config.write_text(self.LOAD.format(url=database.url) + '[stores.house]\nurl = "duckdb:///house.duckdb"\n')
+            config.write_text(config.read_text().replace("town.copy", "house.copy"))
+            with self.assertRaisesRegex(ConfigError, "same store"):
+                plainstep.load_project(config)
 
 
 class OtherDatabases(unittest.TestCase):

@@ -106,9 +106,10 @@ class QueryConfig(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    head: str = Field(description="How far the changes can be read: a query for one position.")
+    head: str = Field(default="", description="How far the changes can be read: a query for one position.")
     oldest: str = Field(
-        description="The position after which every change is still there: a query for one position; null where changes are never removed."
+        default="",
+        description="The position after which every change is still there: a query for one position; null where changes are never removed.",
     )
     read: str = Field(description="The changes after :after (excluded) and up to :upto (included), in their order.")
     rows: str = Field(
@@ -125,10 +126,21 @@ class QueryConfig(BaseModel):
         "transactions that are open are waited for, where the database shows them.",
     )
 
+    consumes: bool = Field(
+        default=False,
+        description="Whether reading in a transaction that is committed removes what was read. There are no positions then: 'read' alone is said, "
+        "without values; and the target must be of the same store, so that both are one transaction.",
+    )
+
     @model_validator(mode="after")
     def _takes_its_values(self) -> QueryConfig:
-        for name, known in PARAMETERS.items():
-            sql = getattr(self, name)
+        for name in ("head", "oldest", "time_of", "position_at", "in_commit_order"):
+            if self.consumes and getattr(self, name):
+                raise ValueError(f"{name} is of positions, and what is consumed by reading has none")
+            if name in ("head", "oldest") and not self.consumes and not getattr(self, name):
+                raise ValueError(f"the query {name!r} is missing")
+        for name, usual in PARAMETERS.items():
+            sql, known = getattr(self, name), set[str]() if self.consumes else usual
             found = named(sql)
             if sql and found != known:
                 wanted = " and ".join(f":{one}" for one in sorted(known)) or "no values"

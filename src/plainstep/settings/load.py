@@ -173,6 +173,13 @@ class LoadConfig(BaseModel):
             raise wrong("changes", "changes = 'query' needs the queries of [layout.query], and these need it")
         if query and self.at_most and self.layout and not self.layout.position:
             raise wrong("at_most", "at_most needs a 'position' in the layout, which tells where a part may end")
+        if query and query.consumes and self.source.partition(".")[0] != self.into.partition(".")[0]:
+            raise wrong(
+                "into",
+                "what is consumed by reading must be merged into the same store, in one transaction: else a crash in between would lose it",
+            )
+        if query and query.consumes and (self.at_most or self.overlap):
+            raise wrong("at_most" if self.at_most else "overlap", "what is consumed by reading is read whole, and once")
         if query and query.rows and self.rows:
             raise wrong("rows", "rows is said twice: it names a table, and the layout has a query for its rows")
         return self

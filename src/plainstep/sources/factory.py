@@ -15,13 +15,14 @@ from plainstep.stores.api import LooselyTyped, PairedSource
 from plainstep.stores.capabilities import HasFeed, with_source, with_tables
 from plainstep.stores.feed import HasPartitions
 from plainstep.stores.misplaced import refuse_misplaced
-from plainstep.stores.queries import with_queries
+from plainstep.stores.queries import with_consuming, with_queries
 
 if TYPE_CHECKING:
     from plainstep.core import position_labels
     from plainstep.core.layouts import layout as layouts
     from plainstep.loads.load import Load
     from plainstep.sources import (
+        consumed_feed,
         diff,
         layout_binding,
         partitioned,
@@ -38,6 +39,7 @@ if TYPE_CHECKING:
     from plainstep.stores.feed import Feed
 else:
     (
+        consumed_feed,
         diff,
         feeds,
         layout_binding,
@@ -51,6 +53,7 @@ else:
         validity,
     ) = deferred(
         "plainstep.sources",
+        "consumed_feed",
         "diff",
         "feed",
         "layout_binding",
@@ -96,12 +99,26 @@ class SourceFactory:
         Raises:
             ConfigError: what is said of one of them cannot be.
         """
+        consuming = next((load for load in loads if _consumes(load)), None)
+        if consuming is not None:
+            if len(loads) > 1:
+                raise ConfigError(
+                    f"The load {consuming.name} consumes what it reads, and is of a group.",
+                    "Another load of it might read what this one took away.",
+                    "Take it out of the group.",
+                )
+            return with_consuming(consuming.from_store).one_transaction()
         if len(loads) < 2:
             return nullcontext()
         if any(load.config.changes != "table" for load in loads):
             return loads[0].from_store.read_once()
         alike = [load.whole_source for load in loads if _read_as(load) == _read_as(loads[0])]
         return shared_reading.read_once([source for source in alike if isinstance(source, feeds.FeedSource)])
+
+
+def _consumes(load: Load) -> bool:
+    said = load.config.layout
+    return bool(said and said.query and said.query.consumes)
 
 
 def _read_as(load: Load) -> dict[str, object]:
@@ -166,9 +183,14 @@ def _query(load: Load) -> feeds.FeedSource:
     )  # fmt: skip
     overlap = position_labels.overlap_of(config.overlap)
     rows, key = _rows_and_key(load, said)
-    feed = query_feed.QueryFeed(
-        with_queries(load.from_store), config.source, said, overlap, rows is not None or bool(config.types)
-    )
+    is_declared = rows is not None or bool(config.types)
+    assert said.query is not None
+    if said.query.consumes:
+        feed: query_feed.QueryFeed = consumed_feed.ConsumedFeed(
+            with_consuming(load.from_store), config.source, said, is_declared
+        )
+    else:
+        feed = query_feed.QueryFeed(with_queries(load.from_store), config.source, said, overlap, is_declared)
     source = _read_by(load, said, feed, rows, key)
     feed.follow(source.layout)
     return source

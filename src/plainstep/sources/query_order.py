@@ -23,15 +23,19 @@ class QueryOrder:
 
     Args:
         feed: what is read.
-        kind: of which kind its positions are.
+        kind: of which kind its positions are; None where a window has no bounds.
         after, upto: the window.
         layout: how its rows are read, where that is known: it names the key of rows that have no positions of their own.
     """
 
-    def __init__(self, feed: QueryFeed, kind: PositionKind, after: str, upto: str, layout: Layout | None) -> None:
+    def __init__(
+        self, feed: QueryFeed, kind: PositionKind | None, after: str, upto: str, layout: Layout | None
+    ) -> None:
         self.place, self.said, self.kind, self.layout = feed.place, feed.said, kind, layout
         self.after, self.upto = after, upto
-        self._kinds: dict[str, PositionKind] = dict.fromkeys(self.said.position[:1], kind)
+        self._kinds: dict[str, PositionKind] = {}
+        if kind is not None:
+            self._kinds |= dict.fromkeys(self.said.position[:1], kind)
         self._last: tuple[Any, ...] | None = None
         self._keys: list[pa.Table] = []
 
@@ -75,7 +79,8 @@ class QueryOrder:
             )
         labels, ranks, places = zip(*(self._coded(rows, name) for name in self.said.position), strict=True)
         self._refuse_disorder(ranks, places)
-        self._refuse_others(ranks[0], places[0], labels[0])
+        if self.kind is not None:
+            self._refuse_others(self.kind, ranks[0], places[0], labels[0])
         texts = [pa.array(one).take(pa.array(place)) for one, place in zip(labels, places, strict=True)]
         if len(texts) > 1:
             texts = [pc.replace_substring(pc.replace_substring(one, "%", "%25"), "/", "%2F") for one in texts]
@@ -130,9 +135,9 @@ class QueryOrder:
             )
         self._last = last
 
-    def _refuse_others(self, ranks: list[Any], places: Any, labels: list[str]) -> None:
+    def _refuse_others(self, kind: PositionKind, ranks: list[Any], places: Any, labels: list[str]) -> None:
         """Refuse rows that are not of the window. They are in order: the first and the last tell."""
-        low, high = self.kind.rank(self.after), self.kind.rank(self.upto)
+        low, high = kind.rank(self.after), kind.rank(self.upto)
         for at in (places[0], places[-1]):
             if not low < ranks[at] <= high:
                 raise Refused(

@@ -86,6 +86,38 @@ class HasQueries(Store, Protocol):
         ...
 
 
+@runtime_checkable
+class Consuming(HasQueries, Protocol):
+    """A store in which what a query takes away and what is merged can be one transaction."""
+
+    def one_transaction(self) -> AbstractContextManager[None]:
+        """Meanwhile, ``taking`` reads and a commit of its target are of one transaction, which that commit ends; else it is rolled back."""
+        ...
+
+    def taking(self, really: bool) -> AbstractContextManager[Queries]:
+        """The same as ``queries``, where a query may take away what it reads.
+
+        Args:
+            really: whether it is taken if that one transaction is committed; if not, it is given back at once.
+        """
+        ...
+
+
+def with_consuming(store: Store) -> Consuming:
+    """A store in which reading may take away what is read.
+
+    Raises:
+        Refused: it is not one.
+    """
+    if not isinstance(store, Consuming):
+        raise Refused(
+            f"{store.name} cannot be read by queries that consume what they give.",
+            "Only what SQLAlchemy reaches can be read and merged into in one transaction.",
+            "Write the store's url as SQLAlchemy has it, as in postgresql+psycopg://HOST/DATABASE.",
+        )
+    return store
+
+
 def with_queries(store: Store) -> HasQueries:
     """A store that can be asked queries.
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -52,6 +53,7 @@ class SqlDatabase:
                 f"Install the SQLAlchemy dialect and the driver of {found.get_backend_name()}.",
             ) from error
         self.backend = known.name
+        self._joint = threading.local()
         self.is_file = self.backend in FILES
         self._url = _placed(found, base) if self.is_file else found
         self.url = self.place = _shown(self._url)
@@ -139,6 +141,32 @@ class SqlDatabase:
             finally:
                 with suppress(sa.exc.SQLAlchemyError):
                     self.end(connection, "ROLLBACK")
+
+    @contextmanager
+    def one_transaction(self) -> Iterator[None]:
+        """Meanwhile, what is taken and what is merged are of one transaction, which the commit ends.
+
+        Raises:
+            Refused: here they cannot be.
+        """
+        if self.traits.ddl_commits or self.traits.not_a_target or not self.traits.savepoints:
+            raise Refused(
+                f"{self.name} cannot consume what it reads and merge it in one transaction.",
+                "There, a statement that makes a table ends the transaction before it, or what was only looked at could not be given back.",
+                "Copy what is consumed into a change table by a task of the database's own, and read that.",
+            )
+        with self.transaction(self.traits.writing) as connection:
+            self._joint.connection = connection
+            try:
+                yield
+            finally:
+                self._joint.__dict__.clear()
+
+    @property
+    def joint(self) -> Connection | None:
+        """The connection of that one transaction, if there is one now."""
+        found: Connection | None = getattr(self._joint, "connection", None)
+        return found
 
     def end(self, connection: Connection, how: str) -> None:
         """End a transaction by COMMIT or ROLLBACK."""

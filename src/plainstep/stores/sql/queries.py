@@ -31,11 +31,34 @@ def opened(database: SqlDatabase) -> Iterator[SqlQueries]:
         yield SqlQueries(database, connection)
 
 
+@contextmanager
+def taking(database: SqlDatabase, really: bool) -> Iterator[SqlQueries]:
+    """The transaction in which what is read is also merged; where there is none now, one that is rolled back.
+
+    Args:
+        database: where.
+        really: whether what is read stays taken; if not, it is given back.
+    """
+    if database.joint is not None:
+        if not really:
+            database.joint.exec_driver_sql("SAVEPOINT plainstep_tried")
+        try:
+            yield SqlQueries(database, database.joint, streams=False)
+        finally:
+            if not really:
+                database.joint.exec_driver_sql("ROLLBACK TO SAVEPOINT plainstep_tried")
+        return
+    with database.transaction(database.traits.writing) as connection:
+        yield SqlQueries(database, connection, streams=False)
+
+
 class SqlQueries:
     """A transaction in which queries are asked."""
 
-    def __init__(self, database: SqlDatabase, connection: Connection) -> None:
+    def __init__(self, database: SqlDatabase, connection: Connection, streams: bool = True) -> None:
         self.database, self.connection = database, connection
+        # A cursor takes no statement that changes anything.
+        self._how: dict[str, Any] = {"stream_results": streams} | ({"max_row_buffer": BATCH} if streams else {})
 
     def first(self, sql: str, values: Mapping[str, Value]) -> tuple[Any, ...] | None:
         with self._asked(sql, values) as result:
@@ -65,8 +88,7 @@ class SqlQueries:
         bound = {name: to_driver(pa.array([value]), True)[0] if files else value for name, value in values.items()}
         named = {name: value for name, value in bound.items() if name in clause._bindparams}
         try:
-            streamed = self.connection.execution_options(stream_results=True, max_row_buffer=BATCH)
-            result = streamed.execute(clause, named)
+            result = self.connection.execute(clause, named, execution_options=self._how)
         except PlainStepError:
             raise
         except (

@@ -56,6 +56,10 @@ class SqlStore(SqlDatabase, BaseStore):
         """A transaction in which queries of people's own are asked."""
         return queries.opened(self)
 
+    def taking(self, really: bool) -> AbstractContextManager[Queries]:
+        """The same, where a query may take away what it reads."""
+        return queries.taking(self, really)
+
     def target(self) -> SqlAlchemyTarget:
         """The database as a place to merge into.
 

@@ -278,7 +278,7 @@ def batches(
     """
     sql = with_order(sql) if database.backend == "mssql" else sql
     clause, values = statement(sql, parameters)
-    result = connection.execution_options(stream_results=True, max_row_buffer=BATCH).execute(clause, values)
+    result = connection.execute(clause, values, execution_options={"stream_results": True, "max_row_buffer": BATCH})
     try:
         while rows := result.fetchmany(BATCH):
             arrays = []

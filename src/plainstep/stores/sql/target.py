@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 import uuid
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import suppress
+from contextlib import AbstractContextManager, nullcontext, suppress
 from functools import cached_property
 from itertools import count
 from typing import TYPE_CHECKING, Any
@@ -135,13 +135,14 @@ class SqlAlchemyTarget(SqlTarget):
         """
         answered = True
         try:
-            with self.database.opened() as connection:
+            with self._for_writing() as connection:
                 merges = [_Merge(connection, self.database, commit, self.found, self.kept_in) for commit in commits]
-                for merge in merges:
-                    merge.prepare()
-                connection.commit()
-                for sql in self.database.traits.writing:
-                    connection.exec_driver_sql(sql)
+                if self.database.joint is None:
+                    for merge in merges:
+                        merge.prepare()
+                    connection.commit()
+                    for sql in self.database.traits.writing:
+                        connection.exec_driver_sql(sql)
                 try:
                     run(merges)
                     answered = False
@@ -155,6 +156,11 @@ class SqlAlchemyTarget(SqlTarget):
         except LostConnection:
             if answered or not self.went_through(commits[0], self.database.url, self.database.wait):
                 raise
+
+    def _for_writing(self) -> AbstractContextManager[Connection]:
+        """The connection that is written by: that in whose transaction was read, if that is so."""
+        joint = self.database.joint
+        return self.database.opened() if joint is None else nullcontext(joint)
 
 
 def _held_kind(database: SqlDatabase, field: pa.Field, declared: str) -> pa.DataType:

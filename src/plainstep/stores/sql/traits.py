@@ -36,6 +36,7 @@ class Traits:
         says_begin: whether transactions are begun and ended by statements; else the driver does it.
         reading: what is said at the begin of a transaction that only reads.
         one_moment: whether such a transaction sees one moment.
+        savepoints: whether a transaction can go back to a point within it, in the standard's words.
         writing: what is said at the begin of a transaction that writes.
         ddl_commits: whether a statement that makes or changes a table commits what went before it.
         staging: the statement that makes a table of this session's own like another one.
@@ -69,6 +70,7 @@ class Traits:
     says_begin: bool = False
     reading: tuple[str, ...] = ()
     one_moment: bool = True
+    savepoints: bool = False
     writing: tuple[str, ...] = ()
     ddl_commits: bool = False
     staging: str = "CREATE TEMPORARY TABLE {staged} AS SELECT * FROM {table} WHERE 1 = 0"
@@ -105,6 +107,7 @@ POSTGRESQL = Traits(
     bytes="decode({}, 'hex')",
     session=("SET TIME ZONE 'UTC'", "SET datestyle = 'ISO, YMD'", "SET bytea_output = 'hex'"),
     says_begin=True,
+    savepoints=True,
     reading=("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY",),
     writing=("BEGIN ISOLATION LEVEL READ COMMITTED READ WRITE",),
     staging="CREATE TEMPORARY TABLE {staged} ON COMMIT DROP AS SELECT * FROM {table} WHERE 1 = 0",
@@ -160,6 +163,7 @@ SQLITE = Traits(
     bytes="unhex({})",
     widening="",
     says_begin=True,
+    savepoints=True,
     reading=("PRAGMA query_only = ON", "BEGIN"),
     writing=("BEGIN IMMEDIATE",),
     delete="DELETE FROM {table} WHERE rowid IN (SELECT t.rowid FROM {staged} s CROSS JOIN {table} t ON {on})",
@@ -259,6 +263,7 @@ SNOWFLAKE = Traits(
 )
 REDSHIFT = replace(
     POSTGRESQL,
+    savepoints=False,
     types=STANDARD_TYPES
     | {
         "string": "VARCHAR(65535)",

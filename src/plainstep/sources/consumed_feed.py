@@ -1,0 +1,110 @@
+"""A feed that is emptied by reading it, in a transaction that is committed: read and merged in one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from plainstep.core.layouts.rows import POSITION
+from plainstep.deferred import pa
+from plainstep.errors import ConfigError, Refused
+from plainstep.sources.query_feed import SAMPLE, QueryFeed, _stacked
+from plainstep.sources.query_order import QueryOrder
+from plainstep.sources.query_rows import QueryReading
+from plainstep.stores.feed import Ends
+from plainstep.stores.spool import TableSpool
+
+if TYPE_CHECKING:
+    from plainstep.settings.layout import LayoutConfig
+    from plainstep.stores.queries import Consuming
+
+
+class ConsumedFeed(QueryFeed):
+    """What is left to be consumed. It has no positions: a watermark counts how often something was taken.
+
+    Args:
+        store: the database.
+        place: the feed's name, for messages.
+        said: its layout, with the query.
+        is_declared: whether the types of the row's columns are known without looking at rows.
+    """
+
+    def __init__(self, store: Consuming, place: str, said: LayoutConfig, is_declared: bool) -> None:
+        super().__init__(store, place, said, None, is_declared)
+        self.taking = store.taking
+        self.identity = f"{place}, consumed"
+        self._taken: dict[str, TableSpool] = {}
+
+    @property
+    def is_numbered(self) -> bool:
+        """Its positions are numbers: they count."""
+        return True
+
+    def sample(self) -> pa.Table:
+        """Some of its rows, which stay where they are: they are read in a transaction that is rolled back."""
+        with self.taking(False) as queries:
+            rows = queries.batches(self.query.read, {}, {}, natural=True)
+            first = next(rows)
+            found = _stacked(rows, SAMPLE) if not first.num_rows else pa.Table.from_batches([first]).slice(0, SAMPLE)
+            found = pa.Table.from_batches([first]) if found is None else found
+        self._columns = found.schema
+        QueryOrder.refuse_absent(self.said.position, found.column_names, self.place)
+        return found.append_column(POSITION, pa.array([""] * found.num_rows, pa.string()))
+
+    def ends(self) -> Ends:
+        """The first taking."""
+        return Ends("1", "1")
+
+    def ends_after(self, watermark: str) -> Ends:
+        """The next taking."""
+        return Ends("1", str(int(watermark) + 1))
+
+    @contextmanager
+    def opened(self) -> Iterator[tuple[Ends, QueryReading]]:
+        """The first taking, and its transaction. What is there to be taken is in the rows already, which are read after it."""
+        for _ in self.read(None, "1"):
+            pass
+        with self.taking(True) as queries:
+            yield self.ends(), QueryReading(self.store, queries)
+
+    def read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
+        """What there is to be taken, once: asked again, the same is given again."""
+        if upto is None:
+            return
+        if upto not in self._taken:
+            self._taken[upto] = self._take(upto)
+        yield from self._taken[upto]()
+
+    def _take(self, upto: str) -> TableSpool:
+        taken, order = TableSpool(), QueryOrder(self, None, "", upto, self._layout)
+        with self.taking(True) as queries:
+            for batch in queries.batches(self.query.read, {}, self._kinds):
+                if batch.num_rows:
+                    taken.add(order.positioned(pa.Table.from_batches([batch])))
+        order.finish()
+        return taken
+
+    def verify(self) -> None:
+        """Nothing to see beforehand: to look would be to take."""
+
+    def refusal(self, load: str, watermark: str) -> Refused | None:
+        """Nothing: what was taken is merged."""
+        return None
+
+    def is_pressing(self, after: str) -> bool:
+        """Never: what is not taken stays."""
+        return False
+
+    def time_of(self, position: str) -> datetime | None:
+        """Not known."""
+        return None
+
+    def at_or_before(self, position: str) -> str | None:
+        """A number of takings."""
+        if not position.isdigit():
+            raise ConfigError(
+                f"{position!r} is not a position of {self.place}.", "What is consumed has none: takings are counted."
+            )
+        return position
