@@ -227,6 +227,20 @@ class Landings(unittest.TestCase):
                 self.assertEqual(town.step(), "stepped 1 ")
                 self.assertEqual(town.rows(), {1: 1, 2: 2, 3: 3, 5: 5})
 
+    def test_more_files_than_are_remembered_of_those_that_are_gone(self) -> None:
+        """What is there is known however much it is; of what is gone, the newest."""
+        with Landing(layout='missing_field = "null"') as town, mock.patch("plainstep.stores.files.listing.REMEMBERED", 3):
+            for number in range(9):
+                town.land(f"{number:03}.jsonl", (number, number, 1))
+            for number in range(9, 13):
+                town.project.step()
+                town.land(f"{number:03}.jsonl", (number, number, 1))
+            (town.folder / "000.jsonl").unlink()
+            [outcome] = town.project.step()
+            self.assertEqual((outcome.outcome, outcome.changes), ("stepped", 1))
+            town.land("000.jsonl", (0, 0, 1))  # again, as it was
+            self.assertEqual([one.outcome for one in town.project.step()], ["nothing"])
+
     def test_a_file_that_goes_while_it_is_read(self) -> None:
         """Refused: its rows were counted among those that are read. The command does what is left when it is run again."""
         for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nmissing_field = "null"'):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import json
 import re
 from collections.abc import Collection
 from dataclasses import replace
@@ -77,6 +78,7 @@ def bound(
         dict(said.encodings), said.each, tuple(said.pair), _once(columns, paths, said, fields),
     )  # fmt: skip
     _refuse_absent(name, layout, sample, fields)
+    _refuse_unsent(name, layout, sample, fields)
     layout = _with_patches(name, said, layout) if said.patch or said.removed else layout
     for sql, where in ((layout.skip, "skip"), (layout.operation_sql, "operation_sql")):
         if sql:
@@ -373,6 +375,25 @@ def _refuse_absent(name: str, layout: Layout, sample: pa.Table, fields: dict[str
             if word == "deleted" and raw.has(path) and not difflib.get_close_matches(path, list(fields), 1):
                 continue
             raise _unknown(name, word, path, fields)
+
+
+def _refuse_unsent(name: str, layout: Layout, sample: pa.Table, fields: dict[str, pa.DataType]) -> None:
+    """Refuse columns that the feed does not carry: they would be null in every row that changes."""
+    if layout.key_only or layout.sent_columns or layout.each or not fields:
+        return
+    raw = Raw(sample)
+    patterns = [pattern for pattern in (layout.now, layout.was, "*") if pattern]
+    for column in layout.schema.names:
+        places = [layout.path(pattern, column) for pattern in patterns]
+        if any(place in fields or raw.has(place) or raw.within(place) for place in places):
+            continue
+        carried = [other for other in layout.schema.names if any(layout.path(one, other) in fields for one in patterns)]
+        raise ConfigError(
+            f"The rows of {name} have the column {column!r}, which its feed does not carry.",
+            "It would become null in every row that changes.",
+            f"Name those that it carries: columns = {json.dumps(carried, ensure_ascii=False)} in [loads.{name}.layout]; "
+            "or lookup = true, to look all values up.",
+        )
 
 
 def _is_unseen(raw: Raw, path: str, fields: dict[str, pa.DataType]) -> bool:

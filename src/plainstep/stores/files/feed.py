@@ -78,6 +78,7 @@ class FileFeed:
         self.shape = Shape(place, layout, lambda: self._listing().files)
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
         self._listed: Listing | None = None
+        self._copied: tuple[Listing, dict[str, Seen], dict[str, str]] | None = None
         # The files that were found to be copies when it was last asked how far they can be read.
         self._twice: set[str] | None = None
 
@@ -92,6 +93,9 @@ class FileFeed:
         if self._listed is None:
             self._listed = self._look()
         return self._listed
+
+    def _names(self) -> set[str]:
+        return {file.name for file in self._listing().files}
 
     def _look(self) -> Listing:
         settle = duration(self.layout.settle)
@@ -166,13 +170,19 @@ class FileFeed:
         assert self.shape.order is not None
         return self.shape.order.parsed(parted(label, len(self.shape.order.paths)))
 
+    def _copies(self, before: dict[str, Seen]) -> dict[str, str]:
+        """The files that are there under a second name; looked for once among those that are listed."""
+        listing = self._listing()
+        if self._copied is None or self._copied[0] is not listing or self._copied[1] is not before:
+            self._copied = listing, before, copies(self.folder, listing.files, before)
+        return self._copied[2]
+
     def _unread(self, before: dict[str, Seen]) -> list[File]:
         """The files that may hold rows which were not merged."""
-        files = self._listing().files
-        twice = copies(self.folder, files, before)
+        twice = self._copies(before)
         return [
             file
-            for file in files
+            for file in self._listing().files
             if file.name not in twice
             and (file.name not in before or not before[file.name].done or file.size != before[file.name].size)
         ]
@@ -191,20 +201,22 @@ class FileFeed:
         again = self._compacted(before, label)
         files = [file for file in self._unread(before) if file.name not in again]
         seen = {file.name: self._seen(file) for file in files}
-        twice = copies(self.folder, self._listing().files, before)
+        twice = self._copies(before)
         self._twice = {*twice, *(name for name, one in before.items() if one.lines == COPY)}
         if self.shape.order is None:
             names = [f"{name}:{one.lines or 'end'}" for name, one in seen.items()]
             last = max([*names[-1:], label], key=file_order)
             seen |= self._known_copies(twice)
-            return Ends(names[0] if names else None, packed(last, remembered(before, seen)) if last else None)
+            return Ends(
+                names[0] if names else None, packed(last, remembered(before, seen, self._names())) if last else None
+            )
         known = [ends for file in files if (ends := self._ends_of(file))]
         firsts, lasts = [ends[0] for ends in known], [ends[1] for ends in known] + ([label] if label else [])
         newest = max(lasts, key=self._place) if lasts else None
         seen |= self._known_copies(twice) | {name: replace(self._seen(one), lines=COPY) for name, one in again.items()}
         return Ends(
             min(firsts, key=self._place) if firsts else None,
-            packed(newest, remembered(before, seen)) if newest is not None else None,
+            packed(newest, remembered(before, seen, self._names())) if newest is not None else None,
         )
 
     def _known_copies(self, twice: dict[str, str]) -> dict[str, Seen]:
@@ -262,7 +274,7 @@ class FileFeed:
         """A position, with the files that are gone since another one, and those that were known to be copies there."""
         before, (label, seen) = unpacked(after)[1], unpacked(position)
         known = {name: before[name] for name in seen if name in before and before[name].lines == COPY}
-        return packed(label, remembered(before, seen | known))
+        return packed(label, remembered(before, seen | known, self._names()))
 
     def rows_at_most(self, after: str | None, upto: str | None) -> int | None:
         """How many rows the files hold that are not merged, where each tells it."""

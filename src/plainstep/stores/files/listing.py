@@ -7,6 +7,7 @@ import json
 import time
 import zlib
 from collections import Counter
+from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from hashlib import blake2b
@@ -265,10 +266,17 @@ def unpacked(token: str) -> tuple[str, dict[str, Seen]]:
     }
 
 
-def remembered(before: dict[str, Seen], now: dict[str, Seen]) -> dict[str, Seen]:
-    """What is there, and the newest of what was there before."""
-    gone = [name for name in before if name not in now]
-    return {name: before[name] for name in gone[-REMEMBERED:]} | now
+def remembered(before: dict[str, Seen], now: dict[str, Seen], there: Collection[str]) -> dict[str, Seen]:
+    """What is known of files: of all that are there, and of the newest that are gone.
+
+    Args:
+        before: what was known.
+        now: what is known of those that are new.
+        there: the names of all that are there.
+    """
+    gone = [name for name in before if name not in now and name not in there]
+    forgotten = {*gone[:-REMEMBERED]}
+    return {name: one for name, one in before.items() if name not in forgotten} | now
 
 
 def rows_in(file: File) -> int:
@@ -304,9 +312,10 @@ def copies(folder: Folder, files: list[File], before: dict[str, Seen]) -> dict[s
         files: what is there.
         before: what was merged.
     """
-    known: dict[int, list[tuple[str, str, str]]] = {}
+    known: dict[tuple[int, str, str], str] = {}
     for name, seen in before.items():
-        known.setdefault(seen.size, []).append((name, seen.head, seen.tail))
+        known.setdefault((seen.size, seen.head, seen.tail), name)
+    merged = {seen.size for seen in before.values()}
     sizes = Counter(file.size for file in files)
     found = {}
     for file in files:
@@ -316,14 +325,12 @@ def copies(folder: Folder, files: list[File], before: dict[str, Seen]) -> dict[s
         if longer:
             found[file.name] = longer
             continue
-        if sizes[file.size] == 1 and file.size not in known:
+        if sizes[file.size] == 1 and file.size not in merged:
             continue
-        marks = fingerprint(file.source, file.size, file.name)
-        alike = [name for name, *other in known.get(file.size, []) if tuple(other) == marks]
-        if alike and _same(file, folder.file(alike[0])):
-            found[file.name] = alike[0]
-        else:
-            known.setdefault(file.size, []).append((file.name, *marks))
+        marks = file.size, *fingerprint(file.source, file.size, file.name)
+        alike = known.setdefault(marks, file.name)
+        if alike != file.name and _same(file, folder.file(alike)):
+            found[file.name] = alike
     return found
 
 
