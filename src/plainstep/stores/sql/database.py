@@ -60,17 +60,30 @@ class SqlDatabase:
 
     @cached_property
     def engine(self) -> sa.Engine:
-        """What makes connections. Each is given up when it was used: what a session was told ends with it."""
+        """What makes connections, and keeps some of a server's: to make one costs as much as a small step."""
+        how: dict[str, Any] = (
+            {"poolclass": NullPool} if self.is_file else {"pool_pre_ping": True, "pool_size": 3, "max_overflow": -1}
+        )
+        how |= {"isolation_level": "AUTOCOMMIT"} if self._known.says_begin else {}
         try:
-            how: dict[str, Any] = {"isolation_level": "AUTOCOMMIT"} if self._known.says_begin else {}
-            made = sa.create_engine(self._url, poolclass=NullPool, **how)
+            made = sa.create_engine(self._url, **how)
         except ModuleNotFoundError as error:
             raise ConfigError(
                 f"The store {self.name!r} needs the driver {error.name}, which is not installed.",
                 "",
                 f"pip install {error.name}",
             ) from error
+        sa.event.listen(made, "connect", self._begin_session)
         return made
+
+    def _begin_session(self, connection: Any, record: Any) -> None:
+        """What is said on a new connection."""
+        cursor = connection.cursor()
+        for sql in self._known.session:
+            cursor.execute(sql)
+        cursor.close()
+        if not self._known.says_begin:
+            connection.commit()
 
     @property
     def _known(self) -> Traits:
@@ -114,9 +127,6 @@ class SqlDatabase:
         except sa.exc.DBAPIError as error:
             raise no_answer(self.url, _said(error)) from error
         try:
-            for sql in self._known.session:
-                connection.exec_driver_sql(sql)
-            connection.commit()
             yield connection
         except PlainStepError:
             raise
