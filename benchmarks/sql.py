@@ -98,16 +98,16 @@ def main() -> None:
         took: dict[str, list[float]] = {f"{source}_{target}": [] for source, target in pairs}
         first = {load: project.step(load)[0].seconds for load in took}
         for _ in range(ROUNDS):
-            for server in servers.values():
-                server.grow(0.01)
+            for one in servers.values():
+                one.grow(0.01)
             for load, seconds in took.items():
                 [outcome] = project.step(load)
                 assert outcome.changes == round(rows * 0.01), outcome
                 seconds.append(outcome.seconds)
         print(f"{rows:,} rows, 1 % changed; seconds of a step (the middle of {ROUNDS}), and of the first load")
-        for kind, one in (("read from", "{}_house"), ("merged into", "postgresql_{}")):
+        for kind, name in (("read from", "{}_house"), ("merged into", "postgresql_{}")):
             for server in servers:
-                own, other = one.format(server), one.format(f"{server}_sql")
+                own, other = name.format(server), name.format(f"{server}_sql")
                 middle = statistics.median(took[own]), statistics.median(took[other])
                 told = f"{kind} {server}"
                 print(f"{told:<24}own store {middle[0]:.2f} s, SQLAlchemy {middle[1]:.2f} s: {middle[1] / middle[0]:.2f} times; "

@@ -229,7 +229,10 @@ class Landings(unittest.TestCase):
 
     def test_more_files_than_are_remembered_of_those_that_are_gone(self) -> None:
         """What is there is known however much it is; of what is gone, the newest."""
-        with Landing(layout='missing_field = "null"') as town, mock.patch("plainstep.stores.files.listing.REMEMBERED", 3):
+        with (
+            Landing(layout='missing_field = "null"') as town,
+            mock.patch("plainstep.stores.files.listing.REMEMBERED", 3),
+        ):
             for number in range(9):
                 town.land(f"{number:03}.jsonl", (number, number, 1))
             for number in range(9, 13):

@@ -206,7 +206,7 @@ class StandIns(unittest.TestCase):
             "SELECT at FROM record.moments ORDER BY position OFFSET 3 LIMIT 1"
         ).fetchone() or [None]
         self.assertEqual(project.look("captured", after="start", upto=moment.isoformat()).upto, "0x0000000000000004")
-        self.assertEqual(len(project.trace("captured", 1).events), 7)
+        self.assertEqual(len(project.trace("captured", "1").events), 7)
         before = (
             project.load("captured").target.watermark("captured"),
             standing.connection.execute("SELECT count(*) FROM record.filed").fetchone(),

@@ -15,6 +15,7 @@ import sqlglot
 
 from plainstep.errors import ConfigError, Refused
 from plainstep.sql.literals import quoted
+from plainstep.stores.capabilities import with_target
 from plainstep.stores.ledger import Books
 from plainstep.stores.registry import open_store
 from plainstep.stores.sql.database import SqlDatabase
@@ -194,7 +195,7 @@ class WrittenOffline(unittest.TestCase):
         for backend in ("oracle", "bigquery"):
             store = open_store("house", self.URLS[backend], Path(), 1.0)
             with self.assertRaisesRegex(Refused, "cannot be merged into"):
-                store.target()
+                with_target(store).target()
         with self.assertRaisesRegex(ConfigError, "no store is known"):
             open_store("house", "nosuch://host/x", Path(), 1.0)
 

@@ -78,7 +78,7 @@ class ConsumedFeed(QueryFeed):
         yield from self._taken[upto]()
 
     def _take(self, upto: str) -> TableSpool:
-        taken, order = TableSpool(), QueryOrder(self, None, "", upto, self._layout)
+        taken, order = TableSpool(), QueryOrder(self.place, self.said, None, "", upto, self._layout)
         with self.taking(True) as queries:
             for batch in queries.batches(self.query.read, {}, self._kinds):
                 if batch.num_rows:

@@ -214,7 +214,7 @@ class QueryFeed:
         if upto is None:
             return
         begin = self._begin(after)
-        order = QueryOrder(self, self._kind_known(), begin, upto, self._layout)
+        order = QueryOrder(self.place, self.said, self._kind_known(), begin, upto, self._layout)
         with self.store.queries() as queries:
             values = {"after": self._value(begin), "upto": self._value(upto)}
             for batch in queries.batches(self.query.read, values, self._wanted()):

@@ -15,23 +15,24 @@ from plainstep.errors import ConfigError, Refused
 
 if TYPE_CHECKING:
     from plainstep.core.layouts.layout import Layout
-    from plainstep.sources.query_feed import QueryFeed
+    from plainstep.settings.layout import LayoutConfig
 
 
 class QueryOrder:
     """One reading of a window.
 
     Args:
-        feed: what is read.
+        place: the feed's name, for messages.
+        said: its layout, as it is said.
         kind: of which kind its positions are; None where a window has no bounds.
         after, upto: the window.
         layout: how its rows are read, where that is known: it names the key of rows that have no positions of their own.
     """
 
     def __init__(
-        self, feed: QueryFeed, kind: PositionKind | None, after: str, upto: str, layout: Layout | None
+        self, place: str, said: LayoutConfig, kind: PositionKind | None, after: str, upto: str, layout: Layout | None
     ) -> None:
-        self.place, self.said, self.kind, self.layout = feed.place, feed.said, kind, layout
+        self.place, self.said, self.kind, self.layout = place, said, kind, layout
         self.after, self.upto = after, upto
         self._kinds: dict[str, PositionKind] = {}
         if kind is not None:

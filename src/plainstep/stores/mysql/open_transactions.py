@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 import time
+from collections.abc import Callable
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -15,7 +17,6 @@ from plainstep.stores.mysql import catalog
 from plainstep.stores.mysql.connection import DENIED, number_of
 
 if TYPE_CHECKING:
-    from plainstep.stores.mysql.database import MysqlDatabase
     from plainstep.stores.mysql.wire import Wire
 
 # Transactions that have written have numbers below this; to those that only read, the server gives others to show.
@@ -106,18 +107,21 @@ def _reported(report: str) -> dict[int, int]:
     return found
 
 
-def wait_for_writers(database: MysqlDatabase, place: str, every: bool = False) -> None:
+def wait_for_writers(
+    opened: Callable[[], AbstractContextManager[Wire]], wait: float, place: str, every: bool = False
+) -> None:
     """Wait until all transactions have ended that have written and are open now.
 
     Args:
-        database: where.
+        opened: gives a connection.
+        wait: for how many seconds.
         place: what they may have written to, for messages.
         every: wait for those that have not written yet, too.
 
     Raises:
         Refused: one stays open, or it may not be seen.
     """
-    with database.opened() as connection:  # outside of any snapshot
+    with opened() as connection:  # outside of any snapshot
         try:
             _, rows = connection.run(OPEN if every else WRITERS)
         except pymysql.Error as error:
@@ -125,7 +129,7 @@ def wait_for_writers(database: MysqlDatabase, place: str, every: bool = False) -
                 raise
             raise _unseen(connection, place) from None
         waited_for = {row[0] for row in rows}
-        until = time.monotonic() + database.wait
+        until = time.monotonic() + wait
         while rows and time.monotonic() < until:
             time.sleep(LOOKED)
             rows = [row for row in connection.run(OPEN if every else WRITERS)[1] if row[0] in waited_for]

@@ -82,7 +82,7 @@ class MysqlStore(MysqlDatabase, BaseStore):
 
     def wait_for_open(self, every: bool) -> bool:
         """Wait until transactions have ended that are open now, or have written."""
-        wait_for_writers(self, self.name, every)
+        wait_for_writers(self.opened, self.wait, self.name, every)
         return True
 
     def target(self) -> MysqlTarget:

@@ -178,7 +178,7 @@ class MysqlReading:
             Refused: a transaction that wrote stays open, or it may not be seen.
         """
         if not self._waited:  # once: what this transaction sees was settled before, whichever part of it is asked about
-            wait_for_writers(self.database, self.table.place)
+            wait_for_writers(self.database.opened, self.database.wait, self.table.place)
             self._waited = True
         if base_of(self.table.columns[column].declared) not in ("datetime", "timestamp"):
             return ""
