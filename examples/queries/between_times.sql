@@ -1,5 +1,5 @@
 -- A database that gives the changes of a table between two times: each row that was there at one of them and not in the same way at the
--- other, as it was or as it is. A row's times are those at which transactions began, so that one that commits late brings changes of before.
+-- other, as it was or as it is. A row's times are those at which it was written, so that a transaction that commits late brings changes of before.
 CREATE SCHEMA past;
 CREATE TABLE past.trees (tree_id int NOT NULL, species text, height_m numeric(5,2), ward text, begins timestamptz NOT NULL, ends timestamptz);
 CREATE INDEX ON past.trees (tree_id) WHERE ends IS NULL;
@@ -7,13 +7,13 @@ CREATE TABLE past.kept (since timestamptz NOT NULL);
 INSERT INTO past.kept VALUES (clock_timestamp());
 
 CREATE FUNCTION past.keep() RETURNS trigger LANGUAGE plpgsql AS $$
+DECLARE moment timestamptz := clock_timestamp();
 BEGIN
     IF TG_OP <> 'INSERT' THEN
-        DELETE FROM past.trees WHERE tree_id = OLD.tree_id AND ends IS NULL AND begins >= now();
-        UPDATE past.trees SET ends = now() WHERE tree_id = OLD.tree_id AND ends IS NULL;
+        UPDATE past.trees SET ends = moment WHERE tree_id = OLD.tree_id AND ends IS NULL;
     END IF;
     IF TG_OP <> 'DELETE' THEN
-        INSERT INTO past.trees VALUES (NEW.*, now(), NULL);
+        INSERT INTO past.trees VALUES (NEW.*, moment, NULL);
     END IF;
     RETURN NULL;
 END $$;

@@ -5,6 +5,9 @@ CREATE SEQUENCE record.written;
 -- What triggers note, until the agent files it.
 CREATE TABLE record.noted (number bigint PRIMARY KEY DEFAULT nextval('record.written'), txn xid8 NOT NULL DEFAULT pg_current_xact_id(),
     code text NOT NULL, tree_id int NOT NULL, species text, height_m numeric(5,2), ward text, mask bit(3));
+CREATE TABLE record.commits (count bigint NOT NULL);
+INSERT INTO record.commits VALUES (0);
+CREATE TABLE record.ended (txn xid8 PRIMARY KEY, number bigint NOT NULL);
 CREATE TABLE record.filed (position bytea NOT NULL, number bigint NOT NULL, code text NOT NULL, tree_id int NOT NULL, species text,
     height_m numeric(5,2), ward text, mask bit(3), PRIMARY KEY (position, number));
 CREATE TABLE record.moments (position bytea PRIMARY KEY, at timestamptz NOT NULL);
@@ -30,18 +33,30 @@ BEGIN
     RETURN NULL;
 END $$;
 
--- The agent: files what transactions noted that have ended, in the order of their numbers, one position each.
+-- As a transaction commits, it takes the next number and keeps the counter's lock to its end: so numbers rise as transactions commit.
+CREATE FUNCTION record.commit_it() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    IF NOT EXISTS (SELECT 1 FROM record.ended WHERE txn = NEW.txn) THEN
+        UPDATE record.commits SET count = count + 1;
+        INSERT INTO record.ended SELECT NEW.txn, count FROM record.commits;
+    END IF;
+    RETURN NULL;
+END $$;
+CREATE CONSTRAINT TRIGGER committed AFTER INSERT ON record.noted DEFERRABLE INITIALLY DEFERRED
+    FOR EACH ROW EXECUTE FUNCTION record.commit_it();
+
+-- The agent: files what committed transactions noted, one position each.
 CREATE FUNCTION record.file() RETURNS bytea LANGUAGE plpgsql AS $$
-DECLARE last bigint; ended record; below xid8;
+DECLARE last bigint; one record;
 BEGIN
     PERFORM pg_advisory_xact_lock(7021);
     SELECT ('x' || encode(filed_upto, 'hex'))::bit(64)::bigint INTO last FROM record.state;
-    below := pg_snapshot_xmin(pg_current_snapshot());
-    FOR ended IN SELECT txn FROM record.noted WHERE txn < below GROUP BY txn ORDER BY txn LOOP
-        last := last + 1;
-        INSERT INTO record.filed SELECT int8send(last), number, code, tree_id, species, height_m, ward, mask FROM record.noted WHERE txn = ended.txn;
-        DELETE FROM record.noted WHERE txn = ended.txn;
-        INSERT INTO record.moments VALUES (int8send(last), clock_timestamp());
+    FOR one IN DELETE FROM record.ended RETURNING txn, number LOOP
+        INSERT INTO record.filed SELECT int8send(one.number), number, code, tree_id, species, height_m, ward, mask
+            FROM record.noted WHERE txn = one.txn;
+        DELETE FROM record.noted WHERE txn = one.txn;
+        INSERT INTO record.moments VALUES (int8send(one.number), clock_timestamp());
+        last := greatest(last, one.number);
     END LOOP;
     UPDATE record.state SET filed_upto = int8send(last);
     RETURN int8send(last);

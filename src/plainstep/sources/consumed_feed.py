@@ -10,9 +10,10 @@ from typing import TYPE_CHECKING
 from plainstep.core.layouts.rows import POSITION
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
-from plainstep.sources.query_feed import SAMPLE, QueryFeed, _stacked
+from plainstep.sources.query_feed import QueryFeed, _stacked
 from plainstep.sources.query_order import QueryOrder
 from plainstep.sources.query_rows import QueryReading
+from plainstep.sources.query_trial import SAMPLE
 from plainstep.stores.feed import Ends
 from plainstep.stores.spool import TableSpool
 

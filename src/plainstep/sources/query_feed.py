@@ -8,14 +8,14 @@ from datetime import UTC, datetime, timedelta
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.casting import as_dicts
 from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import as_time, earlier
 from plainstep.core.position_values import PositionKind, kind_of
 from plainstep.deferred import pa
-from plainstep.errors import DataError, Refused
+from plainstep.errors import Refused
 from plainstep.sources.query_order import QueryOrder
 from plainstep.sources.query_rows import QueryReading
+from plainstep.sources.query_trial import SAMPLE, QueryTrial, misbehaves
 from plainstep.stores.feed import Ends
 from plainstep.stores.row_values import text_of
 
@@ -24,8 +24,6 @@ if TYPE_CHECKING:
     from plainstep.settings.layout import LayoutConfig
     from plainstep.stores.queries import HasQueries, Queries, Value
 
-# How many rows are looked at to learn what they hold, and to see that a window read twice is the same.
-SAMPLE = 1000
 # How often a snapshot is taken anew to find one during which nothing was committed.
 TRIES = 3
 
@@ -214,12 +212,16 @@ class QueryFeed:
         if upto is None:
             return
         begin = self._begin(after)
-        order = QueryOrder(self.place, self.said, self._kind_known(), begin, upto, self._layout)
         with self.store.queries() as queries:
-            values = {"after": self._value(begin), "upto": self._value(upto)}
-            for batch in queries.batches(self.query.read, values, self._wanted()):
-                if batch.num_rows:
-                    yield order.positioned(pa.Table.from_batches([batch]))
+            yield from self._rows_in(queries, begin, upto)
+
+    def _rows_in(self, queries: Queries, begin: str, upto: str) -> Iterator[pa.Table]:
+        """The rows of a window, as one transaction sees them."""
+        order = QueryOrder(self.place, self.said, self._kind_known(), begin, upto, self._layout)
+        values = {"after": self._value(begin), "upto": self._value(upto)}
+        for batch in queries.batches(self.query.read, values, self._wanted()):
+            if batch.num_rows:
+                yield order.positioned(pa.Table.from_batches([batch]))
         order.finish()
 
     def _kind_known(self) -> PositionKind:
@@ -354,48 +356,14 @@ class QueryFeed:
             return
         if rank(self._told(oldest)) > rank(self._told(head)):
             raise self._misbehaves(f"gives {self._told(oldest)}, after 'head': {self._told(head)}", "", "", "oldest")
-        self._refuse_oldest_itself(oldest)
-        window = self._told(oldest), self._told(head)
-        found = self._first_rows(*window)
-        if found and self.said.position:
-            middle = QueryOrder.first_of(found[0][POSITION], len(self.said.position))
-            self._first_rows(window[0], middle)  # a query that passes over :upto gives rows beyond it
-        if found != self._first_rows(*window):
-            raise self._misbehaves(
-                f"gives other rows when the window after {window[0]} and up to {window[1]} is read again",
-                "What is merged from a window must not depend on when it is read.",
-                "Add an ORDER BY that leaves no choice; and read changes, not rows as they are now.",
-            )
-
-    def _refuse_oldest_itself(self, oldest: Value) -> None:
-        """Refuse an 'oldest' at which a change stands: it would be passed over, for ``:after`` is excluded."""
-        assert self._kind is not None
+        trial = QueryTrial(self.store.queries, self._rows_in, self.place, len(self.said.position))
         before = self._kind.before(oldest) if self._kind.before else None
-        if before is None:
-            return
-        try:
-            rows = self._first_rows(self._told(before), self._told(oldest))
-        except (DataError, Refused):  # what lies before it cannot be asked for, as it should be
-            return
-        if rows:
-            raise self._misbehaves(
-                f"gives {self._told(oldest)}, and a change stands just there",
-                "Reading begins after that position, so that this change would be passed over.",
-                "Let it give the position before the first change that is held.",
-                "oldest",
-            )
-
-    def _first_rows(self, after: str, upto: str) -> list[dict[str, Any]]:
-        """The first rows of a window."""
-        found: list[dict[str, Any]] = []
-        for table in self.read(after, upto):
-            found += as_dicts(table.slice(0, SAMPLE - len(found)))
-            if len(found) >= SAMPLE:
-                break
-        return found
+        if before is not None:
+            trial.refuse_oldest_itself(self._told(before), self._told(oldest))
+        trial.refuse_other_rows(self._told(oldest), self._told(head))
 
     def _misbehaves(self, what: str, why: str, remedy: str, name: str = "read") -> Refused:
-        return Refused(f"The query {name!r} of {self.place} {what}.", why, remedy)
+        return misbehaves(self.place, name, what, why, remedy)
 
     def warnings(self) -> list[str]:
         """Nothing."""
