@@ -95,6 +95,15 @@ class Elsewhere(unittest.TestCase):
                 with self.subTest(made.__name__, seed=seed), Town(*FORMS) as town, made(town) as (url, put):
                     self.steps(town, url, put, story(seed, keys=12, changes=60))
 
+    def test_by_sqlalchemy(self) -> None:
+        for made, scheme in (
+            (in_duckdb, "sql+duckdb"),
+            (in_postgresql, "postgresql+psycopg"),
+            (in_mariadb, "mysql+pymysql"),
+        ):
+            with self.subTest(scheme), Town(*FORMS) as town, made(town) as (url, put):
+                self.steps(town, f"{scheme}://{url.partition('://')[2]}", put, story(3, keys=12, changes=60))
+
     def steps(self, town: Town, url: str, put: Put, acts: list[Any]) -> None:
         text = town.config.read_text().replace('url = "sqlite:///town.db"', f'url = "{url}"\nwait = 1.5')
         text += '\n[stores.shed]\nurl = "sqlite:///shed.db"\n'

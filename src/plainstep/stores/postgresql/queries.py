@@ -44,12 +44,13 @@ WHERE x.locktype = 'transactionid' AND x.mode = 'ExclusiveLock' AND x.granted AN
   AND r.database = (SELECT oid FROM pg_database WHERE datname = current_database()) AND x.pid IS DISTINCT FROM pg_backend_pid()
 """
 
-# All that are open: each holds its own number from its begin on.
+# All that are open, but for those in which we read ourselves: each holds its own number from its begin on.
 OPEN = """
 SELECT l.virtualtransaction, coalesce(l.pid, 0), a.usename, a.xact_start
 FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid
 WHERE l.locktype IN ('virtualxid', 'transactionid') AND l.mode = 'ExclusiveLock' AND l.granted
   AND (a.datname = current_database() OR l.pid IS NULL) AND l.pid IS DISTINCT FROM pg_backend_pid()
+  AND (l.locktype = 'transactionid' OR a.application_name IS DISTINCT FROM 'plainstep')
 """
 
 

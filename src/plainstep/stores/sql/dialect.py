@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 from sqlalchemy import TextClause, text
@@ -28,22 +29,28 @@ class SqlDialect(Dialect):
 
 def dialect_of(engine: Engine, traits: Traits) -> SqlDialect:
     """How our own SQL is written for a database."""
-    prepare = engine.identifier_preparer
     return SqlDialect(
         parameter="?",
-        quote=prepare.initial_quote,
+        quote=engine.identifier_preparer.initial_quote,
         backslashes=engine.name in ("mysql", "mariadb", "bigquery"),
         text=traits.own_text,
         key_text=traits.key_text,
         real=traits.real,
         limit=traits.limit,
+        stripped=traits.stripped,
         if_absent=traits.if_absent,
         ignoring=("INSERT INTO", ""),  # by looking first: see ``SqlTarget`` here
         widening=traits.widening,
-        named=lambda name: (
-            prepare.quote(name) if re.fullmatch(r"[a-z_][a-z0-9_$]*", name) else prepare.quote_identifier(name)
-        ),
+        named=partial(_quoted, engine),
     )
+
+
+def _quoted(engine: Engine, name: str) -> str:
+    """A name in quotes. Where names without quotes are in capitals, SQLAlchemy tells them in small letters, and takes them so."""
+    prepare = engine.identifier_preparer
+    told = str(engine.denormalize_name(name)) if engine.requires_name_normalize else name
+    end = prepare.final_quote
+    return prepare.initial_quote + told.replace(end, end * 2) + end
 
 
 def statement(sql: str, parameters: Sequence[Any] = ()) -> tuple[TextClause, dict[str, Any]]:

@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
 from plainstep.deferred import pa
-from plainstep.errors import ConfigError, DataError, Refused
+from plainstep.errors import ConfigError, Refused
 from plainstep.sql.literals import insertion, since_epoch, text, updating
 from plainstep.stores.declared_types import arrow_type
 from plainstep.stores.misfit import Misfit, misfit
@@ -113,13 +113,6 @@ class SqlTable:
                     f"Its tables: {', '.join(known[:20]) or 'none'}.",
                 )
             self._keys = keys_of(self.database, connection, self.name)
-        unknown = next((name for name in self.types if name not in {one.name for one in found}), None)
-        if unknown is not None:
-            raise DataError(
-                f"types names the column {unknown!r}, which {self.place} does not have.",
-                "",
-                f"Its columns: {', '.join(one.name for one in found)}.",
-            )
         return {
             one.name: replace(one, kind=arrow_type(self.place, one.name, self.types[one.name]))
             if one.name in self.types

@@ -29,6 +29,7 @@ class Traits:
         time_text, bytes_text: a time and bytes (``{}``) as texts, whole and in one form.
         time, zoned_time, bytes: such values out of texts (``{}``, in quotes; bytes as hexadecimal digits).
         limit: what ends a query of which only the first rows are wanted.
+        stripped: a text (``{value}``) without some letters (``{letters}``) at its end.
         if_absent: what a CREATE TABLE says so that one that is there stays.
         real, own_text: types of our own tables.
         widening: the statement that gives a column another type; empty where there is none.
@@ -62,6 +63,7 @@ class Traits:
     zoned_time: str = "CAST({} AS TIMESTAMP WITH TIME ZONE)"
     bytes: str = ""
     limit: str = "LIMIT {count}"
+    stripped: str = "rtrim({value}, '{letters}')"
     if_absent: str = "IF NOT EXISTS "
     real: str = "DOUBLE PRECISION"
     own_text: str = "TEXT"
@@ -97,7 +99,9 @@ _PG_WRITERS = (
 _PG_OPEN = (
     "SELECT DISTINCT l.virtualtransaction FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid "
     "WHERE l.locktype IN ('virtualxid', 'transactionid') AND l.mode = 'ExclusiveLock' AND l.granted "
-    "AND (a.datname = current_database() OR l.pid IS NULL) AND l.pid IS DISTINCT FROM pg_backend_pid()"
+    "AND (a.datname = current_database() OR l.pid IS NULL) AND l.pid IS DISTINCT FROM pg_backend_pid() "
+    # What we read ourselves meanwhile writes nothing.
+    "AND (l.locktype = 'transactionid' OR a.application_name IS DISTINCT FROM 'plainstep')"
 )
 POSTGRESQL = Traits(
     types=STANDARD_TYPES | {"binary": "BYTEA"},
@@ -105,7 +109,12 @@ POSTGRESQL = Traits(
     time_text="CAST({} AS TEXT)",
     bytes_text="encode({}, 'hex')",
     bytes="decode({}, 'hex')",
-    session=("SET TIME ZONE 'UTC'", "SET datestyle = 'ISO, YMD'", "SET bytea_output = 'hex'"),
+    session=(
+        "SET application_name = 'plainstep'",
+        "SET TIME ZONE 'UTC'",
+        "SET datestyle = 'ISO, YMD'",
+        "SET bytea_output = 'hex'",
+    ),
     says_begin=True,
     savepoints=True,
     reading=("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY",),
@@ -132,12 +141,13 @@ MYSQL = Traits(
     time="CAST({} AS DATETIME(6))",
     zoned_time="CAST({} AS DATETIME(6))",
     bytes="unhex({})",
+    stripped="regexp_replace({value}, '[{letters}]*$', '')",
     real="DOUBLE",
     own_text="LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
     widening="ALTER TABLE {table} MODIFY COLUMN {column} {type}",
     session=(
         "SET time_zone = '+00:00'",
-        "SET sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'",
+        "SET sql_mode = 'PIPES_AS_CONCAT,STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'",
         "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ",
     ),
     says_begin=True,
