@@ -188,7 +188,7 @@ class WrittenOffline(unittest.TestCase):
                         sql, dialect=self.PARSED_AS.get(backend, backend), error_level=sqlglot.ErrorLevel.RAISE
                     )
                     self.assertEqual(len(parsed), 1, sql)
-                    compiled = statement(sql, [None] * sql.count("?"))[0].compile(dialect=database._url.get_dialect()())
+                    compiled = statement(sql, [None] * sql.count("?"))[0].compile(dialect=database.engine_url.get_dialect()())
                     self.assertNotIn("None", str(compiled))
 
     def test_what_is_not_promised_is_refused(self) -> None:

@@ -21,6 +21,8 @@ from plainstep.stores.unreachable import no_answer
 
 # What stands before the URL of a database whose scheme another store has.
 PREFIX = "sql+"
+# Drivers that begin transactions themselves, or do not give rows in parts.
+BEGIN_THEMSELVES = ("psycopg2", "redshift_connector")
 # Databases that are files, whose paths start from the folder of plainstep.toml.
 FILES = ("sqlite", "duckdb")
 
@@ -55,8 +57,8 @@ class SqlDatabase:
         self.backend = known.name
         self._joint = threading.local()
         self.is_file = self.backend in FILES
-        self._url = _placed(found, base) if self.is_file else found
-        self.url = self.place = _shown(self._url)
+        self.engine_url = _placed(found, base) if self.is_file else found
+        self.url = self.place = _shown(self.engine_url)
 
     @cached_property
     def engine(self) -> sa.Engine:
@@ -64,9 +66,9 @@ class SqlDatabase:
         how: dict[str, Any] = (
             {"poolclass": NullPool} if self.is_file else {"pool_pre_ping": True, "pool_size": 3, "max_overflow": -1}
         )
-        how |= {"isolation_level": "AUTOCOMMIT"} if self._known.says_begin else {}
+        how |= {"isolation_level": "AUTOCOMMIT"} if self.says_begin else {}
         try:
-            made = sa.create_engine(self._url, **how)
+            made = sa.create_engine(self.engine_url, **how)
         except ModuleNotFoundError as error:
             raise ConfigError(
                 f"The store {self.name!r} needs the driver {error.name}, which is not installed.",
@@ -82,7 +84,7 @@ class SqlDatabase:
         for sql in self._known.session:
             cursor.execute(sql)
         cursor.close()
-        if not self._known.says_begin:
+        if not self.says_begin:
             connection.commit()
 
     @property
@@ -108,12 +110,12 @@ class SqlDatabase:
     @cached_property
     def dialect(self) -> SqlDialect:
         """How its SQL is written."""
-        return dialect_of(self._url.get_dialect()(), self._known)
+        return dialect_of(self.engine_url.get_dialect()(), self._known)
 
     @property
     def is_missing(self) -> bool:
         """Whether it is a file that is not there: whoever merges into it makes it."""
-        return self.is_file and not Path(str(self._url.database)).exists()
+        return self.is_file and not Path(str(self.engine_url.database)).exists()
 
     @contextmanager
     def opened(self) -> Iterator[Connection]:
@@ -136,6 +138,19 @@ class SqlDatabase:
             with suppress(sa.exc.SQLAlchemyError):
                 connection.close()
 
+    @property
+    def says_begin(self) -> bool:
+        """Whether transactions are begun by statements. Some drivers give rows in parts only in transactions that they began themselves."""
+        return self._known.says_begin and self.engine_url.get_driver_name() not in BEGIN_THEMSELVES
+
+    def begin(self, connection: Connection, said: Sequence[str]) -> None:
+        """Begin a transaction."""
+        for sql in said:
+            if self.says_begin or not sql.startswith("BEGIN"):
+                connection.exec_driver_sql(sql)
+            elif sql != "BEGIN":
+                connection.exec_driver_sql(f"SET TRANSACTION {sql.removeprefix('BEGIN ')}")
+
     @contextmanager
     def transaction(self, begin: Sequence[str]) -> Iterator[Connection]:
         """A connection in a transaction, which is rolled back if it is not committed.
@@ -144,8 +159,7 @@ class SqlDatabase:
             begin: what is said at its begin.
         """
         with self.opened() as connection:
-            for sql in begin:
-                connection.exec_driver_sql(sql)
+            self.begin(connection, begin)
             try:
                 yield connection
             finally:
@@ -180,7 +194,7 @@ class SqlDatabase:
 
     def end(self, connection: Connection, how: str) -> None:
         """End a transaction by COMMIT or ROLLBACK."""
-        if self._known.says_begin:
+        if self.says_begin:
             connection.exec_driver_sql(how)
         (connection.commit if how == "COMMIT" else connection.rollback)()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
     from plainstep.stores.dialect import Dialect
     from plainstep.stores.sql.database import SqlDatabase
 
+QUOTED = r'"(?:[^"]|"")+"'
 # Rows that are fetched at a time.
 BATCH = 1 << 14
 # Keys that are looked up in one query: each is a value or more, and some databases take some two thousand.
@@ -32,9 +34,11 @@ KEYS = 200
 
 
 def parts_of(name: str) -> tuple[str | None, str]:
-    """The schema that a table's name tells, if it does, and the table's own."""
-    schema, _, table = name.rpartition(".")
-    return schema or None, table
+    """The schema that a table's name tells, if it does, and the table's own. Each may stand in double quotes, as for one with a dot in it."""
+    quoted = re.fullmatch(rf"(?:({QUOTED}|[^.\"]+)\.)?({QUOTED})", name)
+    schema, table = quoted.groups() if quoted else name.rpartition(".")[::2]
+    plain = [one[1:-1].replace('""', '"') if re.fullmatch(QUOTED, one) else one for one in (schema or "", table)]
+    return plain[0] or None, plain[1]
 
 
 def columns_of(database: SqlDatabase, connection: Connection, name: str) -> list[Column]:

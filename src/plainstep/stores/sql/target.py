@@ -55,10 +55,14 @@ class SqlAlchemyTarget(SqlTarget):
         if self.database.is_missing:
             return []
         with self.database.opened() as connection:
-            kept = self.found.books(lambda: kept_version(self.database, connection, self.kept_in))
+            version = None if self.found.settled else kept_version(self.database, connection, self.kept_in)
+            if version is None and not self.found.settled:
+                return []
+            kept = self.found.books(lambda: version)
             try:
                 return [tuple(row) for row in self.database.run(connection, sql(kept), parameters).fetchall()]
             except (sa.exc.ProgrammingError, sa.exc.OperationalError):
+                connection.rollback()
                 if _is_there(connection, kept.watermarks):
                     raise
                 return []
@@ -141,8 +145,7 @@ class SqlAlchemyTarget(SqlTarget):
                     for merge in merges:
                         merge.prepare()
                     connection.commit()
-                    for sql in self.database.traits.writing:
-                        connection.exec_driver_sql(sql)
+                    self.database.begin(connection, self.database.traits.writing)
                 try:
                     run(merges)
                     answered = False
