@@ -434,6 +434,7 @@ class OtherDatabases(unittest.TestCase):
                 run("INSERT INTO changes VALUES (3, 'now', 1, 11), (4, 'gone', 2, NULL)")
                 self.assertEqual([one.changes for one in project.step()], [2])
                 self.assertEqual([one.outcome for one in project.step()], ["nothing"])
+                self.assertTrue(project.check()[0].ok)
                 with duckdb.connect(str(path / "house.duckdb")) as house:
                     self.assertEqual(
                         [tuple(map(float, row)) for row in house.execute("FROM tree").fetchall()], [(1.0, 11.0)]
@@ -466,6 +467,7 @@ PLAIN = """
 from = "town.changes"
 into = "house.tree"
 key = ["k"]
+first = "start"
 types = { k = "BIGINT", a = "DOUBLE" }
 [loads.tree.layout]
 position = ["n"]
@@ -476,7 +478,8 @@ delete = ["gone"]
 [loads.tree.layout.query]
 head = "select max(n) from changes"
 oldest = "select 0"
-read = "select n, what, k, cast(a as double) a from changes where n > :after and n <= :upto order by n"
+read = "select n, what, k, cast(a as double) a from changes where n > :after and n <= :upto order by n; -- :oldest first"
+rows = "select distinct k, cast(last_value(a) over (partition by k order by n rows between unbounded preceding and unbounded following) as double) a from changes c where not exists (select 1 from changes o where o.k = c.k and o.what = 'gone') -- all"
 """
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 import tempfile
 import unittest
 from collections.abc import Sequence
@@ -13,6 +14,7 @@ import psycopg
 import pyarrow as pa
 import sqlglot
 
+import plainstep
 from plainstep.errors import ConfigError, Refused
 from plainstep.sql.literals import quoted
 from plainstep.stores.capabilities import with_target
@@ -33,6 +35,7 @@ from plainstep.testing import (
     TargetConformance,
 )
 from plainstep.testing.histories import Row
+from tests import mariadb
 from tests.test_conformance import Duckdb, Mariadb, Postgresql, Sqlite
 
 
@@ -167,6 +170,53 @@ class FromDuckdb(SourceConformance, unittest.TestCase):
     histories = 2
 
 
+class TablesOfMariadb(unittest.TestCase):
+    """Tables that would not keep what is merged: refused, with what mends them."""
+
+    def test_without_transactions_or_with_loose_keys(self) -> None:
+        with (
+            mariadb.Database() as database,
+            tempfile.TemporaryDirectory() as folder,
+            closing(sqlite3.connect(f"{folder}/town.db")) as town,
+        ):
+            town.executescript(
+                "CREATE TABLE tree (k TEXT PRIMARY KEY, a INTEGER); INSERT INTO tree VALUES ('a', 1), ('b', 2)"
+            )
+            loads = "".join(
+                f'[loads.{name}]\nfrom = "town.tree"\ninto = "house.{name}"\n' for name in ("made", "loose", "bare")
+            )
+            url = "mysql+pymysql://" + database.url.partition("://")[2]
+            config = Path(folder) / "plainstep.toml"
+            config.write_text(f'[stores.town]\nurl = "sqlite:///town.db"\n[stores.house]\nurl = "{url}"\n{loads}')
+            database.sql(
+                "CREATE TABLE bare (k VARCHAR(50) COLLATE utf8mb4_nopad_bin PRIMARY KEY, a BIGINT) ENGINE = MyISAM"
+            )
+            database.sql("CREATE TABLE loose (k VARCHAR(50) COLLATE utf8mb4_general_ci PRIMARY KEY, a BIGINT)")
+            project = plainstep.load_project(config)
+            project.capture_on("town.tree")
+            outcomes = {one.load: one for one in project.step(raise_errors=False)}
+            self.assertEqual(
+                {load: one.outcome for load, one in outcomes.items()},
+                {"made": "stepped", "loose": "stepped", "bare": "refused"},
+            )
+            database.sql(outcomes["bare"].error.next.rstrip(";"))
+            town.executescript("INSERT INTO tree VALUES ('A', 3), ('a ', 4)")
+            outcomes = {one.load: one for one in project.step(raise_errors=False)}
+            self.assertEqual(
+                {load: one.outcome for load, one in outcomes.items()},
+                {"made": "stepped", "loose": "refused", "bare": "stepped"},
+            )
+            self.assertIn("binary collation", outcomes["loose"].error.next)
+            database.sql(
+                "ALTER TABLE loose MODIFY k VARCHAR(50) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin NOT NULL"
+            )
+            project.step()
+            self.assertEqual(
+                {one.load: (one.ok, one.target_rows) for one in project.check()},
+                dict.fromkeys(("made", "loose", "bare"), (True, 4)),
+            )
+
+
 class WrittenOffline(unittest.TestCase):
     """What is written for databases of which no server can be had: whole statements, in their own words, for every dialect that installs."""
 
@@ -188,7 +238,9 @@ class WrittenOffline(unittest.TestCase):
                         sql, dialect=self.PARSED_AS.get(backend, backend), error_level=sqlglot.ErrorLevel.RAISE
                     )
                     self.assertEqual(len(parsed), 1, sql)
-                    compiled = statement(sql, [None] * sql.count("?"))[0].compile(dialect=database.engine_url.get_dialect()())
+                    compiled = statement(sql, [None] * sql.count("?"))[0].compile(
+                        dialect=database.engine_url.get_dialect()()
+                    )
                     self.assertNotIn("None", str(compiled))
 
     def test_what_is_not_promised_is_refused(self) -> None:

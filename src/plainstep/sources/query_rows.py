@@ -34,7 +34,7 @@ class QueryTable:
     def __init__(self, store: HasQueries, place: str, query: str, types: dict[str, str]) -> None:
         self.database, self.place, self.types = store, f"the rows of {place}", types
         self.dialect, self.typed = store.dialect, store.types_results
-        self.sql = f"({query.strip().rstrip(';')}) plainstep_rows"
+        self.sql = f"({query.strip().rstrip(';')}\n) plainstep_rows"  # it may end in a comment
 
     @cached_property
     def _schema(self) -> pa.Schema:

@@ -66,7 +66,7 @@ class DuckdbQueries:
                     f"CAST(to_json({quoted(name)}) AS VARCHAR) AS {quoted(name)}" if name in nested else quoted(name)
                     for name in result.schema.names
                 )
-                bound = f"SELECT {columns} FROM ({bound}) plainstep_rows"
+                bound = f"SELECT {columns} FROM ({bound}\n) plainstep_rows"
                 result = self._asked(bound, wanted)
             schema = pa.schema([(field.name, held_as(field.type)) for field in result.schema])
             yield pa.RecordBatch.from_pylist([], schema)

@@ -93,7 +93,7 @@ class PostgresqlQueries:
         def literal(name: str) -> str:
             return composed.Literal(values[name]).as_string(self.connection)
 
-        return replaced(sql.strip().rstrip(";"), literal).encode()
+        return (replaced(sql.strip().rstrip(";"), literal) + "\n").encode()  # it may end in a comment
 
     def _columns(self, bound: bytes) -> list[Column]:
         """The columns of a query, which is not run for that."""

@@ -10,8 +10,9 @@ from sqlalchemy.dialects import registry
 from plainstep.errors import Refused
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.sql import queries
+from plainstep.stores.sql.catalog import tables
 from plainstep.stores.sql.database import PREFIX, SqlDatabase
-from plainstep.stores.sql.table import SqlTable, tables
+from plainstep.stores.sql.table import SqlTable
 from plainstep.stores.sql.target import SqlAlchemyTarget
 
 if TYPE_CHECKING:

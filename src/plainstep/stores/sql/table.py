@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
@@ -10,7 +9,6 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
 from plainstep.deferred import pa
@@ -18,69 +16,19 @@ from plainstep.errors import ConfigError, Refused
 from plainstep.sql.literals import insertion, since_epoch, text, updating
 from plainstep.stores.declared_types import arrow_type
 from plainstep.stores.misfit import Misfit, misfit
+from plainstep.stores.sql.catalog import columns_of, keys_of, parts_of, sql_of, tables
 from plainstep.stores.sql.dialect import statement
 from plainstep.stores.sql.traits import with_order
-from plainstep.stores.sql.types import Column, kind_declared, kind_of, to_arrow
+from plainstep.stores.sql.types import Column, to_arrow
 
 if TYPE_CHECKING:
     from plainstep.stores.dialect import Dialect
     from plainstep.stores.sql.database import SqlDatabase
 
-QUOTED = r'"(?:[^"]|"")+"'
 # Rows that are fetched at a time.
 BATCH = 1 << 14
 # Keys that are looked up in one query: each is a value or more, and some databases take some two thousand.
 KEYS = 200
-
-
-def parts_of(name: str) -> tuple[str | None, str]:
-    """The schema that a table's name tells, if it does, and the table's own. Each may stand in double quotes, as for one with a dot in it."""
-    quoted = re.fullmatch(rf"(?:({QUOTED}|[^.\"]+)\.)?({QUOTED})", name)
-    schema, table = quoted.groups() if quoted else name.rpartition(".")[::2]
-    plain = [one[1:-1].replace('""', '"') if re.fullmatch(QUOTED, one) else one for one in (schema or "", table)]
-    return plain[0] or None, plain[1]
-
-
-def columns_of(database: SqlDatabase, connection: Connection, name: str) -> list[Column]:
-    """The columns of a table or view; nothing where there is none."""
-    traits, (schema, table) = database.traits, parts_of(name)
-    if traits.columns:
-        rows = connection.execute(sa.text(traits.columns.format(table=":name")), {"name": table}).fetchall()
-        return [Column(one, str(told), kind_declared(name, one, str(told)), bool(sure)) for one, told, sure in rows]
-    try:
-        found = sa.inspect(connection).get_columns(table, schema)
-    except sa.exc.NoSuchTableError:
-        return []
-    return [
-        Column(
-            one["name"],
-            one["type"].compile(connection.dialect) if not isinstance(one["type"], sa.types.NullType) else "",
-            kind_of(one["type"]),
-            not one.get("nullable", True),
-            "computed" in one,
-        )
-        for one in found
-    ]
-
-
-def keys_of(database: SqlDatabase, connection: Connection, name: str) -> list[tuple[str, ...]]:
-    """What makes the rows of a table unique, its primary key first."""
-    traits, (schema, table) = database.traits, parts_of(name)
-    if traits.key:
-        rows = connection.execute(sa.text(traits.key.format(table=":name")), {"name": table}).fetchall()
-        return [tuple(one for (one,) in rows)] if rows else []
-    look = sa.inspect(connection)
-    try:
-        primary = tuple(look.get_pk_constraint(table, schema)["constrained_columns"])
-        others = [tuple(one["column_names"]) for one in look.get_unique_constraints(table, schema)]
-        indexes = [
-            tuple(map(str, one["column_names"]))
-            for one in look.get_indexes(table, schema)
-            if one["unique"] and None not in one["column_names"]
-        ]
-    except (NotImplementedError, sa.exc.NoSuchTableError):
-        return []
-    return [one for one in (primary, *others, *indexes) if one]
 
 
 class SqlTable:
@@ -287,15 +235,3 @@ def batches(
             yield pa.record_batch(arrays, names=[column.name for column in columns])
     finally:
         result.close()
-
-
-def sql_of(database: SqlDatabase, name: str) -> str:
-    """A table's name, as SQL writes it."""
-    schema, table = parts_of(name)
-    return ".".join(database.dialect.quoted(one) for one in (schema, table) if one)
-
-
-def tables(connection: Connection, schema: str | None = None) -> list[str]:
-    """The tables of a database, without Plain Step's own."""
-    look = sa.inspect(connection)
-    return [name for name in look.get_table_names(schema) if not name.startswith("plainstep_")]

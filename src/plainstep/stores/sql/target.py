@@ -7,7 +7,6 @@ before it, tables are made to fit first.
 
 from __future__ import annotations
 
-import re
 import uuid
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, nullcontext, suppress
@@ -28,7 +27,8 @@ from plainstep.stores.keyed_rows import SqlRows
 from plainstep.stores.merge import IndexedMerge, run
 from plainstep.stores.records import Commit, LedgerEntry, TableInfo
 from plainstep.stores.sql.bulk import write
-from plainstep.stores.sql.table import SqlTable, batches, columns_of, keys_of, parts_of, sql_of
+from plainstep.stores.sql.catalog import columns_of, comment_of, identity_of, kept_version, sql_of, table_info
+from plainstep.stores.sql.table import SqlTable, batches
 from plainstep.stores.sql.types import Column, declaration, kind_declared
 from plainstep.stores.sql_target import SqlTarget
 
@@ -38,8 +38,6 @@ if TYPE_CHECKING:
 PREFIX = "plainstep_"
 # Numbers for tables of the session's own: commits of several loads share a transaction.
 STAGED = count()
-# What stands in a table's comment for its identity: it goes with the table, also under another name, and with no copy.
-IDENTITY = re.compile(r"\[plainstep ([0-9a-f]{32})\]")
 
 
 class SqlAlchemyTarget(SqlTarget):
@@ -98,7 +96,7 @@ class SqlAlchemyTarget(SqlTarget):
             found = self.database.first(
                 connection, f"SELECT 1 FROM {sql_of(self.database, name)} {self.database.dialect.first(1)}"
             )
-            return MergedTable(name, _identity(self.database, connection, name), found is not None)
+            return MergedTable(name, identity_of(self.database, connection, name), found is not None)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as the database would hold it.
@@ -187,46 +185,6 @@ def _is_there(connection: Connection, table: str) -> bool:
     return bool(sa.inspect(connection).has_table(table))
 
 
-def kept_version(database: SqlDatabase, connection: Connection, books: bookkeeping.Books) -> int | None:
-    """The format of the tables of watermarks and of steps, or None if they are not there yet."""
-    there = {name for name in bookkeeping.telling(books) if columns_of(database, connection, name)}
-    return bookkeeping.version_of(books, there, lambda sql: database.first(connection, sql))
-
-
-def table_info(database: SqlDatabase, connection: Connection, name: str, key: tuple[str, ...]) -> TableInfo | None:
-    """A table as it stands, or None if there is none.
-
-    Raises:
-        Refused: nothing makes the key unique in it.
-    """
-    columns = columns_of(database, connection, name)
-    if not columns:
-        return None
-    if key and not any(set(one) == set(key) for one in keys_of(database, connection, name)):
-        raise Refused(
-            f"Nothing makes {', '.join(key)} unique in {database.name}.{name}.",
-            "Rows are merged by key: two rows with one key would stay two.",
-            f"ALTER TABLE {sql_of(database, name)} ADD UNIQUE ({', '.join(map(database.dialect.quoted, key))});",
-        )
-    found = database.first(connection, f"SELECT 1 FROM {sql_of(database, name)} {database.dialect.first(1)}")
-    fields = [(column.name, column.kind) for column in columns if not column.computed]
-    return TableInfo(pa.schema(fields), found is not None, _identity(database, connection, name))
-
-
-def _comment(connection: Connection, name: str) -> str:
-    schema, table = parts_of(name)
-    try:
-        return str(sa.inspect(connection).get_table_comment(table, schema)["text"] or "")
-    except (NotImplementedError, sa.exc.SQLAlchemyError):
-        return ""
-
-
-def _identity(database: SqlDatabase, connection: Connection, name: str) -> str:
-    """What tells a table from another one of its name, or empty."""
-    found = IDENTITY.search(_comment(connection, name)) if database.traits.comment else None
-    return found[1] if found else ""
-
-
 class _Merge(IndexedMerge):
     """The five primitives, from a table of the session's own into the target's."""
 
@@ -293,7 +251,7 @@ class _Merge(IndexedMerge):
     def stamp(self) -> str:
         if not self.traits.comment:
             return ""
-        said = _comment(self.connection, self.part.table) or f"Merged by the load {self.commit.watermark.load}."
+        said = comment_of(self.connection, self.part.table) or f"Merged by the load {self.commit.watermark.load}."
         identity = uuid.uuid4().hex
         told = self.database.dialect.string(f"{said} [plainstep {identity}]")
         self.execute(self.traits.comment.format(table=self.table, text=told))
@@ -314,7 +272,10 @@ class _Merge(IndexedMerge):
         return table_info(self.database, self.connection, self.part.table, self.part.key)
 
     def declaration(self, field: pa.Field) -> str:
-        return declaration(field, field.name in self.key, self.traits)
+        declared = declaration(field, field.name in self.key, self.traits)
+        # Each has its own name for the collation that tells blanks at the end.
+        exact = "utf8mb4_nopad_bin" if getattr(self.connection.dialect, "is_mariadb", False) else "utf8mb4_0900_bin"
+        return declared.replace("utf8mb4_bin", exact)
 
     def table_constraints(self) -> list[str]:
         return [f"PRIMARY KEY ({', '.join(map(self.dialect.quoted, self.key))})"]
@@ -341,7 +302,44 @@ class _Merge(IndexedMerge):
             write(self.database, self.connection, name, rows.column_names, iter(rows.to_batches()))
             self._sent = (id(rows), name)
             self._kept_rows = rows  # so that no other rows get its number
+            self._refuse_equal_keys(name, rows)
         return name
+
+    def _refuse_equal_keys(self, staged: str, rows: pa.Table) -> None:
+        """Refuse keys that the database takes for equal, and that are not: two rows would become one.
+
+        Raises:
+            Refused: there are two.
+        """
+        texts = [name for name in self.key if pa.types.is_string(rows.schema.field(name).type)]
+        if not texts or not self.traits.exact:
+            return
+        found = self.database.first(self.connection, self._equal_within(staged)) or self.database.first(
+            self.connection, self._equal_beside(staged, texts)
+        )
+        if found is not None:
+            raise Refused(
+                f"{self.part.table} takes the key {' and '.join(map(repr, found))} for equal to another that is not the same.",
+                f"Its column {texts[0]} does not compare texts letter by letter, and two rows would become one.",
+                "Give the column a binary collation that tells blanks at the end; or merge into another table ('into').",
+            )
+
+    def _equal_within(self, staged: str) -> str:
+        """The query for keys that came more than once, to the database."""
+        keys = ", ".join(map(self.dialect.quoted, self.key))
+        return (
+            f"SELECT {keys} FROM {staged} GROUP BY {keys} HAVING count(*) > 1 ORDER BY {keys} {self.dialect.first(1)}"
+        )
+
+    def _equal_beside(self, staged: str, texts: Sequence[str]) -> str:
+        """The query for keys that are equal to others of the table, to the database, and not the same."""
+        on = " AND ".join(f"t.{name} = s.{name}" for name in map(self.dialect.quoted, self.key))
+        exact, first = self.traits.exact, self.dialect.quoted(texts[0])
+        differs = " OR ".join(
+            f"{exact.format(f's.{name}')} <> {exact.format(f't.{name}')}" for name in map(self.dialect.quoted, texts)
+        )
+        tail = f"WHERE {differs} ORDER BY s.{first} {self.dialect.first(1)}"
+        return f"SELECT s.{first}, t.{first} FROM {staged} s JOIN {self.table} t ON {on} {tail}"
 
     def _on(self) -> str:
         quoted = self.dialect.quoted

@@ -44,6 +44,7 @@ class Traits:
         drop_staging: the statement that drops it.
         delete: the statement that deletes the rows whose keys are staged.
         update: the statement that sets columns of the rows whose keys are staged.
+        exact: a text (``{}``) as what is compared letter by letter, where the database may take texts for equal that are not.
         guard: what serializes steps where keys are declared and not enforced; empty where they are.
         writers: a query for the open transactions that have written, by a number each; None where they do not show,
             empty where there is one writer at a time.
@@ -80,6 +81,7 @@ class Traits:
     delete: str = "DELETE FROM {table} WHERE EXISTS (SELECT 1 FROM {staged} s WHERE {on})"
     update: str = "UPDATE {table} SET {sets} FROM {staged} s WHERE {on}"
     target_column: str = "{column}"
+    exact: str = ""
     guard: str = ""
     writers: str | None = None
     open: str | None = None
@@ -111,6 +113,7 @@ POSTGRESQL = Traits(
     bytes="decode({}, 'hex')",
     session=(
         "SET application_name = 'plainstep'",
+        "SET row_security = off",  # rows that a policy hides are an error, and not left out
         "SET TIME ZONE 'UTC'",
         "SET datestyle = 'ISO, YMD'",
         "SET bytea_output = 'hex'",
@@ -149,6 +152,7 @@ MYSQL = Traits(
         "SET time_zone = '+00:00'",
         "SET sql_mode = 'PIPES_AS_CONCAT,STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'",
         "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ",
+        "SET default_storage_engine = InnoDB",
     ),
     says_begin=True,
     reading=("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY",),
@@ -158,6 +162,7 @@ MYSQL = Traits(
     delete="DELETE t FROM {table} t JOIN {staged} s ON {on}",
     update="UPDATE {table} t JOIN {staged} s ON {on} SET {sets}",
     target_column="t.{column}",
+    exact="CAST({} AS BINARY)",
     writers=f"{_MYSQL_OPEN} AND (trx_rows_modified > 0 OR trx_query IS NOT NULL) AND trx_mysql_thread_id <> connection_id()",
     open=f"{_MYSQL_OPEN} AND trx_mysql_thread_id <> connection_id()",
     comment="ALTER TABLE {table} COMMENT = {text}",
@@ -182,6 +187,7 @@ SQLITE = Traits(
     writing=("BEGIN IMMEDIATE",),
     delete="DELETE FROM {table} WHERE rowid IN (SELECT t.rowid FROM {staged} s CROSS JOIN {table} t ON {on})",
     target_column="t.{column}",
+    exact="CAST({} AS BLOB)",
     update="UPDATE {table} AS t SET {sets} FROM {staged} s WHERE {on}",
     writers="",
     open="",
@@ -233,6 +239,7 @@ SQL_SERVER = Traits(
     delete="DELETE t FROM {table} t JOIN {staged} s ON {on}",
     update="UPDATE t SET {sets} FROM {table} t JOIN {staged} s ON {on}",
     target_column="t.{column}",
+    exact="CAST({} AS VARBINARY(8000))",
 )  # fmt: skip
 ORACLE = Traits(
     types=STANDARD_TYPES
