@@ -28,12 +28,6 @@ from tests.support import examples
 
 EXAMPLES = Path(__file__).parent.parent / "examples" / "queries"
 LOADS = ("captured", "net", "numbered", "between_times")
-TRIGGERS = (
-    "CREATE TRIGGER a AFTER INSERT OR UPDATE OR DELETE ON tree FOR EACH ROW EXECUTE FUNCTION record.note()",
-    "CREATE CONSTRAINT TRIGGER b AFTER INSERT OR UPDATE OR DELETE ON tree DEFERRABLE INITIALLY DEFERRED "
-    "FOR EACH ROW EXECUTE FUNCTION version.take()",
-    "CREATE TRIGGER c AFTER INSERT OR UPDATE OR DELETE ON tree FOR EACH ROW EXECUTE FUNCTION past.keep()",
-)
 ROWS = "SELECT tree_id, species, height_m, ward FROM tree ORDER BY tree_id"
 
 
@@ -46,10 +40,8 @@ class Standing:
         self.connection = self.database.connect()
         case.addCleanup(self.connection.close)
         self.sql("CREATE TABLE tree (tree_id int PRIMARY KEY, species text, height_m numeric(5,2), ward text)")
-        for name in ("captured", "numbered", "between_times"):
+        for name in ("captured", "numbered", "between_times", "triggers"):
             self.sql((EXAMPLES / f"{name}.sql").read_text())
-        for trigger in TRIGGERS:
-            self.sql(trigger)
         folder = tempfile.TemporaryDirectory(prefix="plainstep-queries-")
         case.addCleanup(folder.cleanup)
         self.path = Path(folder.name)
