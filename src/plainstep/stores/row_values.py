@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date, datetime
+from itertools import chain
 from typing import Any
 
 from plainstep.deferred import pa
 from plainstep.errors import DataError
+from plainstep.stores.misfit import Misfit
 
 
 def text_of(value: Any) -> str | None:
@@ -37,6 +39,49 @@ def natural_batch(names: Sequence[str], columns: Sequence[Sequence[Any]]) -> pa.
         except (pa.ArrowException, OverflowError):
             arrays.append(pa.nulls(len(values)))
     return pa.record_batch(arrays, names=list(names))
+
+
+def batches_of(
+    parts: Iterator[Sequence[Sequence[Any]]],
+    names: Sequence[str],
+    kinds: Mapping[str, pa.DataType],
+    natural: bool,
+    convert: Callable[[Sequence[Any], pa.DataType], pa.Array],
+    place: str,
+) -> Iterator[pa.RecordBatch]:
+    """The rows of a result without types, in batches: at least one, which may be empty.
+
+    Args:
+        parts: the rows, some at a time.
+        names: its columns.
+        kinds: the types of some of them; the others come as texts.
+        natural: take the types of the values instead.
+        convert: makes values of a type, or raises ``Misfit``.
+        place: the store's name, for messages.
+
+    Raises:
+        DataError: a value does not fit its type.
+    """
+
+    def typed(name: str, values: Sequence[Any]) -> pa.Array:
+        if name not in kinds:
+            return texts(values)
+        try:
+            return convert(values, kinds[name])
+        except Misfit as wrong:
+            raise unfit(place, name, kinds[name], values[wrong.index]) from None
+
+    def batch(columns: Sequence[Sequence[Any]]) -> pa.RecordBatch:
+        if natural:
+            return natural_batch(names, columns)
+        return pa.record_batch([typed(*one) for one in zip(names, columns, strict=True)], names=list(names))
+
+    first = next(parts, None)
+    nothing = batch([[] for _ in names])
+    if first is None or not natural:  # of values that are there, the types are known; of none, they are not
+        yield nothing
+    for rows in chain([] if first is None else [first], parts):
+        yield batch(list(zip(*rows, strict=True)))
 
 
 def unfit(place: str, column: str, kind: pa.DataType, value: Any) -> DataError:

@@ -11,9 +11,8 @@ from sqlalchemy.engine import Connection
 
 from plainstep.deferred import pa
 from plainstep.errors import PlainStepError
-from plainstep.stores.misfit import Misfit
 from plainstep.stores.queries import Value, refuse_doubled, refused_query
-from plainstep.stores.row_values import natural_batch, texts, unfit
+from plainstep.stores.row_values import batches_of
 from plainstep.stores.sql.dialect import asked
 from plainstep.stores.sql.table import BATCH, SqlReading
 from plainstep.stores.sql.traits import KNOWN, Traits
@@ -71,15 +70,8 @@ class SqlQueries:
         with self._asked(sql, values) as result:
             names = list(result.keys())
             refuse_doubled(names, self.database.name)
-            if not natural:
-                yield self._batch(names, [[] for _ in names], kinds)
-            count = 0
-            while rows := result.fetchmany(BATCH):
-                count += len(rows)
-                columns = list(zip(*rows, strict=True))
-                yield natural_batch(names, columns) if natural else self._batch(names, columns, kinds)
-            if natural and not count:
-                yield natural_batch(names, [[] for _ in names])
+            parts = iter(lambda: result.fetchmany(BATCH), [])
+            yield from batches_of(parts, names, kinds, natural, to_arrow, self.database.name)
 
     @contextmanager
     def _asked(self, sql: str, values: Mapping[str, Value]) -> Iterator[sa.CursorResult[Any]]:
@@ -105,18 +97,6 @@ class SqlQueries:
             yield result
         finally:
             result.close()
-
-    def _batch(self, names: list[str], columns: list[Any], kinds: Mapping[str, pa.DataType]) -> pa.RecordBatch:
-        arrays = [self._column(name, values, kinds.get(name)) for name, values in zip(names, columns, strict=True)]
-        return pa.record_batch(arrays, names=names)
-
-    def _column(self, name: str, values: Any, kind: pa.DataType | None) -> pa.Array:
-        if kind is None:
-            return texts(values)
-        try:
-            return to_arrow(list(values), kind)
-        except Misfit as wrong:
-            raise unfit(self.database.name, name, kind, values[wrong.index]) from None
 
     def beside(self, table: SqlTable) -> SqlReading:
         table.columns  # noqa: B018 (known before: not looked up while it is read)

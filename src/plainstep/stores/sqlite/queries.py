@@ -9,9 +9,8 @@ from datetime import date, datetime
 from typing import TYPE_CHECKING, Any
 
 from plainstep.deferred import pa
-from plainstep.stores.misfit import Misfit, converted
 from plainstep.stores.queries import Value, refuse_doubled, refused_query
-from plainstep.stores.row_values import natural_batch, texts, unfit
+from plainstep.stores.row_values import batches_of
 from plainstep.stores.sqlite.connection import begin, fetched
 from plainstep.stores.sqlite.table import SqliteReading
 from plainstep.stores.sqlite.types import to_arrow
@@ -61,27 +60,7 @@ class SqliteQueries:
         cursor = self._asked(sql, values)
         names = [one[0] for one in cursor.description or ()]
         refuse_doubled(names, self.database.name)
-        if not natural:
-            yield self._batch(names, [[] for _ in names], kinds)
-        count = 0
-        for rows in fetched(cursor, BATCH):
-            count += len(rows)
-            columns = list(zip(*rows, strict=True))
-            yield natural_batch(names, columns) if natural else self._batch(names, columns, kinds)
-        if natural and not count:
-            yield natural_batch(names, [[] for _ in names])
-
-    def _batch(self, names: list[str], columns: list[Any], kinds: Mapping[str, pa.DataType]) -> pa.RecordBatch:
-        arrays = [self._column(name, values, kinds.get(name)) for name, values in zip(names, columns, strict=True)]
-        return pa.record_batch(arrays, names=names)
-
-    def _column(self, name: str, values: Any, kind: pa.DataType | None) -> pa.Array:
-        if kind is None:
-            return texts(values)
-        try:
-            return converted(list(values), lambda some: to_arrow(some, kind))
-        except Misfit as wrong:
-            raise unfit(self.database.name, name, kind, values[wrong.index]) from None
+        yield from batches_of(fetched(cursor, BATCH), names, kinds, natural, to_arrow, self.database.name)
 
     def beside(self, table: SqliteTable) -> SqliteReading:
         return SqliteReading(table, self.connection)
