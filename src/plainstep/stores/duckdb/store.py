@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from plainstep.deferred import deferred
 from plainstep.errors import Refused
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.dialect import STANDARD
-from plainstep.stores.duckdb import queries
 from plainstep.stores.duckdb.database import DuckdbDatabase, tables
 from plainstep.stores.duckdb.table import DuckdbTable
 from plainstep.stores.duckdb.target import DuckdbTarget
@@ -15,7 +15,10 @@ from plainstep.stores.duckdb.target import DuckdbTarget
 if TYPE_CHECKING:
     from contextlib import AbstractContextManager
 
+    from plainstep.stores.duckdb import queries
     from plainstep.stores.queries import Queries
+else:
+    [queries] = deferred("plainstep.stores.duckdb", "queries")
 
 
 class DuckdbStore(DuckdbDatabase, BaseStore):

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from plainstep.deferred import deferred
 from plainstep.stores.capabilities import BaseStore
-from plainstep.stores.mysql import catalog, queries
+from plainstep.stores.mysql import catalog
 from plainstep.stores.mysql.capture import registry, switch
 from plainstep.stores.mysql.capture.source import CapturedSource
 from plainstep.stores.mysql.database import MysqlDatabase
@@ -20,8 +21,11 @@ if TYPE_CHECKING:
     from contextlib import AbstractContextManager
 
     from plainstep.stores.api import Source
+    from plainstep.stores.mysql import queries
     from plainstep.stores.queries import Queries
     from plainstep.stores.records import CaptureInfo, Reader
+else:
+    [queries] = deferred("plainstep.stores.mysql", "queries")
 
 
 class MysqlStore(MysqlDatabase, BaseStore):

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.deferred import deferred
 from plainstep.stores.capabilities import BaseStore
-from plainstep.stores.postgresql import catalog, queries
+from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.capture import readers
 from plainstep.stores.postgresql.capture.slot import Log
 from plainstep.stores.postgresql.capture.slot_source import LogSource
@@ -22,12 +22,13 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from plainstep.stores.api import Source
+    from plainstep.stores.postgresql import queries
     from plainstep.stores.postgresql import scratch as scratches
     from plainstep.stores.postgresql.scratch import PostgresqlTemplate
     from plainstep.stores.queries import Queries
     from plainstep.stores.records import CaptureInfo, Reader
 else:
-    [scratches] = deferred("plainstep.stores.postgresql", "scratch")
+    queries, scratches = deferred("plainstep.stores.postgresql", "queries", "scratch")
 
 
 class PostgresqlStore(PostgresqlDatabase, BaseStore):

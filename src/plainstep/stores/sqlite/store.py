@@ -8,7 +8,7 @@ from plainstep.deferred import deferred
 from plainstep.errors import Refused
 from plainstep.stores.capabilities import BaseStore
 from plainstep.stores.dialect import STANDARD
-from plainstep.stores.sqlite import catalog, queries
+from plainstep.stores.sqlite import catalog
 from plainstep.stores.sqlite.capture import readers
 from plainstep.stores.sqlite.capture import refresh as refreshing
 from plainstep.stores.sqlite.capture import state as capture
@@ -23,10 +23,11 @@ if TYPE_CHECKING:
 
     from plainstep.stores.queries import Queries
     from plainstep.stores.records import CaptureInfo, Reader
+    from plainstep.stores.sqlite import queries
     from plainstep.stores.sqlite import scratch as scratches
     from plainstep.stores.sqlite.scratch import SqliteTemplate
 else:
-    [scratches] = deferred("plainstep.stores.sqlite", "scratch")
+    queries, scratches = deferred("plainstep.stores.sqlite", "queries", "scratch")
 
 
 class SqliteStore(SqliteDatabase, BaseStore):
