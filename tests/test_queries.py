@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import random
 import sqlite3
 import tempfile
+import threading
 import time
 import unittest
 from contextlib import closing
@@ -14,6 +16,7 @@ from typing import Any
 from unittest.mock import patch
 
 import duckdb
+import psycopg
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -28,6 +31,12 @@ from tests.support import examples
 
 EXAMPLES = Path(__file__).parent.parent / "examples" / "queries"
 LOADS = ("captured", "net", "numbered", "between_times")
+STATEMENTS = (
+    "INSERT INTO tree VALUES ({key}, 'oak', {key}.5, NULL) ON CONFLICT DO NOTHING",
+    "UPDATE tree SET species = 'elm', height_m = {other}.25 WHERE tree_id = {key}",
+    "DELETE FROM tree WHERE tree_id = {key}",
+    "UPDATE tree SET tree_id = {other} WHERE tree_id = {key} AND NOT EXISTS (SELECT 1 FROM tree t WHERE t.tree_id = {other})",
+)
 ROWS = "SELECT tree_id, species, height_m, ward FROM tree ORDER BY tree_id"
 
 
@@ -69,15 +78,7 @@ class Standing:
             with self.connection.transaction():
                 for _ in range(chance.randint(1, 4)):
                     key, other = chance.randrange(12), chance.randrange(12)
-                    what = chance.choice(
-                        [
-                            f"INSERT INTO tree VALUES ({key}, 'oak', {key}.5, NULL) ON CONFLICT DO NOTHING",
-                            f"UPDATE tree SET species = 'elm', height_m = {other}.25 WHERE tree_id = {key}",
-                            f"DELETE FROM tree WHERE tree_id = {key}",
-                            f"UPDATE tree SET tree_id = {other} WHERE tree_id = {key} AND NOT EXISTS (SELECT 1 FROM tree t WHERE t.tree_id = {other})",
-                        ]
-                    )
-                    self.connection.execute(what)
+                    self.connection.execute(chance.choice(STATEMENTS).format(key=key, other=other))
 
     def equal(self, case: unittest.TestCase, project: plainstep.Project) -> None:
         rows = self.connection.execute(ROWS).fetchall()
@@ -137,6 +138,48 @@ class StandIns(unittest.TestCase):
         project = standing.project
         project.step()
         standing.equal(self, project)
+
+    def test_beside_writers(self) -> None:
+        """Steps beside writers that leave transactions open, roll back and commit late, an agent and a cleanup: in the end, all is there."""
+        standing, stop = self.standing(wait=5.0), threading.Event()
+
+        def write(seed: int) -> None:
+            chance = random.Random(seed)
+            with closing(standing.database.connect()) as connection:
+                while not stop.is_set():
+                    with contextlib.suppress(psycopg.Error, InterruptedError), connection.transaction():
+                        connection.execute("SELECT now()")
+                        for _ in range(chance.randint(1, 3)):
+                            connection.execute(
+                                chance.choice(STATEMENTS).format(key=chance.randrange(12), other=chance.randrange(12))
+                            )
+                            time.sleep(chance.random() * 0.05)
+                        if chance.random() < 0.2:
+                            raise InterruptedError  # rolled back
+
+        def agent() -> None:
+            with closing(standing.database.connect()) as connection:
+                while not stop.is_set():
+                    connection.execute("SELECT record.file()")
+                    connection.execute(
+                        "SELECT version.forget(version.current() - 100), past.forget(past.clock() - interval '30 s')"
+                    )
+                    time.sleep(0.05)
+
+        threads = [threading.Thread(target=write, args=(seed,)) for seed in range(2)] + [threading.Thread(target=agent)]
+        for one in threads:
+            one.start()
+        try:
+            for _ in range(examples(6)):
+                for outcome in standing.project.step(raise_errors=False):
+                    self.assertEqual((outcome.outcome, outcome.error), ("stepped", None), outcome.load)
+        finally:
+            stop.set()
+            for one in threads:
+                one.join()
+        standing.sql("SELECT record.file()")
+        standing.project.step()
+        standing.equal(self, standing.project)
 
     def test_cleanup_overtakes(self) -> None:
         """What was removed before it was merged is noticed; a reload goes on from there."""
