@@ -154,6 +154,9 @@ class SqlAlchemyTarget(SqlTarget):
                         with suppress(sa.exc.SQLAlchemyError):
                             self.database.end(connection, "ROLLBACK")
                     raise
+                finally:
+                    for merge in merges:
+                        merge.drop_staged()
         except LostConnection:
             if answered or not self.went_through(commits[0], self.database.url, self.database.wait):
                 raise
@@ -293,6 +296,15 @@ class _Merge(IndexedMerge):
         name = f"{self._mark}plainstep_staged_{next(STAGED)}"
         self._staged[self.part.table] = name
         self.execute(self.traits.staging.format(staged=name, table=self.table))
+
+    def drop_staged(self) -> None:
+        """Let go of these tables, where they do not go with the transaction: the connection is used again."""
+        if not self.traits.drop_staging:
+            return
+        for name in self._staged.values():
+            with suppress(sa.exc.SQLAlchemyError):  # it may have gone with a transaction that was rolled back
+                self.execute(self.traits.drop_staging.format(staged=name))
+                self.connection.commit()
 
     def _stage(self, rows: pa.Table) -> str:
         """Send rows, unless they are those that were sent last; return the table's name."""
