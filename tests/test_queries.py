@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import random
-import sqlite3
 import tempfile
 import threading
 import time
@@ -13,19 +11,12 @@ import unittest
 from contextlib import closing
 from pathlib import Path
 from typing import Any
-from unittest.mock import patch
 
 import duckdb
 import psycopg
-from hypothesis import given
-from hypothesis import strategies as st
 
 import plainstep
 from plainstep.errors import ConfigError, Refused
-from plainstep.sql.parameters import named, replaced
-from plainstep.stores.sql.target import _Merge
-from plainstep.testing.processes import Script
-from tests import mariadb
 from tests.postgres import Database
 from tests.support import examples
 
@@ -341,203 +332,3 @@ class WrongQueries(unittest.TestCase):
                 standing.edit((old, new))
                 with self.assertRaisesRegex(ConfigError, told):
                     standing.project.step("captured")
-
-
-class Consumed(unittest.TestCase):
-    """A stream that is emptied by reading it: what is taken is merged in the same transaction, or stays."""
-
-    LOAD = """
-[stores.town]
-url = "{url}"
-[loads.tree]
-from = "town.stream"
-into = "town.copy"
-key = ["tree_id"]
-rows = "town.tree"
-[loads.tree.layout]
-position = ["number"]
-operation = "what"
-put = ["put there"]
-delete = ["taken away"]
-[loads.tree.layout.query]
-read = "select * from stream.take()"
-consumes = true
-"""
-
-    def test_taken_and_merged_at_once(self) -> None:
-        with Database() as database, closing(database.connect()) as town, tempfile.TemporaryDirectory() as folder:
-            town.execute("CREATE TABLE tree (tree_id int PRIMARY KEY, species text, height_m numeric(5,2), ward text)")
-            town.execute((EXAMPLES / "consumed.sql").read_text())
-            town.execute(
-                "CREATE TRIGGER a AFTER INSERT OR UPDATE OR DELETE ON tree FOR EACH ROW EXECUTE FUNCTION stream.note()"
-            )
-            town.execute("INSERT INTO tree SELECT n, 'oak', n, NULL FROM generate_series(1, 50) n")
-            config = Path(folder) / "plainstep.toml"
-            config.write_text(self.LOAD.format(url=database.url.replace("postgresql", "postgresql+psycopg", 1)))
-            project = plainstep.load_project(config)
-
-            def left() -> int:
-                return int((town.execute("SELECT count(*) FROM stream.waiting").fetchone() or [0])[0])
-
-            project.step()
-            self.assertEqual(left(), 0)
-            for turn in range(3):
-                town.execute(f"UPDATE tree SET height_m = height_m + 1 WHERE tree_id % 5 = {turn}")
-                town.execute(f"DELETE FROM tree WHERE tree_id = {turn + 20}")
-                waiting = left()
-                project.look("tree"), project.net("tree"), project.status(), project.check()
-                self.assertEqual(left(), waiting)
-                with (
-                    patch.object(_Merge, "end", side_effect=RuntimeError("the process ends")),
-                    self.assertRaises(RuntimeError),
-                ):
-                    project.step()
-                self.assertEqual(left(), waiting)
-                script = "import sys, plainstep; print(plainstep.load_project(sys.argv[1]).step(raise_errors=False)[0].outcome)"
-                racing = [Script(script, (str(config),), Path(folder), os.environ) for _ in range(3)]
-                self.assertEqual(
-                    sorted(one.communicate(timeout=120)[0].strip() for one in racing), ["nothing", "nothing", "stepped"]
-                )
-                self.assertEqual(left(), 0)
-                self.assertTrue(project.check()[0].ok)
-                self.assertEqual([one.outcome for one in project.step()], ["nothing"])
-
-    def test_refused_elsewhere(self) -> None:
-        with Database() as database, tempfile.TemporaryDirectory() as folder:
-            config = Path(folder) / "plainstep.toml"
-            config.write_text(self.LOAD.format(url=database.url))
-            with self.assertRaisesRegex(Refused, "postgresql\\+psycopg"):
-                plainstep.load_project(config).step()
-            config.write_text(self.LOAD.format(url=database.url) + '[stores.house]\nurl = "duckdb:///house.duckdb"\n')
-            config.write_text(config.read_text().replace("town.copy", "house.copy"))
-            with self.assertRaisesRegex(ConfigError, "same store"):
-                plainstep.load_project(config)
-
-
-class OtherDatabases(unittest.TestCase):
-    """The changes of MariaDB's versioned tables between two times, and of plain tables in DuckDB and SQLite."""
-
-    def test_mariadb_between_two_times(self) -> None:
-        for scheme in ("mysql", "mysql+pymysql"):
-            with self.subTest(scheme), mariadb.Database() as database, tempfile.TemporaryDirectory() as folder:
-                database.sql(
-                    "CREATE TABLE tree (tree_id int PRIMARY KEY, species varchar(20), height_m decimal(5,2)) WITH SYSTEM VERSIONING"
-                )
-                config = Path(folder) / "plainstep.toml"
-                url = f"{scheme}://{database.url.partition('://')[2]}"
-                config.write_text(
-                    f'[stores.town]\nurl = "{url}"\n[stores.house]\nurl = "duckdb:///house.duckdb"\n{VERSIONED}'
-                )
-                database.sql("INSERT INTO tree VALUES (1, 'oak', 1), (2, 'elm', 2)")
-                chance, project = random.Random(3), plainstep.load_project(config)
-                for _ in range(5):
-                    project.step()
-                    self.assertTrue(project.check()[0].ok)
-                    for _ in range(4):
-                        key = chance.randrange(5)
-                        database.sql(
-                            chance.choice([f"DELETE FROM tree WHERE tree_id = {key}", f"UPDATE tree SET height_m = height_m + 1 WHERE tree_id = {key}",
-                                           f"INSERT IGNORE INTO tree VALUES ({key}, 'ash', NULL)"])
-                        )  # fmt: skip
-                self.assertGreater(sum(one.changes for one in project.ledger()), 2)
-
-    def test_embedded(self) -> None:
-        for url in ("sqlite:///town.db", "sql+sqlite:///town.db", "duckdb:///town.duckdb"):
-            with self.subTest(url), tempfile.TemporaryDirectory() as folder:
-                path = Path(folder)
-
-                def run(*statements: str, path: Path = path, url: str = url) -> None:
-                    made: Any = (
-                        sqlite3.connect(path / "town.db")
-                        if "sqlite" in url
-                        else duckdb.connect(str(path / "town.duckdb"))
-                    )
-                    with closing(made) as town:
-                        for one in statements:
-                            town.execute(one)
-                        town.commit()
-
-                run(
-                    "CREATE TABLE changes (n bigint, what text, k bigint, a decimal(9,2))",
-                    "INSERT INTO changes VALUES (1, 'new', 1, 10), (2, 'new', 2, 20)",
-                )
-                (path / "plainstep.toml").write_text(
-                    f'[stores.town]\nurl = "{url}"\n[stores.house]\nurl = "duckdb:///house.duckdb"\n{PLAIN}'
-                )
-                project = plainstep.load_project(path / "plainstep.toml")
-                self.assertEqual([one.changes for one in project.step()], [2])
-                run("INSERT INTO changes VALUES (3, 'now', 1, 11), (4, 'gone', 2, NULL)")
-                self.assertEqual([one.changes for one in project.step()], [2])
-                self.assertEqual([one.outcome for one in project.step()], ["nothing"])
-                self.assertTrue(project.check()[0].ok)
-                with duckdb.connect(str(path / "house.duckdb")) as house:
-                    self.assertEqual(
-                        [tuple(map(float, row)) for row in house.execute("FROM tree").fetchall()], [(1.0, 11.0)]
-                    )
-
-
-VERSIONED = """
-[loads.tree]
-from = "town.tree"
-into = "house.tree"
-key = ["tree_id"]
-rows = "town.tree"
-columns = ["tree_id", "species", "height_m"]
-[loads.tree.layout]
-operation = "what"
-put = ["is"]
-delete = ["gone"]
-columns = ["tree_id", "species", "height_m"]
-[loads.tree.layout.query]
-head = "select cast(sysdate(6) as datetime(6))"
-oldest = "select cast('2000-01-01' as datetime(6))"
-read = '''
-select case when now.tree_id is null then 'gone' else 'is' end what, keys_.tree_id, now.species, now.height_m
-from (select distinct tree_id from tree for system_time all
-      where (row_start > :after and row_start <= :upto) or (row_end > :after and row_end <= :upto)) keys_
-left join (select * from tree for system_time as of timestamp :upto) now on now.tree_id = keys_.tree_id'''
-"""
-PLAIN = """
-[loads.tree]
-from = "town.changes"
-into = "house.tree"
-key = ["k"]
-first = "start"
-types = { k = "BIGINT", a = "DOUBLE" }
-[loads.tree.layout]
-position = ["n"]
-operation = "what"
-insert = ["new"]
-update = ["now"]
-delete = ["gone"]
-[loads.tree.layout.query]
-head = "select max(n) from changes"
-oldest = "select 0"
-read = "select n, what, k, cast(a as double) a from changes where n > :after and n <= :upto order by n; -- :oldest first"
-rows = "select distinct k, cast(last_value(a) over (partition by k order by n rows between unbounded preceding and unbounded following) as double) a from changes c where not exists (select 1 from changes o where o.k = c.k and o.what = 'gone') -- all"
-"""
-
-
-class Parameters(unittest.TestCase):
-    @given(
-        st.lists(
-            st.sampled_from(
-                [
-                    "a = :one",
-                    "':two'",
-                    '":two"',
-                    "x::text",
-                    "-- :two\n",
-                    "/* :two */",
-                    "a[1:2]",
-                    "$$ :two $$",
-                    "'it''s :two'",
-                    ", ",
-                ]
-            )
-        )
-    )
-    def test_only_values_are_taken(self, parts: list[str]) -> None:
-        sql = " ".join(parts)
-        self.assertEqual(named(sql), {"one"} if "a = :one" in parts else set())
-        self.assertEqual(replaced(sql, lambda name: f":{name}"), sql)

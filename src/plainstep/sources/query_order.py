@@ -60,7 +60,8 @@ class QueryOrder:
         """The first value of each position, where positions have several."""
         if columns < 2:
             return positions
-        return pc.struct_field(pc.extract_regex(positions, "^(?P<first>[^/]*)"), "first")
+        first = pc.struct_field(pc.extract_regex(positions, "^(?P<first>[^/]*)"), "first")
+        return pc.replace_substring(pc.replace_substring(first, "%2F", "/"), "%25", "%")  # as ``parted`` has it
 
     @staticmethod
     def first_of(position: str, columns: int) -> str:
