@@ -97,7 +97,6 @@ class Elsewhere(unittest.TestCase):
 
     def test_by_sqlalchemy(self) -> None:
         for made, scheme in (
-            (in_duckdb, "sql+duckdb"),
             (in_postgresql, "postgresql+psycopg"),
             (in_mariadb, "mysql+pymysql"),
         ):

@@ -132,22 +132,22 @@ class SqlDuckdb(Told, Duckdb):
 
 class IntoPostgresql(TargetConformance, RowTarget, TablesOfOthers, KilledWriters, RacingWriters, unittest.TestCase):
     harness_of = SqlPostgresql
-    histories = 3
+    histories = 2
 
 
-class IntoMariadb(TargetConformance, RowTarget, TablesOfOthers, KilledWriters, RacingWriters, unittest.TestCase):
+class IntoMariadb(TargetConformance, RowTarget, TablesOfOthers, RacingWriters, unittest.TestCase):
     harness_of = SqlMariadb
-    histories = 3
+    histories = 2
 
 
 class IntoSqlite(TargetConformance, RowTarget, unittest.TestCase):
     harness_of = SqlSqlite
-    histories = 3
+    histories = 2
 
 
 class IntoDuckdb(TargetConformance, RowTarget, unittest.TestCase):
     harness_of = SqlDuckdb
-    histories = 3
+    histories = 2
 
 
 class FromPostgresql(SourceConformance, unittest.TestCase):
