@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import re
 import sqlite3
 import tempfile
 import unittest
@@ -149,6 +150,53 @@ oldest = "select '0/0'::pg_lsn"
 read = "select * from ch where lsn > cast(:after as pg_lsn) and lsn <= cast(:upto as pg_lsn) order by lsn, n"
 in_commit_order = true
 """
+
+
+class Slot(unittest.TestCase):
+    """PostgreSQL's own functions: a slot of its log that is only looked at, as docs/stores/sql.md shows it."""
+
+    def test_looked_at_and_moved_on(self) -> None:
+        with (
+            Database(
+                "CREATE TABLE tree (tree_id int PRIMARY KEY, species text, height_m numeric(5,2))",
+                "ALTER TABLE tree REPLICA IDENTITY FULL",
+            ) as database,
+            tempfile.TemporaryDirectory() as folder,
+            closing(database.connect()) as town,
+            closing(database.connect()) as late,
+        ):
+            slot = f"slot_{database.name}"
+            town.execute(f"SELECT pg_create_logical_replication_slot('{slot}', 'test_decoding')")
+            config = Path(folder) / "plainstep.toml"
+            [example] = re.findall(
+                r"```toml\n(\[loads\.tree\.layout\]\nposition = \[\"lsn\".*?)```",
+                (EXAMPLES.parent.parent / "docs/stores/sql.md").read_text(),
+                re.DOTALL,
+            )
+            load = f'[loads.tree]\nfrom = "town.tree"\ninto = "house.tree"\nkey = ["tree_id"]\nrows = "town.tree"\n{example}'
+            config.write_text(
+                f'[stores.town]\nurl = "{database.url}"\n[stores.house]\nurl = "duckdb:///house.duckdb"\n{load.replace("SLOT", slot)}'
+            )
+            project = plainstep.load_project(config)
+            try:
+                town.execute("INSERT INTO tree VALUES (1, 'oak', 1)")
+                project.step()
+                late.execute("BEGIN")
+                late.execute("INSERT INTO tree VALUES (7, 'ash', 3)")
+                town.execute("INSERT INTO tree SELECT n, 'elm', 2 FROM generate_series(2, 4) n")
+                town.execute("UPDATE tree SET height_m = 9 WHERE tree_id = 2")
+                self.assertEqual(project.step()[0].changes, 4)
+                town.execute("DELETE FROM tree WHERE tree_id = 3")
+                late.execute("COMMIT")
+                self.assertEqual(project.step()[0].changes, 2)
+                self.assertTrue(project.check()[0].ok)
+                watermark = project.load("tree").target.watermark("tree")
+                town.execute(f"SELECT pg_replication_slot_advance('{slot}', '{watermark.token}')")
+                town.execute("INSERT INTO tree VALUES (9, 'elm', 2)")
+                self.assertEqual(project.step()[0].changes, 1)
+                self.assertTrue(project.check()[0].ok)
+            finally:
+                town.execute(f"SELECT pg_drop_replication_slot('{slot}')")
 
 
 class OtherDatabases(unittest.TestCase):
