@@ -149,16 +149,21 @@ def result_of(load: Load, scope: Scope | None = None, repair: bool = False) -> C
         return CheckResult(load.name, False, "", 0, 0, 0, 0, 0, 0, None, error=error)
 
 
-def check(load: Load, scope: Scope | None = None, repair: bool = False) -> CheckResult:
+# A broker that is slow to show its last messages is asked again so often.
+TRIES = 3
+
+
+def check(load: Load, scope: Scope | None = None, repair: bool = False, tries: int = TRIES) -> CheckResult:
     """Compare the target with the source as it stood at the watermark: changes still waiting are undone first.
 
     Args:
         load: the load.
         scope: what is compared; None for every row and column.
         repair: whether to merge exactly what differs, as a step of its own at the same watermark.
+        tries: how often it is begun again where the source shows less than was merged.
 
     Raises:
-        Refused: there is nothing to compare, or the source is no longer the one that was merged.
+        Refused: there is nothing to compare, or the source is no longer the one that was merged, or shows less.
         ConfigError: the scope makes no sense here.
     """
     load.renew()
@@ -179,6 +184,15 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False) -> Check
     load, began = pinned or load, time.perf_counter()
     with load.source.snapshot() as snapshot:
         refuse_unless_continuous(load, watermark, snapshot.span)
+        is_behind = snapshot.span.head < watermark.position and not load.source.overlaps
+        if is_behind and tries > 1:
+            return check(load, scope, repair, tries - 1)
+        if is_behind:
+            raise Refused(
+                f"{load.config.source} shows less than {load.name} has merged, and cannot be compared with it.",
+                "It is slow to show what came last.",
+                f"plainstep check {load.name}",
+            )
         state = LoadState(load, watermark, snapshot.span)
         waiting = drop_applied(state, read_net(state, ahead(watermark, snapshot.span)).net)
         info = state.held.found("")

@@ -179,7 +179,7 @@ def mark_differs(log: MessageLog, mark: str, bounds: Bounds) -> bool:
     place, _, checksum = mark.partition(":")
     if not checksum or int(place) < bounds.first:
         return False
-    if int(place) >= bounds.end:
+    if int(place) >= bounds.end and not log.holds(int(place)):
         return True
     found = _last(log, int(place), int(place) + 1)
     return found is not None and f"{found[1]:08x}" != checksum
