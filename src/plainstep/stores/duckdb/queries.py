@@ -74,7 +74,7 @@ class DuckdbQueries:
                 yield held(batch, schema, self.database.name)
 
     def _asked(self, bound: str, values: dict[str, Value]) -> pa.RecordBatchReader:
-        result: pa.RecordBatchReader = self.connection.execute(bound, values).to_arrow_reader(1 << 16)
+        result: pa.RecordBatchReader = self.connection.sql(bound, params=values).to_arrow_reader(1 << 16)
         self._results.append(result)
         return result
 
