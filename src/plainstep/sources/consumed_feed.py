@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from plainstep.core.layouts.rows import POSITION
+from plainstep.core.position_labels import as_time
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
 from plainstep.sources.query_feed import QueryFeed, _stacked
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
 
 
 class ConsumedFeed(QueryFeed):
-    """What is left to be consumed. It has no positions: a watermark counts how often something was taken.
+    """What is left to be consumed. It has no positions: a watermark tells when something was taken last.
 
     Args:
         store: the database.
@@ -40,7 +41,7 @@ class ConsumedFeed(QueryFeed):
 
     @property
     def is_numbered(self) -> bool:
-        """Its positions are numbers: they count."""
+        """Its positions are times."""
         return True
 
     def sample(self) -> pa.Table:
@@ -55,20 +56,22 @@ class ConsumedFeed(QueryFeed):
         return found.append_column(POSITION, pa.array([""] * found.num_rows, pa.string()))
 
     def ends(self) -> Ends:
-        """The first taking."""
-        return Ends("1", "1")
+        """The next taking, which is now."""
+        return Ends(None, datetime.now(UTC).isoformat(timespec="microseconds"))
 
     def ends_after(self, watermark: str) -> Ends:
-        """The next taking."""
-        return Ends("1", str(int(watermark) + 1))
+        """The next taking, which is later than the one before, whatever the clock says."""
+        later = datetime.fromisoformat(watermark) + timedelta(microseconds=1)
+        return Ends(None, max(datetime.now(UTC), later).isoformat(timespec="microseconds"))
 
     @contextmanager
     def opened(self) -> Iterator[tuple[Ends, QueryReading]]:
-        """The first taking, and its transaction. What is there to be taken is in the rows already, which are read after it."""
-        for _ in self.read(None, "1"):
+        """The next taking, and its transaction. What is there to be taken is in the rows already, which are read after it."""
+        ends = self.ends()
+        for _ in self.read(None, ends.last):
             pass
         with self.taking(True) as queries:
-            yield self.ends(), QueryReading(self.store, queries)
+            yield ends, QueryReading(self.store, queries)
 
     def read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
         """What there is to be taken, once: asked again, the same is given again."""
@@ -103,9 +106,11 @@ class ConsumedFeed(QueryFeed):
         return None
 
     def at_or_before(self, position: str) -> str | None:
-        """A number of takings."""
-        if not position.isdigit():
+        """A time of a taking."""
+        moment = as_time(position)
+        if moment is None:
             raise ConfigError(
-                f"{position!r} is not a position of {self.place}.", "What is consumed has none: takings are counted."
+                f"{position!r} is not a position of {self.place}.",
+                "What is consumed has none but the times at which it was taken.",
             )
-        return position
+        return moment.astimezone(UTC).isoformat(timespec="microseconds")
