@@ -23,6 +23,11 @@ from plainstep.stores.unreachable import no_answer
 PREFIX = "sql+"
 # Drivers that begin transactions themselves, or do not give rows in parts.
 BEGIN_THEMSELVES = ("psycopg2", "redshift_connector")
+# What makes drivers send many values together that otherwise send them one by one.
+TOGETHER: dict[str, dict[str, Any]] = {
+    "psycopg2": {"executemany_mode": "values_plus_batch"},
+    "pyodbc": {"fast_executemany": True},
+}
 # Databases that are files, whose paths start from the folder of plainstep.toml.
 FILES = ("sqlite", "duckdb")
 
@@ -67,6 +72,7 @@ class SqlDatabase:
             {"poolclass": NullPool} if self.is_file else {"pool_pre_ping": True, "pool_size": 3, "max_overflow": -1}
         )
         how |= {"isolation_level": "AUTOCOMMIT"} if self.says_begin else {}
+        how |= TOGETHER.get(self.engine_url.get_driver_name(), {})
         try:
             made = sa.create_engine(self.engine_url, **how)
         except ModuleNotFoundError as error:
