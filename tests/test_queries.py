@@ -115,6 +115,7 @@ class StandIns(unittest.TestCase):
         standing.sql("INSERT INTO tree VALUES (1, 'oak', 1, 'north')", "SELECT record.file()")
         standing.project.step()
         with closing(standing.database.connect()) as late:
+            late.execute("SET application_name = 'plainstep'")  # whatever it calls itself
             late.execute("BEGIN")
             late.execute("SELECT now()")  # it has not written yet
             time.sleep(0.05)

@@ -261,6 +261,51 @@ class OtherDatabases(unittest.TestCase):
                         [tuple(map(float, row)) for row in house.execute("FROM tree").fetchall()], [(1.0, 11.0)]
                     )
 
+    def test_times_by_a_clock(self) -> None:
+        """Of SQLite's times, as texts, nobody knows what is yet to be committed: that is refused, and so are dates, unless the load says more."""
+        for kind, position, oldest, head in (
+            ("times", "made", "2020-01-01 00:00:00.000", "strftime('%Y-%m-%d %H:%M:%f', 'now')"),
+            ("dates", "made", "2020-01-01", "current_date"),
+        ):
+            for url in (
+                ("sqlite:///town.db", "duckdb:///town.duckdb")
+                if kind == "dates"
+                else ("sqlite:///town.db", "sql+sqlite:///town.db")
+            ):
+                with self.subTest(kind, url=url), tempfile.TemporaryDirectory() as folder:
+                    made: Any = (
+                        sqlite3.connect(f"{folder}/town.db")
+                        if "sqlite" in url
+                        else duckdb.connect(f"{folder}/town.duckdb")
+                    )
+                    with closing(made) as town:
+                        town.execute(
+                            f"CREATE TABLE changes ({position} {'date' if 'duckdb' in url else 'text'}, what text, k bigint, a double)"
+                        )
+                        town.execute(f"INSERT INTO changes VALUES ('{oldest.replace('01-01', '02-02')}', 'new', 1, 10)")
+                        town.commit()
+                    cast = "cast('{}' as date)" if "duckdb" in url else "'{}'"
+                    config = Path(folder) / "plainstep.toml"
+                    text = (
+                        PLAIN.replace('["n"]', '["made"]')
+                        .replace("n >", "made >")
+                        .replace("n <=", "made <=")
+                        .replace("by n;", "by made;")
+                        .replace("n, what", "made, what")
+                    )
+                    text = text.replace('"select max(n) from changes"', f'"""select {head}"""').replace(
+                        '"select 0"', f'"""select {cast.format(oldest)}"""'
+                    )
+                    text = "\n".join(line for line in text.splitlines() if not line.startswith("rows"))
+                    config.write_text(
+                        f'[stores.town]\nurl = "{url}"\n[stores.house]\nurl = "duckdb:///house.duckdb"\n{text}\n'
+                    )
+                    project = plainstep.load_project(config)
+                    with self.assertRaisesRegex(Refused, "in_commit_order = true"):
+                        project.step()
+                    config.write_text(config.read_text() + "in_commit_order = true\n")
+                    self.assertEqual([one.changes for one in plainstep.load_project(config).step()], [1])
+
 
 VERSIONED = """
 [loads.tree]

@@ -277,7 +277,7 @@ def written(database: SqlDatabase) -> list[str]:
         ]
     )
     columns = ", ".join(f"{quoted(one.name)} {declaration(one, one.name == 'tree_id', traits)}" for one in schema)
-    on = f"{'t' if traits.target_column.startswith('t.') else table}.{number} = s.{number}"
+    on = f"{'t' if traits.aliased else table}.{number} = s.{number}"
     said = {"table": table, "staged": staged, "on": on, "sets": f"{text} = s.{text}"}
     found += [
         *books.create, books.find_watermark, books.move_watermark, books.insert_watermark, books.insert_entry, books.find_standing,

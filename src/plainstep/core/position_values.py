@@ -27,6 +27,7 @@ class PositionKind:
         rank: gives what is in their order, from the text.
         numbers: whether they are numbers or times.
         is_time: whether they are times.
+        is_coarse: whether more changes may come at one that was told, as at the present day.
         before: the value just before another one, where that is known.
     """
 
@@ -38,6 +39,7 @@ class PositionKind:
     numbers: bool = False
     before: Callable[[Any], Any] | None = None
     is_time: bool = False
+    is_coarse: bool = False
 
     def parsed(self, text: str, place: str) -> Any:
         """A position that a person wrote, as the database takes it.
@@ -71,11 +73,12 @@ def kind_of(value: Any, place: str, is_hexadecimal: bool = False) -> PositionKin
     if isinstance(value, datetime):
         return _times(value.tzinfo is not None)
     if isinstance(value, date):
-        return PositionKind("dates", pa.date32(), str, date.fromisoformat, date.fromisoformat, True, _day_before, True)
+        read = date.fromisoformat
+        return PositionKind("dates", pa.date32(), str, read, read, True, _day_before, True, is_coarse=True)
     if isinstance(value, str) and is_hexadecimal:
         return _hexadecimal(hexadecimal.parts_in(value))
     if isinstance(value, str) and as_time(value) is not None and re.match(r"\d{4}-", value):
-        return _texts(f"times written as {value!r}", len(value))
+        return _texts(len(value))
     raise Refused(
         f"The position that {place} gives is {value!r}, and the order of such values is not known.",
         "A later one might be taken for an earlier one, and changes be missed.",
@@ -135,10 +138,16 @@ def _hexadecimal(parts: int) -> PositionKind:
     return PositionKind(f"{parts} hexadecimal number{'s' * (parts > 1)}", pa.string(), str, value, rank)
 
 
-def _texts(name: str, length: int) -> PositionKind:
-    def value(text: str) -> str:
-        if len(text) != length or as_time(text) is None:
+def _texts(length: int) -> PositionKind:
+    def rank(text: str) -> datetime:
+        moment = as_time(text)
+        if len(text) != length or moment is None:
             raise ValueError(text)
+        return moment
+
+    def value(text: str) -> str:
+        rank(text)
         return text
 
-    return PositionKind(name, pa.string(), str, value, value, numbers=True, is_time=True)
+    name, is_date = f"times as texts of {length} letters", length <= len("2026-01-02")
+    return PositionKind(name, pa.string(), str, value, rank, numbers=True, is_time=True, is_coarse=is_date)

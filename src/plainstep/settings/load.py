@@ -178,6 +178,8 @@ class LoadConfig(BaseModel):
                 "into",
                 "what is consumed by reading must be merged into the same store, in one transaction: else a crash in between would lose it",
             )
+        if query and query.consumes and self.first == "head":
+            raise wrong("first", "what waits to be consumed is consumed: there is no 'head' after which to begin")
         if query and query.consumes and (self.at_most or self.overlap):
             raise wrong("at_most" if self.at_most else "overlap", "what is consumed by reading is read whole, and once")
         if query and query.rows and self.rows:

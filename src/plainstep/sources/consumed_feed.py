@@ -11,7 +11,7 @@ from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import as_time
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
-from plainstep.sources.query_feed import QueryFeed, _stacked
+from plainstep.sources.query_feed import QueryFeed, first_rows
 from plainstep.sources.query_order import QueryOrder
 from plainstep.sources.query_rows import QueryReading
 from plainstep.sources.query_trial import SAMPLE
@@ -49,7 +49,7 @@ class ConsumedFeed(QueryFeed):
         with self.taking(False) as queries:
             rows = queries.batches(self.query.read, {}, {}, natural=True)
             first = next(rows)
-            found = _stacked(rows, SAMPLE) if not first.num_rows else pa.Table.from_batches([first]).slice(0, SAMPLE)
+            found = first_rows(rows, SAMPLE) if not first.num_rows else pa.Table.from_batches([first]).slice(0, SAMPLE)
             found = pa.Table.from_batches([first]) if found is None else found
         self._columns = found.schema
         QueryOrder.refuse_absent(self.said.position, found.column_names, self.place)

@@ -95,7 +95,7 @@ class QueryFeed:
                 )
             if self._needs_rows(found.schema) and head is not None and oldest is not None:
                 rows = queries.batches(self.query.read, {"after": oldest, "upto": head}, {}, natural=True)
-                found = _stacked(rows, SAMPLE) or found
+                found = first_rows(rows, SAMPLE) or found
         self._columns = found.schema
         QueryOrder.refuse_absent(self.said.position, found.column_names, self.place)
         return found.append_column(POSITION, pa.array([""] * found.num_rows, pa.string()))
@@ -125,7 +125,7 @@ class QueryFeed:
     @property
     def _is_settled(self) -> bool:
         """Whether nothing can come at or below a head that was told, or is read again if it does."""
-        return self.query.in_commit_order or self.overlap is not None
+        return self.query.in_commit_order or bool(self.overlap)
 
     def _as_ends(self, oldest: Value, head: Value) -> Ends:
         return Ends(
@@ -194,10 +194,11 @@ class QueryFeed:
         Raises:
             Refused: one stays open, or the database does not tell who writes.
         """
-        if not self.store.wait_for_open(every=self._kind is not None and self._kind.is_time):
+        kind = self._kind
+        if (kind is not None and kind.is_coarse) or not self.store.wait_for_open(kind is not None and kind.is_time):
             raise Refused(
                 f"Whether a change can still come at or below the position that 'head' of {self.place} gives is not known.",
-                "Positions may be given before transactions commit, and this database does not show which are open.",
+                "Positions may be given before transactions commit, and it cannot be seen here which of them are still open; or, as of dates, several changes share one.",
                 "If positions rise as transactions commit, say in_commit_order = true in the layout's query; if not, give the load an overlap.",
             )
 
@@ -390,7 +391,7 @@ def _number(value: Any) -> Any:
     return value if isinstance(value, int) else value.toordinal()
 
 
-def _stacked(batches: Iterator[pa.RecordBatch], most: int) -> pa.Table | None:
+def first_rows(batches: Iterator[pa.RecordBatch], most: int) -> pa.Table | None:
     """The first rows, of one type for each column."""
     found = [batch for batch in islice(batches, 2) if batch.num_rows]
     return pa.Table.from_batches(found[:1]).slice(0, most) if found else None

@@ -66,7 +66,7 @@ def _any_sql(name: str, scheme: str) -> Any:
     try:
         found = _known()[ANY_SQL].load()
     except ModuleNotFoundError as error:
-        if not scheme.startswith("sql+") and "+" not in scheme:
+        if "+" not in scheme:
             return None
         raise ConfigError(
             f"The store {name!r} needs {error.name}, which is not installed.", "", "pip install 'plainstep[sql]'"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import time
+import weakref
 from collections.abc import Callable, Generator, Iterator
 from contextlib import contextmanager, suppress
 from functools import partial
@@ -143,7 +144,12 @@ class Connections:
     def __init__(self, store: str, url: str, wait: float) -> None:
         self.database, self.url, self.wait = store, url, wait
         self.shown = shown(store, url)
+        self._made: weakref.WeakSet[Connection] = weakref.WeakSet()
         self._free: FreeConnections[Connection] = FreeConnections(_works, lambda connection: connection.close())
+
+    def pids(self) -> list[int]:
+        """The server's processes that serve them now."""
+        return [one.info.backend_pid for one in self._made if not one.closed]
 
     @contextmanager
     def opened(self) -> Iterator[Connection]:
@@ -180,6 +186,7 @@ class Connections:
                 **{name: value for name, value in NOTICED.items() if name not in known},
             )
             connection.answers = partial(answers, self.url)
+            self._made.add(connection)
             chosen = ", ".join(f"set_config('{name}', '{value}', false)" for name, value in SETTINGS.items())
             connection.execute(f"SELECT {chosen}, set_config('lock_timeout', '{round(self.wait * 1000)}', false)")
             return connection

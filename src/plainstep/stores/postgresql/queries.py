@@ -50,7 +50,7 @@ SELECT l.virtualtransaction, coalesce(l.pid, 0), a.usename, a.xact_start
 FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid
 WHERE l.locktype IN ('virtualxid', 'transactionid') AND l.mode = 'ExclusiveLock' AND l.granted
   AND (a.datname = current_database() OR l.pid IS NULL) AND l.pid IS DISTINCT FROM pg_backend_pid()
-  AND (l.locktype = 'transactionid' OR a.application_name IS DISTINCT FROM 'plainstep')
+  AND (l.locktype = 'transactionid' OR l.pid <> ALL (%s))
 """
 
 
@@ -131,11 +131,11 @@ def wait_for_open(database: PostgresqlDatabase, every: bool) -> bool:
         Refused: one of them stays open.
     """
     with database.opened() as connection:
-        open_now = OPEN if every else WRITERS
-        waited_for = {row[0] for row in connection.execute(open_now).fetchall()}
+        asked: tuple[Any, ...] = (OPEN, [database.connections.pids()]) if every else (WRITERS,)
+        waited_for = {row[0] for row in connection.execute(*asked).fetchall()}
         until = time.monotonic() + database.wait
         while waited_for:
-            rows = [row for row in connection.execute(open_now).fetchall() if row[0] in waited_for]
+            rows = [row for row in connection.execute(*asked).fetchall() if row[0] in waited_for]
             if not rows:
                 break
             if time.monotonic() > until:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+import uuid
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import cached_property
@@ -19,6 +20,8 @@ from plainstep.stores.sql.dialect import SqlDialect, dialect_of, statement
 from plainstep.stores.sql.traits import KNOWN, Traits, with_order
 from plainstep.stores.unreachable import no_answer
 
+# What tells the connections of this process from others.
+PROCESS = uuid.uuid4().hex
 # What stands before the URL of a database whose scheme another store has.
 PREFIX = "sql+"
 # Drivers that begin transactions themselves, or do not give rows in parts.
@@ -87,14 +90,14 @@ class SqlDatabase:
     def _begin_session(self, connection: Any, record: Any) -> None:
         """What is said on a new connection."""
         cursor = connection.cursor()
-        for sql in self._known.session:
-            cursor.execute(sql)
+        for sql in self.known.session:
+            cursor.execute(sql.replace("{process}", PROCESS))
         cursor.close()
         if not self.says_begin:
             connection.commit()
 
     @property
-    def _known(self) -> Traits:
+    def known(self) -> Traits:
         """What the database is like, as far as it is known."""
         return KNOWN.get(self.backend, Traits())
 
@@ -116,7 +119,7 @@ class SqlDatabase:
     @cached_property
     def dialect(self) -> SqlDialect:
         """How its SQL is written."""
-        return dialect_of(self.engine_url.get_dialect()(), self._known)
+        return dialect_of(self.engine_url.get_dialect()(), self.known)
 
     @property
     def is_missing(self) -> bool:
@@ -147,7 +150,7 @@ class SqlDatabase:
     @property
     def says_begin(self) -> bool:
         """Whether transactions are begun by statements. Some drivers give rows in parts only in transactions that they began themselves."""
-        return self._known.says_begin and self.engine_url.get_driver_name() not in BEGIN_THEMSELVES
+        return self.known.says_begin and self.engine_url.get_driver_name() not in BEGIN_THEMSELVES
 
     def begin(self, connection: Connection, said: Sequence[str]) -> None:
         """Begin a transaction."""
@@ -235,7 +238,7 @@ class SqlDatabase:
         Raises:
             Refused: one stays open.
         """
-        query = self._known.open if every else self._known.writers
+        query = self.known.open if every else self.known.writers
         if not query:
             return query is not None
         with self.opened() as connection:

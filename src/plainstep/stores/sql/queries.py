@@ -15,7 +15,6 @@ from plainstep.stores.queries import Value, refuse_doubled, refused_query
 from plainstep.stores.row_values import batches_of
 from plainstep.stores.sql.dialect import asked
 from plainstep.stores.sql.table import BATCH, SqlReading
-from plainstep.stores.sql.traits import KNOWN, Traits
 from plainstep.stores.sql.types import to_arrow, to_driver
 
 if TYPE_CHECKING:
@@ -26,7 +25,7 @@ if TYPE_CHECKING:
 @contextmanager
 def opened(database: SqlDatabase) -> Iterator[SqlQueries]:
     """A transaction that only reads, and sees one moment where the database shows one."""
-    with database.transaction(KNOWN.get(database.backend, Traits()).reading) as connection:
+    with database.transaction(database.known.reading) as connection:
         yield SqlQueries(database, connection)
 
 

@@ -355,12 +355,8 @@ class _Merge(IndexedMerge):
 
     def _on(self) -> str:
         quoted = self.dialect.quoted
-        target = "t.{}" if self._aliased else f"{self.table}.{{}}"
+        target = "t.{}" if self.traits.aliased else f"{self.table}.{{}}"
         return " AND ".join(f"{target.format(quoted(name))} = s.{quoted(name)}" for name in self.key)
-
-    @property
-    def _aliased(self) -> bool:
-        return self.traits.target_column.startswith("t.")
 
     def drop(self, keys: pa.Table) -> int:
         return self.execute(self.traits.delete.format(table=self.table, staged=self._stage(keys), on=self._on()))
@@ -380,7 +376,7 @@ class _Merge(IndexedMerge):
 
     def _update(self, rows: pa.Table, value: str) -> int:
         """Set each column that is not in the key to a value, where the row is there."""
-        old = "t.{name}" if self._aliased else f"{self.table}.{{name}}"
+        old = "t.{name}" if self.traits.aliased else f"{self.table}.{{name}}"
         left = "t.{name}" if self.database.backend in ("mysql", "mariadb") else "{name}"
         names = map(self.dialect.quoted, self.others(rows))
         sets = ", ".join(

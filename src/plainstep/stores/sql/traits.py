@@ -1,6 +1,6 @@
 """What each database's SQL is like, and what it promises: all that differs between those that SQLAlchemy reaches.
 
-Whether statements were run on a server or only put together is said for each. What is not promised is refused: a database
+docs/stores/sql.md says which of this was run on a server. What is not promised is refused: a database
 without traits can be asked queries, and neither read by table nor merged into.
 """
 
@@ -36,7 +36,6 @@ class Traits:
         session: what is said on every new connection, so that values come in one form.
         says_begin: whether transactions are begun and ended by statements; else the driver does it.
         reading: what is said at the begin of a transaction that only reads.
-        one_moment: whether such a transaction sees one moment.
         savepoints: whether a transaction can go back to a point within it, in the standard's words.
         writing: what is said at the begin of a transaction that writes.
         ddl_commits: whether a statement that makes or changes a table commits what went before it.
@@ -44,6 +43,7 @@ class Traits:
         drop_staging: the statement that drops it.
         delete: the statement that deletes the rows whose keys are staged.
         update: the statement that sets columns of the rows whose keys are staged.
+        aliased: whether these two call the table ``t``.
         exact: a text (``{}``) as what is compared letter by letter, where the database may take texts for equal that are not.
         guard: what serializes steps where keys are declared and not enforced; empty where they are.
         writers: a query for the open transactions that have written, by a number each; None where they do not show,
@@ -52,7 +52,6 @@ class Traits:
         comment: the statement that gives a table a comment, by which it is told from another one of its name; or empty.
         columns, key: queries for a table's columns (name, declared type, whether never null) and key, where reflection is not to be relied on.
         not_a_target: why it cannot be merged into; empty where it can.
-        was_run: whether all this was run on a server.
     """
 
     types: Mapping[str, str] = field(default_factory=lambda: STANDARD_TYPES)
@@ -72,7 +71,6 @@ class Traits:
     session: tuple[str, ...] = ()
     says_begin: bool = False
     reading: tuple[str, ...] = ()
-    one_moment: bool = True
     savepoints: bool = False
     writing: tuple[str, ...] = ()
     ddl_commits: bool = False
@@ -80,7 +78,7 @@ class Traits:
     drop_staging: str = "DROP TABLE {staged}"
     delete: str = "DELETE FROM {table} WHERE EXISTS (SELECT 1 FROM {staged} s WHERE {on})"
     update: str = "UPDATE {table} SET {sets} FROM {staged} s WHERE {on}"
-    target_column: str = "{column}"
+    aliased: bool = False
     exact: str = ""
     guard: str = ""
     writers: str | None = None
@@ -89,7 +87,6 @@ class Traits:
     columns: str = ""
     key: str = ""
     not_a_target: str = ""
-    was_run: bool = False
 
 
 # PostgreSQL: transactions of this database that have written, and all of them. (A prepared one has no process.)
@@ -102,8 +99,8 @@ _PG_OPEN = (
     "SELECT DISTINCT l.virtualtransaction FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid "
     "WHERE l.locktype IN ('virtualxid', 'transactionid') AND l.mode = 'ExclusiveLock' AND l.granted "
     "AND (a.datname = current_database() OR l.pid IS NULL) AND l.pid IS DISTINCT FROM pg_backend_pid() "
-    # What we read ourselves meanwhile writes nothing.
-    "AND (l.locktype = 'transactionid' OR a.application_name IS DISTINCT FROM 'plainstep')"
+    # What this process reads meanwhile writes nothing.
+    "AND (l.locktype = 'transactionid' OR a.application_name IS DISTINCT FROM current_setting('application_name'))"
 )
 POSTGRESQL = Traits(
     types=STANDARD_TYPES | {"binary": "BYTEA"},
@@ -112,7 +109,7 @@ POSTGRESQL = Traits(
     bytes_text="encode({}, 'hex')",
     bytes="decode({}, 'hex')",
     session=(
-        "SET application_name = 'plainstep'",
+        "SET application_name = 'plainstep {process}'",
         "SET row_security = off",  # rows that a policy hides are an error, and not left out
         "SET TIME ZONE 'UTC'",
         "SET datestyle = 'ISO, YMD'",
@@ -128,7 +125,6 @@ POSTGRESQL = Traits(
     writers=_PG_WRITERS,
     open=_PG_OPEN,
     comment="COMMENT ON TABLE {table} IS {text}",
-    was_run=True,
 )
 _MYSQL_OPEN = "SELECT trx_mysql_thread_id FROM information_schema.innodb_trx WHERE trx_is_read_only = 0"
 MYSQL = Traits(
@@ -161,12 +157,11 @@ MYSQL = Traits(
     drop_staging="DROP TEMPORARY TABLE {staged}",
     delete="DELETE t FROM {table} t JOIN {staged} s ON {on}",
     update="UPDATE {table} t JOIN {staged} s ON {on} SET {sets}",
-    target_column="t.{column}",
+    aliased=True,
     exact="CAST({} AS BINARY)",
     writers=f"{_MYSQL_OPEN} AND (trx_rows_modified > 0 OR trx_query IS NOT NULL) AND trx_mysql_thread_id <> connection_id()",
     open=f"{_MYSQL_OPEN} AND trx_mysql_thread_id <> connection_id()",
     comment="ALTER TABLE {table} COMMENT = {text}",
-    was_run=True,
 )  # fmt: skip
 SQLITE = Traits(
     types={
@@ -186,14 +181,14 @@ SQLITE = Traits(
     reading=("PRAGMA query_only = ON", "BEGIN"),
     writing=("BEGIN IMMEDIATE",),
     delete="DELETE FROM {table} WHERE rowid IN (SELECT t.rowid FROM {staged} s CROSS JOIN {table} t ON {on})",
-    target_column="t.{column}",
+    aliased=True,
     exact="CAST({} AS BLOB)",
     update="UPDATE {table} AS t SET {sets} FROM {staged} s WHERE {on}",
     writers="",
-    open="",
+    # Its clock may tell a later time than a writer's that has yet to commit: of times, nothing is known.
+    open=None,
     columns='SELECT name, type, "notnull" FROM pragma_table_info({table}) ORDER BY cid',
     key="SELECT name FROM pragma_table_info({table}) WHERE pk > 0 ORDER BY pk",
-    was_run=True,
 )  # fmt: skip
 DUCKDB = Traits(
     types=STANDARD_TYPES
@@ -211,7 +206,6 @@ DUCKDB = Traits(
     comment="COMMENT ON TABLE {table} IS {text}",
     columns="SELECT column_name, data_type, is_nullable = 'NO' FROM information_schema.columns WHERE table_name = {table} ORDER BY ordinal_position",
     key="SELECT unnest(constraint_column_names) FROM duckdb_constraints() WHERE table_name = {table} AND constraint_type = 'PRIMARY KEY'",
-    was_run=True,
 )  # fmt: skip
 SQL_SERVER = Traits(
     types=STANDARD_TYPES
@@ -238,7 +232,7 @@ SQL_SERVER = Traits(
     staging="SELECT TOP 0 * INTO {staged} FROM {table}",
     delete="DELETE t FROM {table} t JOIN {staged} s ON {on}",
     update="UPDATE t SET {sets} FROM {table} t JOIN {staged} s ON {on}",
-    target_column="t.{column}",
+    aliased=True,
     exact="CAST({} AS VARBINARY(8000))",
 )  # fmt: skip
 ORACLE = Traits(
@@ -275,7 +269,7 @@ SNOWFLAKE = Traits(
     session=("ALTER SESSION SET TIMEZONE = 'UTC'",),
     says_begin=True,
     reading=("BEGIN",),
-    one_moment=False,  # each statement sees what was committed when it began
+    # each statement sees what was committed when it began
     writing=("BEGIN",),
     ddl_commits=True,
     delete="DELETE FROM {table} USING {staged} s WHERE {on}",
@@ -304,7 +298,6 @@ REDSHIFT = replace(
     guard="LOCK {watermarks}",
     writers=None,
     open=None,
-    was_run=False,
 )
 COCKROACHDB = replace(
     POSTGRESQL,
@@ -318,7 +311,6 @@ COCKROACHDB = replace(
     drop_staging="DROP TABLE {staged}",
     writers=None,
     open=None,
-    was_run=False,
 )
 BIGQUERY = Traits(
     text="STRING",
@@ -327,7 +319,7 @@ BIGQUERY = Traits(
     time="CAST({} AS DATETIME)",
     zoned_time="CAST({} AS TIMESTAMP)",
     bytes="FROM_HEX({})",
-    one_moment=False,  # each statement sees what was there when it began
+    # each statement sees what was there when it began
     not_a_target="Its driver makes each statement a transaction of its own: rows and watermark could not be one commit.",
 )
 # By the name that SQLAlchemy gives the database.

@@ -57,8 +57,8 @@ class SqliteStore(SqliteDatabase, BaseStore):
         return queries.opened(self)
 
     def wait_for_open(self, every: bool) -> bool:
-        """Nothing to wait for: one writes at a time, and what it has not committed has no position that is told."""
-        return True
+        """Nothing to wait for: one writes at a time, and what it has not committed has no number that is told. Of times by a clock nothing is known."""
+        return not every
 
     def target(self) -> SqliteTarget:
         """The file as a place to merge into."""
