@@ -372,7 +372,7 @@ class Landings(unittest.TestCase):
         words = BY_SEQ + '\noperation = "op"\ninsert = ["i"]\nupdate = ["u"]\ndelete = ["d"]'
         first = [(n, n, "i") for n in range(1, 9)]
         swapped = [(n + 8, n, "i") for n in range(1, 9)]
-        for later, said in ((swapped, "contradict what is there"), ([(8, 8, "u")], "at the position 8")):
+        for later, said in ((swapped, "8 cannot follow it"), ([(8, 8, "u")], "at the position 8")):
             with self.subTest(said), Landing(layout=words) as town:
                 for name, rows in (("1.jsonl", first), ("2.jsonl", later)):
                     lines = [json.dumps({"seq": seq, "k": k, "op": op, "a": seq, "b": "oak"}) for seq, k, op in rows]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from pathlib import Path
+from functools import lru_cache
 from typing import Any
 
 from plainstep.deferred import np, pa
@@ -82,8 +82,13 @@ class Kind:
 
 def kind_of(name: str, form: Form = USUAL) -> Kind:
     """What a file is, by its name and by what a layout says."""
-    suffixes = [suffix.lower() for suffix in Path(name).suffixes]
-    compression = COMPRESSED.get(suffixes[-1], "") if suffixes else ""
+    return _kind_of(name.rpartition("/")[2].lstrip(".").partition(".")[2], form)
+
+
+@lru_cache(maxsize=256)
+def _kind_of(suffix: str, form: Form) -> Kind:
+    suffixes = [f".{part.lower()}" for part in suffix.split(".")]
+    compression = COMPRESSED.get(suffixes[-1], "")
     last = (suffixes[:-1] if compression else suffixes)[-1:]
     found = (FORMATS.get(last[0], "") if last else "") or ("csv" if form.is_csv else "")
     return Kind(found, compression, form.separator or ("\t" if last == [".tsv"] else ","), form)

@@ -8,7 +8,7 @@ from itertools import chain
 from typing import TYPE_CHECKING
 
 from plainstep.core.casting import as_dicts, as_text
-from plainstep.core.changes.batch import Changes, concat
+from plainstep.core.changes.batch import Changes, concat, in_lots
 from plainstep.core.changes.ops import Op
 from plainstep.core.layouts.interpret import interpret
 from plainstep.core.layouts.plausibility import doubt, nothing_but_truncates
@@ -97,7 +97,7 @@ class FeedReading:
     def _interpreted(self, batches: Iterator[pa.Table]) -> Iterator[pa.Table]:
         """Batch by batch; rows that need what follows them wait for it."""
         kept: pa.Table | None = None
-        for whole in batches:
+        for whole in in_lots(batches):
             batch = prepared(whole, self.layout)
             rows = batch if kept is None else _stacked(kept, batch)
             found = interpret(self.layout, rows, False)

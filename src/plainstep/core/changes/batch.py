@@ -13,6 +13,9 @@ from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, npt, pa, pc
 from plainstep.errors import DataError
 
+# Small tables are put together until they have so many rows, or bytes.
+LOT_ROWS, LOT_BYTES = 1 << 14, 4 << 20
+
 
 @cache
 def op_words() -> pa.Array:
@@ -251,6 +254,26 @@ def in_tables(schema: pa.Schema, batches: Iterable[pa.RecordBatch], rows: int) -
             gathered, count = [], 0
     if gathered:
         yield pa.Table.from_batches(gathered, schema)
+
+
+def in_lots(tables: Iterable[pa.Table]) -> Iterator[pa.Table]:
+    """Tables, those that are small put together with the ones after them that have the same columns.
+
+    What is done with a table takes some milliseconds, however few rows it has: of ten thousand small files, half a minute.
+    """
+    waiting: list[pa.Table] = []
+    rows = size = 0
+    for table in tables:
+        if waiting and table.schema != waiting[0].schema:
+            yield pa.concat_tables(waiting)
+            waiting, rows, size = [], 0, 0
+        waiting.append(table)
+        rows, size = rows + table.num_rows, size + table.nbytes
+        if rows >= LOT_ROWS or size >= LOT_BYTES:
+            yield waiting[0] if len(waiting) == 1 else pa.concat_tables(waiting)
+            waiting, rows, size = [], 0, 0
+    if waiting:
+        yield pa.concat_tables(waiting)
 
 
 def gathered(parts: Iterable[Changes], rows: int) -> Iterator[Changes]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import suppress
 from typing import Any
 
-from plainstep.core.arrays import Bools, replaced, utc_time
+from plainstep.core.arrays import Bools, Numbers, replaced, utc_time
 from plainstep.core.casting import common, fitted, overflows, readable
 from plainstep.core.layouts.exact_json import INEXACT, Doubtful, Written, is_deep, parsed, written
 from plainstep.core.layouts.paths import Path, value_at
@@ -20,6 +20,8 @@ from plainstep.sql.engine import evaluated
 FIELDS = 4096
 # Bytes that are parsed at a time, Arrow's own default.
 BLOCK = 1 << 20
+# Bytes of the smallest block.
+LEAST = 1 << 12
 
 
 def read(
@@ -74,12 +76,14 @@ def table_of(documents: pa.Array, kinds: dict[Path, pa.DataType], is_closed: boo
     lines = documents if _one_block(documents) else pc.binary_join_element_wise(pc.fill_null(documents, "{}"), "\n", "")
     if not _objects(lines):
         raise pa.ArrowInvalid("not an object in every row")
+    size = max(lines.nbytes, LEAST)
     found = pajson.read_json(
         pa.BufferReader(bytes_of(lines)),
         pajson.ReadOptions(
             # One block is parsed by one thread anyway: handing it over costs more than parsing a small file.
             use_threads=len(documents) > 1 and lines.nbytes > BLOCK,
-            block_size=BLOCK if len(lines) > 1 else max(BLOCK, lines.nbytes),
+            # (To get the memory of a whole block takes twice as long as parsing a few documents.)
+            block_size=min(size, BLOCK) if len(lines) > 1 else size,
         ),
         pajson.ParseOptions(
             explicit_schema=_schema({path: _parsed(kind) for path, kind in kinds.items()}),
@@ -119,12 +123,22 @@ def _not_finite(numbers: pa.Array) -> bool:
 
 
 def _one_block(documents: pa.Array) -> bool:
-    """Whether the texts are lines of a file, each with its end: then they lie one after the other already."""
-    return (
-        documents.null_count == 0
-        and len(documents) > 0
-        and all(documents[row].as_py().endswith("\n") for row in {0, len(documents) - 1})
-    )
+    """Whether the texts are lines of files, each with its end: then they lie one after the other already."""
+    if (
+        documents.null_count
+        or not len(documents)
+        or not (pa.types.is_string(documents.type) or pa.types.is_large_string(documents.type))
+    ):
+        return False
+    offsets, data = _laid_out(documents)
+    return bool((data[offsets[1:] - 1] == ord("\n")).all())
+
+
+def _laid_out(lines: pa.Array) -> tuple[Numbers, Numbers]:
+    """Where texts begin and end in their bytes, and these."""
+    width = np.int64 if pa.types.is_large_string(lines.type) else np.int32
+    offsets = np.frombuffer(lines.buffers()[1], dtype=width)[lines.offset : lines.offset + len(lines) + 1]
+    return offsets, np.frombuffer(lines.buffers()[2] or b"\0", dtype=np.uint8)
 
 
 def _objects(lines: pa.Array) -> bool:
@@ -133,9 +147,7 @@ def _objects(lines: pa.Array) -> bool:
     Arrow's reader only counts objects: of two in one text, and one that is cut off and ends in the next, it makes as many rows as
     there are texts, which are not theirs. What follows an object after nothing but blanks cannot go on within one.
     """
-    width = np.int64 if pa.types.is_large_string(lines.type) else np.int32
-    offsets = np.frombuffer(lines.buffers()[1], dtype=width)[lines.offset : lines.offset + len(lines) + 1]
-    data = np.frombuffer(lines.buffers()[2] or b"\0", dtype=np.uint8)
+    offsets, data = _laid_out(lines)
     begins = data[np.minimum(offsets[:-1], len(data) - 1)]
     ends = data[np.maximum(offsets[1:] - 2, 0)]  # each text has a line end, or one was added
     odd = np.flatnonzero((begins != ord("{")) | (ends != ord("}")))
@@ -147,9 +159,8 @@ def _objects(lines: pa.Array) -> bool:
 
 def bytes_of(lines: pa.Array) -> pa.Buffer:
     """Texts, one after the other as they lie in memory."""
-    offsets = np.frombuffer(lines.buffers()[1], dtype=np.int64 if pa.types.is_large_string(lines.type) else np.int32)
-    start, end = int(offsets[lines.offset]), int(offsets[lines.offset + len(lines)])
-    return lines.buffers()[2].slice(start, end - start)
+    offsets, _ = _laid_out(lines)
+    return lines.buffers()[2].slice(int(offsets[0]), int(offsets[-1]) - int(offsets[0]))
 
 
 def _schema(kinds: dict[Path, pa.DataType]) -> pa.Schema:

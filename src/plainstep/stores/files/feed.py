@@ -11,12 +11,14 @@ from contextlib import contextmanager
 from copy import copy
 from dataclasses import replace
 from datetime import datetime
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
+from plainstep.core.changes.batch import in_lots
 from plainstep.core.durations import duration
 from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import earlier, parted
-from plainstep.deferred import np, pa
+from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.formats.lines import Rows
 from plainstep.stores.feed import Ends
@@ -34,7 +36,6 @@ from plainstep.stores.files.listing import (  # fmt: skip
     file_order,
     fingerprint,
     is_as_it_was,
-    line_labels,
     lines_in,
     listed,
     names_of,
@@ -45,7 +46,7 @@ from plainstep.stores.files.listing import (  # fmt: skip
 )
 from plainstep.stores.files.merge_order import Order, Stream, above, merged, refuse_backwards
 from plainstep.stores.files.pieces import by_file, by_position
-from plainstep.stores.files.schema import Shape, form_of
+from plainstep.stores.files.schema import Part, Shape, form_of
 
 if TYPE_CHECKING:
     from datetime import timedelta
@@ -77,7 +78,11 @@ class FileFeed:
         self.identity = f"{pattern} by {', '.join(layout.position) or 'file and line'}"
         self.shape = Shape(place, layout, lambda: self._listing().files)
         self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
+        self._places: dict[str, tuple[Any, ...]] = {}
         self._listed: Listing | None = None
+        # Whether it was asked how far they can be read since they were listed: then they are listed anew when it is asked again.
+        self._asked = False
+        self._unpacked = lru_cache(maxsize=4)(unpacked)
         self._copied: tuple[Listing, dict[str, Seen], dict[str, str]] | None = None
         # The files that were found to be copies when it was last asked how far they can be read.
         self._twice: set[str] | None = None
@@ -91,7 +96,9 @@ class FileFeed:
     def _listing(self) -> Listing:
         """The files that are there: as they were when it was last asked how far they can be read, so that a step sees one state of them."""
         if self._listed is None:
-            self._listed = self._look()
+            if self.within is None:
+                self.folder.look_again()
+            self._listed, self._asked = self._look(), False
         return self._listed
 
     def _names(self) -> set[str]:
@@ -111,7 +118,7 @@ class FileFeed:
         """The files of one folder, in the columns of all of them."""
         one = copy(self)
         one.within, one.place, one._edges, one._listed = name, f"{self.place}, folder {name or '.'}", {}, None
-        one._twice = None
+        one._twice, one._asked = None, False
         return one
 
     def sample(self) -> pa.Table:
@@ -154,10 +161,14 @@ class FileFeed:
     def _look_at_ends(self, file: File, start: int) -> tuple[str, str] | None:
         order = self.shape.order
         assert order is not None
-        labels = []
-        for number, table in enumerate(edges(file, list(order.paths), start)):
-            where = f"{file.name}, its {'last' if number else 'first'} row"
-            labels.append(order.label(order.columns(table, lambda _: where), 0))  # noqa: B023
+        labels: list[str] = []
+        for table in in_lots(edges(file, list(order.paths), start)):
+
+            def told(row: int, before: int = len(labels)) -> str:
+                return f"{file.name}, its {'last' if before + row else 'first'} row"
+
+            columns = order.columns(table, told)
+            labels += [order.label(columns, row) for row in range(table.num_rows)]
         if labels and self._place(labels[-1]) < self._place(labels[0]):
             raise DataError(
                 f"{file.name}: its last position {labels[-1]} lies before its first, {labels[0]}.",
@@ -167,8 +178,11 @@ class FileFeed:
         return (labels[0], labels[-1]) if labels else None
 
     def _place(self, label: str) -> tuple[Any, ...]:
-        assert self.shape.order is not None
-        return self.shape.order.parsed(parted(label, len(self.shape.order.paths)))
+        """A position as it is compared. (Those of files are asked for again and again.)"""
+        if label not in self._places:
+            assert self.shape.order is not None
+            self._places[label] = self.shape.order.parsed(parted(label, len(self.shape.order.paths)))
+        return self._places[label]
 
     def _copies(self, before: dict[str, Seen]) -> dict[str, str]:
         """The files that are there under a second name; looked for once among those that are listed."""
@@ -193,10 +207,11 @@ class FileFeed:
 
     def ends_after(self, watermark: str) -> Ends:
         """How far it can be read now, going on from a watermark."""
-        if self.within is None:
-            self.folder.look_again()
-        self._listed = None
-        label, before = unpacked(watermark)
+        if self._asked:
+            self._listed = None
+        self._listing()
+        self._asked = True
+        label, before = self._unpacked(watermark)
         self.folder.expect(file.source for file in self._unread(before))
         again = self._compacted(before, label)
         files = [file for file in self._unread(before) if file.name not in again]
@@ -272,13 +287,13 @@ class FileFeed:
 
     def reached_from(self, after: str, position: str) -> str:
         """A position, with the files that are gone since another one, and those that were known to be copies there."""
-        before, (label, seen) = unpacked(after)[1], unpacked(position)
+        before, (label, seen) = self._unpacked(after)[1], self._unpacked(position)
         known = {name: before[name] for name in seen if name in before and before[name].lines == COPY}
         return packed(label, remembered(before, seen | known, self._names()))
 
     def rows_at_most(self, after: str | None, upto: str | None) -> int | None:
         """How many rows the files hold that are not merged, where each tells it."""
-        before, there = unpacked(after or "")[1], unpacked(upto or "")[1]
+        before, there = self._unpacked(after or "")[1], self._unpacked(upto or "")[1]
         new = [one for name, one in there.items() if one.lines != COPY and one != before.get(name)]
         counts = [one.lines if self.shape.order is None else one.rows for one in new]
         return sum(counts) if all(counts) else None
@@ -300,8 +315,8 @@ class FileFeed:
 
     def count(self, after: str | None, upto: str | None) -> tuple[int | None, bool, datetime | None]:
         """Whether there are rows in between. How many is not known without reading them."""
-        label, before = unpacked(after or "")
-        last, there = unpacked(upto or "")
+        label, before = self._unpacked(after or "")
+        last, there = self._unpacked(upto or "")
         if self.shape.order is not None:
             return None, bool(last) and (not label or self._place(last) > self._place(label)), None
         new = [name for name, one in there.items() if one.lines != COPY and one != before.get(name)]
@@ -309,7 +324,7 @@ class FileFeed:
 
     def refusal(self, load: str, watermark: str) -> Refused | None:
         """Why a load cannot go on from a watermark: files came late, or were changed after they were merged."""
-        label, before = unpacked(watermark)
+        label, before = self._unpacked(watermark)
         again = self._compacted(before, label)
         there = {file.name for file in self._listing().files}
         parted = next((name for name, one in before.items() if not one.done and name not in there), None)
@@ -368,8 +383,8 @@ class FileFeed:
     def _read(self, after: str | None, upto: str | None) -> Iterator[pa.Table]:
         if upto is None:
             return
-        label, before = unpacked(after or "")
-        last, there = unpacked(upto)
+        label, before = self._unpacked(after or "")
+        last, there = self._unpacked(upto)
         files = [file for file in self._listing().files if file.name in there]
         twice = copies(self.folder, files, {name: one for name, one in before.items() if name in there})
         files = [file for file in files if file.name not in twice and there[file.name].lines != COPY]
@@ -377,8 +392,8 @@ class FileFeed:
         if self.shape.order is not None:
             yield from self._by_position(chosen, label, last)
             return
-        for file in chosen:
-            yield from self._by_line(file, before.get(file.name), there[file.name])
+        parts = [_part(file, before.get(file.name), there[file.name]) for file in chosen]
+        yield from self.shape.rows_of_all(part for part in parts if part)
 
     def pieces(self, after: str | None, upto: str | None, most: int) -> list[tuple[str | None, str]]:
         """Some files each: where positions stand in the rows, such as have no position between those of others."""
@@ -388,17 +403,6 @@ class FileFeed:
         if self.shape.order is None:
             return by_file(files, after, upto, most)
         return by_position(files, after, upto, most, self._ends_of, self._place)
-
-    def _by_line(self, file: File, known: Seen | None, there: Seen) -> Iterator[pa.Table]:
-        """The rows of a file that were not merged."""
-        if known and known.done and known.size == there.size:
-            return
-        start, lines = (known.size, known.lines) if known and known.done else (0, 0)
-        for rows in self.shape.rows(file, start, lines):
-            keep = rows.lines > (known.lines if known and not known.done else 0)
-            keep &= rows.lines <= (np.iinfo(np.int64).max if there.done else there.lines)
-            table = self.shape.whole(rows.table, file).append_column(POSITION, line_labels(file.name, rows))
-            yield table if keep.all() else table.filter(pa.array(keep))
 
     def _by_position(self, files: list[File], label: str, last: str) -> Iterator[pa.Table]:
         """The rows of several files between two positions, as one stream."""
@@ -445,3 +449,17 @@ class FileFeed:
     def told(self, position: str) -> str:
         """Which row a position means."""
         return self.label(position) if self.shape.order is None else f"{self.place} at {self.label(position)}"
+
+
+def _part(file: File, known: Seen | None, there: Seen) -> Part | None:
+    """What of a file was not merged, where lines order its rows; None if all was.
+
+    Args:
+        file: the file, as long as it is to be read.
+        known: what was merged of it, if anything was.
+        there: what of it is to be read.
+    """
+    if known and known.done and known.size == there.size:
+        return None
+    start, lines = (known.size, known.lines) if known and known.done else (0, 0)
+    return Part(file, start, lines, known.lines if known and not known.done else 0, None if there.done else there.lines)

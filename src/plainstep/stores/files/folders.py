@@ -11,6 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+from stat import S_ISLNK, S_ISREG
 from typing import IO, Literal, Protocol
 
 from plainstep.errors import Refused
@@ -39,6 +40,7 @@ class Found:
         size: its bytes.
         changed: when it was last written, in seconds since 1970.
         written: a number that is another one when it was written anew.
+        is_link: whether it is a link to a file.
     """
 
     name: str
@@ -46,6 +48,7 @@ class Found:
     size: int
     changed: float
     written: int
+    is_link: bool = False
 
 
 class Folder(Protocol):
@@ -105,21 +108,21 @@ class LocalFolder:
             )
         # Of a folder, asked once for all its files.
         top = self.path.resolve()
-        self._inside = cache(lambda place: place.resolve().is_relative_to(top))
+        self._inside = cache(lambda name: (self.path / name).resolve().is_relative_to(top))
 
     def found(self, pattern: str) -> list[Found]:
         place = self.path / pattern
         paths = place.rglob("*") if place.is_dir() else self.path.glob(pattern)
-        named = sorted((path.relative_to(self.path).as_posix(), path) for path in paths)
-        return [_local(name, path) for name, path in named if path.is_file()]
+        above = len(str(self.path / "-")) - 1
+        there = [found for path in paths if (found := _local(str(path)[above:], path))]
+        return sorted(there, key=lambda found: found.name)
 
     def file(self, name: str) -> Openable | None:
         path = self.path / name
         return path if path.exists() else None
 
     def leads_out(self, found: Found) -> bool:
-        path = self.path / found.name
-        return not self._inside(path if path.is_symlink() else path.parent)
+        return not self._inside(found.name if found.is_link else found.name.rpartition("/")[0])
 
     def expect(self, files: Iterable[Openable]) -> None:
         """Nothing: the system keeps what was read."""
@@ -128,9 +131,17 @@ class LocalFolder:
         """Nothing: it is looked at each time."""
 
 
-def _local(name: str, path: Path) -> Found:
-    stat = path.stat()
-    return Found(name, path, stat.st_size, stat.st_mtime, stat.st_mtime_ns)
+def _local(name: str, path: Path) -> Found | None:
+    """A file as it is there; None for what is none, or is gone. (The system is asked once for each: there may be many thousands.)"""
+    try:
+        stat = path.lstat()
+        is_link = S_ISLNK(stat.st_mode)
+        stat = path.stat() if is_link else stat
+    except OSError:
+        return None
+    if not S_ISREG(stat.st_mode):
+        return None
+    return Found(name, path, stat.st_size, stat.st_mtime, stat.st_mtime_ns, is_link)
 
 
 class Kept:

@@ -75,7 +75,7 @@ def _meant(folder: Folder, pattern: str) -> list[Found]:
         found
         for found in folder.found(pattern)
         if not any(part.startswith((".", "_")) for part in found.name.split("/"))
-        and PurePath(found.name).suffix.lower() not in UNFINISHED
+        and not found.name.lower().endswith(UNFINISHED)
     ]
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from functools import cached_property
-from typing import TYPE_CHECKING
+from itertools import chain
+from typing import TYPE_CHECKING, NamedTuple
 
-from plainstep.core.arrays import flat
+from plainstep.core.arrays import Bools, Ints, flat
+from plainstep.core.changes.batch import in_lots
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.rows import LINE, POSITION, WRONG, Raw
 from plainstep.core.sizes import size_of
@@ -19,7 +21,7 @@ from plainstep.formats.reader import columns_of, read
 from plainstep.formats.sniff import typed
 from plainstep.sql.expressions import paths_in
 from plainstep.stores.document_fields import kind_read, read_fields
-from plainstep.stores.files.listing import File
+from plainstep.stores.files.listing import File, line_labels
 from plainstep.stores.files.merge_order import Order
 
 if TYPE_CHECKING:
@@ -44,6 +46,27 @@ def form_of(layout: LayoutConfig) -> Form:
         charset=csv.charset,
         is_csv=True,
     )
+
+
+class Part(NamedTuple):
+    """What is read of a file whose lines order its rows.
+
+    Attributes:
+        file: the file.
+        start, lines: from which byte on, and how many lines lie before it.
+        after, upto: the rows that are meant, by their lines: those after one and up to another; None for all.
+    """
+
+    file: File
+    start: int
+    lines: int
+    after: int
+    upto: int | None
+
+    def kept(self, lines: Ints) -> Bools:
+        """Which rows are meant, by their lines."""
+        above = lines > self.after
+        return above if self.upto is None else above & (lines <= self.upto)
 
 
 class Shape:
@@ -175,14 +198,40 @@ class Shape:
 
     def rows(self, file: File, start: int = 0, lines: int = 0) -> Iterator[Rows]:
         """The rows of a file, with the fields that are wanted as columns."""
-        upto = file.size if file.kind.grows else None
-        found = read(file.source, file.name, upto, start, lines, wanted=self._schema, kind=file.kind)
+        found = self._as_written(file, start, lines)
         if file.kind.format != "json":
             return found
-        return ahead(
-            fetched(found),
-            lambda rows: Rows(pa.table(read_fields(flat(rows.table[LINE]), self._wanted, self.layout)), rows.lines),
-        )
+        return ahead(fetched(found), lambda rows: Rows(self._fields(rows.table), rows.lines))
+
+    def _as_written(self, file: File, start: int, lines: int) -> Iterator[Rows]:
+        """The rows of a file as they stand there: of JSON, its lines."""
+        upto = file.size if file.kind.grows else None
+        return read(file.source, file.name, upto, start, lines, wanted=self._schema, kind=file.kind)
+
+    def _fields(self, lines: pa.Table) -> pa.Table:
+        return pa.table(read_fields(flat(lines[LINE]), self._wanted, self.layout))
+
+    def rows_of_all(self, parts: Iterable[Part]) -> Iterator[pa.Table]:
+        """The rows of some files with every column that some file has, and their positions; those of many small ones together.
+
+        Raises:
+            Refused: a file lacks a column that the layout needs.
+        """
+        return ahead(fetched(in_lots(chain.from_iterable(map(self._positioned, parts)))), self._whole_lines)
+
+    def _positioned(self, part: Part) -> Iterator[pa.Table]:
+        for rows in self._as_written(part.file, part.start, part.lines):
+            is_json = part.file.kind.format == "json"
+            table = rows.table if is_json else self.whole(rows.table, part.file)
+            table = table.append_column(POSITION, line_labels(part.file.name, rows))
+            keep = part.kept(rows.lines)
+            yield table if keep.all() else table.filter(pa.array(keep))
+
+    def _whole_lines(self, table: pa.Table) -> pa.Table:
+        """What ``_positioned`` gives, with lines of JSON read."""
+        if table.column_names != [LINE, POSITION]:
+            return table
+        return self._filled(self._fields(table)).append_column(POSITION, table[POSITION])
 
     @cached_property
     def _needed(self) -> set[str]:
@@ -199,16 +248,24 @@ class Shape:
         Raises:
             Refused: it lacks a column that the layout needs.
         """
-        missing = [name for name in self._schema.names if name not in {*table.column_names, POSITION}]
-        for name in missing:
-            if name in self._needed:
+        for name in self._schema.names:
+            if name in self._needed and name not in {*table.column_names, POSITION}:
                 raise Refused(
                     f"{file.name} has no column {name!r}, which the layout needs.",
                     f"Its columns: {', '.join(table.column_names)}.",
                     "Fix or remove the file, or fix the layout.",
                 )
-            table = table.append_column(name, pa.nulls(table.num_rows, self._schema.field(name).type))
-        return table.select([name for name in self._schema.names if name != POSITION])
+        return self._filled(table)
+
+    def _filled(self, table: pa.Table) -> pa.Table:
+        """The rows with every column but the position, those that are lacking as nulls."""
+        there = {*table.column_names}
+        columns = {
+            field.name: table[field.name] if field.name in there else pa.nulls(table.num_rows, field.type)
+            for field in self._schema
+            if field.name != POSITION
+        }
+        return pa.table(columns)
 
 
 def _unified(schemas: list[pa.Schema]) -> pa.Schema:
