@@ -15,6 +15,8 @@ from plainstep.errors import DataError
 
 # Small tables are put together until they have so many rows, or bytes.
 LOT_ROWS, LOT_BYTES = 1 << 14, 4 << 20
+# Names of which every list is made beforehand.
+FEW_NAMES = 8
 
 
 @cache
@@ -31,11 +33,17 @@ def words(ops: pa.Array) -> pa.Array:
 def name_lists(masks: dict[str, npt.NDArray[np.bool_]], count: int) -> pa.Array:
     """For every row, the names whose mask is set there."""
     names = list(masks)
-    grid = np.stack(list(masks.values()), axis=1) if names else np.zeros((count, 0), dtype=np.bool_)
-    lengths = grid.sum(axis=1)
-    offsets = np.concatenate(([0], np.cumsum(lengths))).astype(np.int32)
-    which = np.nonzero(grid)[1].astype(np.int32)
-    values = pa.DictionaryArray.from_arrays(pa.array(which), pa.array(names, pa.string()))
+    if len(names) <= FEW_NAMES:
+        # Of a few names there are few lists, and each row has one of them.
+        lists = [[name for place, name in enumerate(names) if which >> place & 1] for which in range(1 << len(names))]
+        which = np.zeros(count, dtype=np.uint8)
+        for place, mask in enumerate(masks.values()):
+            which |= mask.view(np.uint8) << place
+        return pa.array(lists, pa.list_(pa.string())).take(pa.array(which))
+    grid = np.stack(list(masks.values()), axis=1)
+    offsets = np.concatenate(([0], np.cumsum(grid.sum(axis=1)))).astype(np.int32)
+    places = np.nonzero(grid)[1].astype(np.int32)
+    values = pa.DictionaryArray.from_arrays(pa.array(places), pa.array(names, pa.string()))
     return pa.ListArray.from_arrays(pa.array(offsets), values.cast(pa.string()))
 
 

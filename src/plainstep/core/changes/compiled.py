@@ -14,7 +14,7 @@ from plainstep.core.changes.net import ABSENT, PRESENT
 
 Made = TypeVar("Made", bound=Callable[..., Any])
 # Rows are dealt out into two to the power of this many shares: of some millions of keys, those of one share fit in a core's cache.
-SHARE_BITS = 9
+SHARE_BITS = 8
 SHARES = 1 << SHARE_BITS
 # Steps for each row, on the way to its slot, beyond which keys were made to collide. (Two thirds of the slots are free: it is less than one.)
 MOST_STEPS = 64
@@ -22,6 +22,10 @@ MOST_STEPS = 64
 MULTIPLIER, OTHER = multipliers()[:2]
 # What a row carries beside its number, in its lowest bits: whether it is there after it, and what it tells of before.
 HAS, HAD_SHIFT, ROW_SHIFT = 1, 1, 3
+# Where a table of numbers keeps what it knows of each.
+FIRST, LAST, COUNT, TAG = range(4)
+# Beside what the last row of a number tells, what the first told of before.
+FIRST_HAD_SHIFT, FIRST_HAD = 3, 3 << 3
 
 
 def _compiled(function: Made) -> Made:
@@ -44,7 +48,7 @@ def _hash(words: Any, row: int) -> Any:
 
 
 @_compiled
-def _dealt(words: Any, tagged: Any, counts: Any, low: int, high: int) -> Any:
+def _dealt(words: Any, tags: Any, counts: Any, low: int, high: int) -> Any:
     """Rows by shares, in order within each: their words, hashes, what they carry, what they count for, and where shares begin."""
     width, shift = words.shape[1], np.uint64(64 - SHARE_BITS)
     hashes = np.empty(high - low, dtype=np.uint64)
@@ -64,7 +68,7 @@ def _dealt(words: Any, tagged: Any, counts: Any, low: int, high: int) -> Any:
         at[mine] += 1
         for column in range(width):
             keys[place, column] = words[row, column]
-        carried[place], hashed[place] = tagged[row], found
+        carried[place], hashed[place] = (row << ROW_SHIFT) | tags[row], found
         if len(counts):
             weights[place] = counts[row]
     return keys, hashed, carried, weights, begins
@@ -138,23 +142,138 @@ def _grouped(deals: Any, begin: int, end: int) -> Any:
     return firsts[:groups] >> ROW_SHIFT, lasts[:groups] >> ROW_SHIFT, counts[:groups], odd, True
 
 
-def grouped(words: Any, tagged: Any, counts: Any) -> tuple[Any, Any, Any, int] | None:
+@_inlined
+def _odd(is_second: Any, had: Any, before: Any) -> Any:
+    """Whether what a row tells of the row before it does not fit what the one before it of its key told: 0 or 1."""
+    return is_second & (had == (PRESENT if before & HAS == 0 else ABSENT))
+
+
+@_compiled
+def _by_number(words: Any, tags: Any, least: int, table: Any, low: int, high: int) -> int:
+    """What some rows tell of each key that is a number: its first row, its last (each plus one), how many, and what both tell.
+
+    Whether a key was there is as good as chance, so nothing branches on it.
+    """
+    odd = 0
+    for row in range(low, high):
+        key: Any = np.int64(words[row, 0]) - least
+        tag = np.int32(tags[row])
+        count, before = table[key, COUNT], table[key, TAG]
+        had = tag >> HAD_SHIFT
+        odd += _odd(count != 0, had, before)
+        table[key, FIRST] = table[key, FIRST] if count else row + 1
+        table[key, LAST] = row + 1
+        table[key, COUNT] = count + 1
+        table[key, TAG] = tag | (before & FIRST_HAD if count else had << FIRST_HAD_SHIFT)
+    return odd
+
+
+@_compiled
+def _put_together(tables: Any, low: int, high: int) -> int:
+    """The same of the rows of several parts, one after the other, in the table of the first; of some keys."""
+    odd = 0
+    whole = tables[0]
+    for part in tables[1:]:
+        for key in range(low, high):
+            mine, more = whole[key, COUNT], part[key, COUNT]
+            before, after = whole[key, TAG], part[key, TAG]
+            odd += _odd((mine != 0) & (more != 0), after >> FIRST_HAD_SHIFT, before)
+            whole[key, FIRST] = whole[key, FIRST] if mine else part[key, FIRST]
+            whole[key, LAST] = part[key, LAST] if more else whole[key, LAST]
+            whole[key, COUNT] = mine + more
+            last = after if more else before
+            whole[key, TAG] = (last & (FIRST_HAD - 1)) | ((before if mine else after) & FIRST_HAD)
+    return odd
+
+
+@_compiled
+def _filed(lasts: Any, places: Any, low: int, high: int) -> None:
+    """Write down at each last row whose it is: some groups."""
+    for group in range(low, high):
+        if lasts[group] >= 0:
+            places[lasts[group]] = group + 1
+
+
+@_compiled
+def _taken(places: Any, firsts: Any, counts: Any, there: int, low: int, high: int) -> Any:
+    """Groups in the order of their last rows: those with theirs in some rows."""
+    ends, sizes = np.empty((2, there + 1), dtype=np.int32), np.empty(there + 1, dtype=np.int64)
+    at = 0
+    for row in range(low, high):
+        group = places[row]
+        ends[0, at], ends[1, at], sizes[at] = firsts[max(group - 1, 0)], row, counts[max(group - 1, 0)]
+        at += group > 0  # whether a row is the last of its key is as good as chance, too
+    return ends[0, :at], ends[1, :at], sizes[:at]
+
+
+def edges(count: int) -> list[int]:
+    """Where so many things are cut, into a piece for each core."""
+    cores = min(os.cpu_count() or 1, 8)
+    return [count * core // cores for core in range(cores + 1)]
+
+
+def in_pieces(work: Callable[[int, int], Any], count: int) -> list[Any]:
+    """Do some work, of the pieces of so many things, on all cores."""
+    cut = edges(count)
+    return list(pool().map(work, cut[:-1], cut[1:]))
+
+
+def in_order(firsts: Any, lasts: Any, counts: Any, rows: int) -> Any:
+    """Groups in the order of their last rows, so that what is taken of these is taken as it lies.
+
+    Args:
+        firsts, lasts, counts: of each group; its last row is -1 if there is none.
+        rows: how many rows there are in all.
+
+    Returns:
+        The first row of each, the last, and how many.
+    """
+    places = np.zeros(rows, dtype=np.int32)
+    in_pieces(lambda low, high: _filed(lasts, places, low, high), len(lasts))
+
+    def taken(low: int, high: int) -> Any:
+        return _taken(places, firsts, counts, int(np.count_nonzero(places[low:high])), low, high)
+
+    return tuple(np.concatenate(parts) for parts in zip(*in_pieces(taken, rows), strict=True))
+
+
+def by_number(words: Any, tags: Any, least: int, bound: int) -> tuple[Any, Any, Any, int]:
+    """Group rows whose keys are whole numbers that lie close together, on all cores.
+
+    Args:
+        words: the keys, a row of one word each.
+        tags: what each row tells.
+        least: the least key.
+        bound: how many numbers there are from it to the greatest.
+
+    Returns:
+        As ``grouped``, of each number; the last row of one that does not occur is -1.
+    """
+    cut = edges(len(words))
+    tables = tuple(np.zeros((bound, 4), dtype=np.int32) for _ in cut[1:])
+    odd = sum(
+        pool().map(lambda table, low, high: _by_number(words, tags, least, table, low, high), tables, cut[:-1], cut[1:])
+    )
+    odd += sum(in_pieces(lambda low, high: _put_together(tables, low, high), bound))
+    whole = tables[0]
+    return whole[:, FIRST] - 1, whole[:, LAST] - 1, whole[:, COUNT], int(odd)
+
+
+def grouped(words: Any, tags: Any, counts: Any) -> tuple[Any, Any, Any, int] | None:
     """Group rows by their keys, on all cores.
 
     Args:
         words: the keys, a row of 64-bit words each.
-        tagged: each row's number, with what it tells in its lowest bits.
+        tags: what each row tells: whether it is there after it, and what it was before.
         counts: how many changes each row stands for; empty for one.
 
     Returns:
         Each key's first row, its last, how many changes it had; and how many rows do not fit the one before them of their key. None
         where the keys were made to collide.
     """
-    rows, cores = len(words), min(os.cpu_count() or 1, 8)
-    edges = [rows * core // cores for core in range(cores + 1)]
-    deals = tuple(pool().map(lambda low, high: _dealt(words, tagged, counts, low, high), edges[:-1], edges[1:]))
-    shares = [SHARES * core // cores for core in range(cores + 1)]
-    found = list(pool().map(lambda begin, end: _grouped(deals, begin, end), shares[:-1], shares[1:]))
+    cut = edges(len(words))
+    deals = tuple(pool().map(lambda low, high: _dealt(words, tags, counts, low, high), cut[:-1], cut[1:]))
+    found = in_pieces(lambda begin, end: _grouped(deals, begin, end), SHARES)
     if not all(one[4] for one in found):
         return None
     firsts, lasts, sizes = (np.concatenate([one[at] for one in found]) for at in range(3))

@@ -6,23 +6,26 @@ times as long (500,000 keys of 5,000,000 rows: 1.1 s, and 0.18 s). Without numba
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from functools import cache
+from dataclasses import dataclass, replace
+from functools import cache, partial
 from importlib.util import find_spec
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from plainstep.core.arrays import Bools, Codes, Ints, Numbers, Words
-from plainstep.deferred import deferred, np
+from plainstep.core.changes import keys
+from plainstep.deferred import deferred, np, pa
 
 if TYPE_CHECKING:
-    from plainstep.core.changes import compiled
+    from plainstep.core.changes import compiled, compiled_keys
 else:
-    [compiled] = deferred("plainstep.core.changes", "compiled")
+    compiled, compiled_keys = deferred("plainstep.core.changes", "compiled", "compiled_keys")
 
 # Rows that a process goes through before numba is loaded for it: it takes a second, which whole arrays need for as many.
 WORTH_LOADING = 2_000_000
 # Below, whole arrays are as quick.
 WORTH_CALLING = 20_000
+# Keys that are numbers are looked up in a table of them all while there are at most so many times as many as there are rows.
+MOST_NUMBERS = 2
 
 
 @dataclass(frozen=True)
@@ -33,12 +36,18 @@ class Groups:
         firsts, lasts: its first and last row.
         counts: how many changes it had.
         contradictions: how many rows of all do not fit the one before them of their key.
+        strays: whether there are values of the key where there is no row, before an insert or after a delete.
     """
 
     firsts: Numbers
     lasts: Numbers
     counts: Ints
     contradictions: int
+    strays: bool = False
+
+
+# Of each key: its first row, its last, how many; and how many rows of all do not fit the one before them of their key.
+Found = tuple[Numbers, Numbers, Ints, int]
 
 
 class _Seen:
@@ -73,12 +82,159 @@ def grouped(words: list[Words], had: Codes, has: Bools, counts: Ints | None) -> 
         counts: how many changes each row stands for; None for one.
 
     Returns:
-        The groups, in no promised order; None where the keys were made to collide.
+        The groups, in the order of their last rows; None where the keys were made to collide.
     """
-    tagged: Any = np.arange(len(has), dtype=np.int64) << 3
-    tagged |= had.astype(np.int64) << 1
-    tagged |= has
-    weights = np.zeros(0, dtype=np.int64) if counts is None else counts
+    tags = (had.view(np.uint8) << 1) | has.view(np.uint8)
     whole = words[0].reshape(-1, 1) if len(words) == 1 else np.stack(words, axis=1)
-    found = compiled.grouped(np.ascontiguousarray(whole), tagged, weights)
-    return None if found is None else Groups(*found)
+    return _in_order(
+        compiled.grouped(np.ascontiguousarray(whole), tags, np.zeros(0, dtype=np.int64) if counts is None else counts),
+        len(has),
+    )
+
+
+def of_changes(ops: Codes, told: Codes, sides: list[tuple[pa.Array, pa.Array]]) -> Groups | None:
+    """Group changes by their keys.
+
+    Args:
+        ops: their operations.
+        told: for each operation, what it tells: twice what ``grouped`` calls ``had``, and one if there is a row after it.
+        sides: the columns of the key, each after and before the changes.
+
+    Returns:
+        The groups, in the order of their last rows; None where whole arrays must find them: a row moves to another key or has none, the
+        key is of other types than numbers, times and texts, or the keys were made to collide.
+    """
+    found = _keys(ops, sides)
+    if found is None:
+        return None
+    tags = np.empty(len(ops), dtype=np.uint8)
+    compiled.in_pieces(lambda low, high: compiled_keys.tag(ops, told.view(np.uint8), tags, low, high), len(ops))
+    made: Found | None
+    if found.bound is not None and found.bound <= max(MOST_NUMBERS * len(ops), keys.DENSE_MINIMUM):
+        made = compiled.by_number(found.words, tags, found.least, found.bound)
+    else:
+        made = compiled.grouped(found.words, tags, np.zeros(0, dtype=np.int64))
+    groups = _in_order(made, len(ops))
+    return replace(groups, strays=found.strays) if groups else None
+
+
+def _in_order(found: Found | None, rows: int) -> Groups | None:
+    if found is None:
+        return None
+    firsts, lasts, counts = compiled.in_order(*found[:3], rows)
+    return Groups(firsts, lasts, counts, found[3])
+
+
+@dataclass(frozen=True)
+class _Keys:
+    """Keys as words: a row for each change; if they are numbers, the least and how many there are up to the greatest."""
+
+    words: Words
+    strays: bool
+    least: int
+    bound: int | None
+
+
+def _keys(ops: Codes, sides: list[tuple[pa.Array, pa.Array]]) -> _Keys | None:
+    """The keys of changes; None where they are not for compiled loops."""
+    columns = [_Texts.of(*side) or _Fixed.of(*side) for side in sides]
+    if None in columns or not len(ops):
+        return None
+    words = np.empty((len(ops), sum(column.width for column in columns if column)), dtype=np.uint64)
+    at, said, least, bound = 0, 0, 0, None
+    for column in columns:
+        assert column is not None
+        found = compiled.in_pieces(partial(column.read, ops, words, at), len(ops))
+        said |= int(np.bitwise_or.reduce([one[0] for one in found]))
+        least, most = min(int(one[1]) for one in found), max(int(one[2]) for one in found)
+        at += column.width
+    if said & (compiled_keys.NO_KEY | compiled_keys.MOVED):
+        return None
+    if len(columns) == 1 and isinstance(columns[0], _Fixed):
+        bound = most - least + 1
+    return _Keys(words, bool(said & compiled_keys.STRAY), least, bound)
+
+
+@dataclass(frozen=True)
+class _Fixed:
+    """A column of the key whose values are whole numbers or times, after and before the changes."""
+
+    now: Ints
+    now_bits: Numbers
+    was: Ints
+    was_bits: Numbers
+    width: int = 1
+
+    @staticmethod
+    def of(now: pa.Array, was: pa.Array) -> _Fixed | None:
+        kind = now.type
+        if not (pa.types.is_signed_integer(kind) or pa.types.is_temporal(kind)) or kind.bit_width not in (32, 64):
+            return None
+        return _Fixed(_values(now), _bits(now), _values(was), _bits(was))
+
+    def read(self, ops: Codes, words: Words, at: int, low: int, high: int) -> tuple[int, int, int]:
+        found: tuple[int, int, int] = compiled_keys.fixed_words(
+            ops, self.now, self.now_bits, self.was, self.was_bits, words, at, low, high
+        )
+        return found
+
+
+@dataclass(frozen=True)
+class _Texts:
+    """A column of the key whose values are texts, after and before the changes."""
+
+    now: tuple[Ints, Words]
+    now_bits: Numbers
+    was: tuple[Ints, Words]
+    was_bits: Numbers
+    width: int
+
+    @staticmethod
+    def of(now: pa.Array, was: pa.Array) -> _Texts | None:
+        kind = now.type
+        if not (
+            pa.types.is_string(kind)
+            or pa.types.is_binary(kind)
+            or pa.types.is_large_string(kind)
+            or pa.types.is_large_binary(kind)
+        ):
+            return None
+        both = [_laid_out(side.cast(pa.large_binary())) for side in (now, was)]
+        longest = max(max(compiled.in_pieces(partial(compiled_keys.longest, side[0]), len(now))) for side in both)
+        if longest > keys.LONGEST_IN_WORDS:
+            return None
+        return _Texts(both[0], _bits(now), both[1], _bits(was), longest // 8 + 1)
+
+    def read(self, ops: Codes, words: Words, at: int, low: int, high: int) -> tuple[int, int, int]:
+        masks = keys.kept_bytes()[::-1]
+        said = compiled_keys.text_words(
+            ops, self.now, self.now_bits, self.was, self.was_bits, masks, words, at, self.width, low, high
+        )
+        return said, 0, 0
+
+
+def _values(column: pa.Array) -> Ints:
+    """The values of a column of one width as they lie in memory, whatever stands where they are null."""
+    kind = np.int64 if column.type.bit_width == 64 else np.int32
+    found = np.frombuffer(column.buffers()[1], dtype=kind)[column.offset : column.offset + len(column)]
+    return found.astype(np.int64, copy=False)
+
+
+def _laid_out(column: pa.Array) -> tuple[Ints, Words]:
+    """Where the texts of a column of large binaries begin in its bytes, and the eight bytes from each byte on."""
+    starts = np.frombuffer(column.buffers()[1], dtype=np.int64)[column.offset : column.offset + len(column) + 1]
+    data = np.frombuffer(column.buffers()[2] or b"", dtype=np.uint8)
+    if len(data) < 8:
+        data = np.concatenate((data, np.zeros(8 - len(data), dtype=np.uint8)))
+    eights: Words = np.ndarray((len(data) - 7,), dtype="<u8", buffer=data, strides=(1,))
+    return starts, eights
+
+
+def _bits(column: pa.Array) -> Numbers:
+    """Which values are not null, a bit each."""
+    if not column.null_count:
+        return np.full(len(column) // 8 + 1, 255, dtype=np.uint8)
+    there = column.is_valid()
+    if there.offset % 8:
+        return np.packbits(there.to_numpy(zero_copy_only=False), bitorder="little")
+    return np.frombuffer(there.buffers()[1], dtype=np.uint8)[there.offset // 8 :]

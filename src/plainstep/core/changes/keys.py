@@ -11,12 +11,14 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from functools import cache
+from functools import cache, partial
 from itertools import pairwise
-from typing import Any
+from typing import Any, TypeVar
 
 from plainstep.core.arrays import Ints, Words, flat
 from plainstep.deferred import np, npt, pa, pc
+
+Made = TypeVar("Made")
 
 # Direct addressing is used while the table of addresses is at most this many times as long as the data:
 # beyond that, clearing and scanning the table costs more than hashing (measured at 5 million rows).
@@ -118,20 +120,24 @@ def in_order(codes: npt.NDArray[Any], rows: Ints, tags: npt.NDArray[np.int8]) ->
 def take_all(columns: dict[str, pa.ChunkedArray], rows: pa.Array) -> dict[str, pa.Array]:
     """The same rows of several columns, on all cores where there are enough rows.
 
-    Each column is put in one piece only while it is taken from, so that there is never a second copy of all of them.
-
     Args:
         columns: columns of equal length.
         rows: row numbers, or a boolean for every row.
     """
+    return side_by_side({name: partial(picked, column, rows) for name, column in columns.items()}, len(rows))
+
+
+def picked(column: pa.ChunkedArray | pa.Array, rows: pa.Array) -> pa.Array:
+    """Some rows of a column, which is put in one piece only while it is taken from: there is never a second copy of all columns."""
     pick = pa.Array.filter if pa.types.is_boolean(rows.type) else pa.Array.take
+    return pick(flat(column), rows)
 
-    def picked(column: pa.ChunkedArray) -> pa.Array:
-        return pick(flat(column), rows)
 
-    if len(rows) < WORTH_SPLITTING:
-        return {name: picked(column) for name, column in columns.items()}
-    return dict(zip(columns, pool().map(picked, columns.values()), strict=True))
+def side_by_side(made: dict[str, Callable[[], Made]], rows: int) -> dict[str, Made]:
+    """What some functions make, on all cores where they go through enough rows. They must not wait for others in ``pool``."""
+    if rows < WORTH_SPLITTING:
+        return {name: make() for name, make in made.items()}
+    return dict(zip(made, pool().map(lambda make: make(), made.values()), strict=True))
 
 
 def dense(columns: list[pa.Array]) -> tuple[npt.NDArray[Any], int] | None:

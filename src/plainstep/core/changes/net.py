@@ -7,9 +7,10 @@ came to nothing are kept too, and left out of every view.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 from plainstep.core.arrays import Bools, Numbers, flat, numbers, utc_time
@@ -154,10 +155,16 @@ class NetChanges:
     def changed(self) -> dict[str, Bools]:
         """For each column outside the key, where its old and new values differ (rows before and after)."""
         both = (numbers(self.state["had"]) == PRESENT) & numbers(self.state["has"])
+        sides = {
+            name: (flat(self.state[WAS + name]), flat(self.state[NOW + name]))
+            for name in self.others
+            if WAS + name in self._names
+        }
+        compared = keys.side_by_side({name: partial(differing, *both) for name, both in sides.items()}, len(both))
         found = {}
         for name in self.others:
-            if WAS + name in self._names:
-                differs = differing(flat(self.state[WAS + name]), flat(self.state[NOW + name]))
+            if name in compared:
+                differs = compared[name]
             elif SAME in self._names:
                 differs = ~numbers(self.state[SAME])  # some column changed, so this one may have
             else:
@@ -261,23 +268,23 @@ class NetChanges:
             (int64), ``last_at`` (UTC). A truncate is not a row: see ``truncated``.
         """
         some = self.ops != NOTHING
-        picked = self.state
-        if not some.all():
-            state = dict(zip(self.state.column_names, self.state.columns, strict=True))
-            picked = pa.table(keys.take_all(state, pa.array(some)))
-        ops = self.ops[some]
-        table: dict[str, Any] = {name: picked[KEY + name] for name in self.key}
-        table["op"] = words(pa.array(ops))
+        ops, kept = self.ops[some], None if some.all() else pa.array(some)
+
+        def picked(name: str) -> pa.Array:
+            return self.state[name] if kept is None else keys.picked(self.state[name], kept)
+
+        def named(masks: dict[str, Bools]) -> pa.Array:
+            return name_lists({name: mask[some] for name, mask in masks.items()}, len(ops))
+
+        made: dict[str, Callable[[], pa.Array]] = {name: partial(picked, KEY + name) for name in self.key}
+        made["op"] = lambda: words(pa.array(ops))
         for side in (WAS, NOW):
-            for name in self.others:
-                if side + name in picked.column_names:
-                    table[side + name] = picked[side + name]
-        table["changed"] = name_lists({name: mask[some] for name, mask in self.changed.items()}, len(ops))
+            made |= {side + name: partial(picked, side + name) for name in self.others if side + name in self._names}
+        made["changed"] = partial(named, self.changed)
         if self.partial:
-            table["given"] = name_lists({name: self.given(name)[some] for name in self.others}, len(ops))
-        for name in ("count", "first_seq", "last_seq", "last_at"):
-            table[name] = picked[name]
-        return pa.table(table)
+            made["given"] = partial(named, {name: self.given(name) for name in self.others})
+        made |= {name: partial(picked, name) for name in ("count", "first_seq", "last_seq", "last_at")}
+        return pa.table(keys.side_by_side(made, len(some)))
 
     def to_pandas(self) -> Any:
         """The net changes as a pandas DataFrame, in the form of ``to_arrow``, with Arrow-backed columns."""
