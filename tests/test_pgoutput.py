@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.core.changes.ops import Op
 from plainstep.stores.postgresql.capture.snapshots import Snapshot
-from plainstep.stores.postgresql.pgoutput import EPOCH, Begin, Decoder, begin_of, relation_of
+from plainstep.stores.postgresql.pgoutput import EPOCH, Begin, Decoder, Rows, begin_of, relation_of
 
 COLUMNS = ("k", "a", "b")
 UNSENT = "unsent"
@@ -64,12 +64,18 @@ def encoded(values: list[Any]) -> list[bytes | None]:
     return [None if value is None else value.encode() for value in values]
 
 
+def decoded(decoder: Decoder, messages: list[bytes]) -> list[Rows]:
+    """The changes in some messages, in columns."""
+    return [run.rows() for run in decoder.runs(messages)]
+
+
 def told(decoder: Decoder, messages: list[bytes]) -> list[tuple[Any, ...]]:
     """The changes in some messages, a tuple each."""
     found = []
-    for gone in decoder.decode(messages):
+    for gone in decoded(decoder, messages):
+        made_by = [gone.begins[place] for place in gone.made_by]
         images = [zip(*(column.to_pylist() for column in side), strict=True) for side in (gone.was, gone.now)]
-        for op, by, was, now, whole in zip(gone.op, gone.begin, *images, gone.whole, strict=True):
+        for op, by, was, now, whole in zip(gone.op, made_by, *images, gone.whole, strict=True):
             found.append((op, by.xid, by.position, by.at, was, now, whole))
     return found
 
@@ -110,7 +116,7 @@ class Messages(unittest.TestCase):
             relation(("k", "b", "later")),
             change(Op.INSERT, None, ["2", None, "new"]),
         ]
-        first, second = decoder.decode(messages)
+        first, second = decoded(decoder, messages)
         self.assertEqual([list(mask) for mask in first.sent], [[True, True], [False, True], [True, True], [True, True]])
         self.assertEqual(
             [column.to_pylist() for column in first.now], [[b"1", b"1"], [None, b"old"], [None, b"x"], [None, None]]
@@ -128,9 +134,9 @@ class Messages(unittest.TestCase):
         )
         decoder = Decoder(COLUMNS, lambda begin: True)
         others = [relation(COLUMNS), b"Y" + bytes(9), b"O" + bytes(9), b"M" + bytes(9), begin(1, EPOCH, 1)]
-        self.assertEqual((list(decoder.decode(others)), list(decoder.decode([]))), ([], []))
+        self.assertEqual((decoded(decoder, others), decoded(decoder, [])), ([], []))
         with self.assertRaises(plainstep.DataError):
-            list(decoder.decode([b"I" + struct.pack(">I", 7) + b"N" + struct.pack(">H", 3) + b"???"]))
+            decoded(decoder, [b"I" + struct.pack(">I", 7) + b"N" + struct.pack(">H", 3) + b"???"])
 
 
 class Snapshots(unittest.TestCase):

@@ -68,6 +68,10 @@ class Relation:
     key: tuple[bool, ...]
 
 
+# In place of a transaction whose changes are not wanted.
+UNWANTED = Begin(0, 0, 0)
+
+
 def begin_of(data: bytes) -> Begin:
     """A Begin message."""
     position, at, xid = BEGIN.unpack_from(data, 1)
@@ -180,7 +184,8 @@ class Rows:
 
     Attributes:
         op: their operations.
-        begin: the transactions they were made in, one a change.
+        begins: the transactions they were made in.
+        made_by: for each, which of these.
         was, now: for each of the table's columns its values, as the server writes them.
         sent: for each of the table's columns, for which changes its new value was sent; none where all were.
         whole: for which changes ``was`` is the whole row.
@@ -188,7 +193,8 @@ class Rows:
     """
 
     op: Numbers
-    begin: list[Begin]
+    begins: list[Begin]
+    made_by: Numbers
     was: list[pa.Array]
     now: list[pa.Array]
     sent: list[Bools]
@@ -199,71 +205,37 @@ class Rows:
         return len(self.op)
 
 
-class Decoder:
-    """Takes the changes of one table out of the messages.
+@dataclass(frozen=True)
+class Run:
+    """Messages with changes of rows that are laid out alike, not yet decoded. Runs know nothing of each other: several can be decoded at once.
 
-    Args:
-        columns: the table's columns that are wanted. One that a message does not have is null there.
-        wanted: whether a transaction's changes are wanted.
+    Attributes:
+        buffer: the messages.
+        at, kinds: where each begins, and its kind.
+        begins: the transactions that the changes were made in.
+        made_by: for each, which of these.
+        relation: how their rows are laid out.
+        columns: the columns that are wanted.
     """
 
-    def __init__(self, columns: Sequence[str], wanted: Callable[[Begin], bool]) -> None:
-        self.columns = tuple(columns)
-        self.wanted = wanted
-        self._relations: dict[int, Relation] = {}
-        self._begin: Begin | None = None
+    buffer: Numbers
+    at: Numbers
+    kinds: Numbers
+    begins: list[Begin]
+    made_by: Numbers
+    relation: Relation
+    columns: tuple[str, ...]
 
-    def decode(self, messages: Sequence[bytes]) -> Iterator[Rows]:
-        """The changes in the next messages; nothing for messages without any.
+    def __len__(self) -> int:
+        return len(self.at)
+
+    def rows(self) -> Rows:
+        """The changes.
 
         Raises:
             DataError: a message is none that the manual describes.
         """
-        buffer = np.frombuffer(b"".join([*messages, PADDING]), np.uint8)
-        starts = np.zeros(len(messages), np.int64)
-        np.cumsum(np.fromiter(map(len, messages), np.int64, len(messages))[:-1], out=starts[1:])
-        kinds = buffer[starts] if len(messages) else np.zeros(0, np.uint8)
-        # Within a run of messages between two descriptions of a table, every row of one table is laid out alike.
-        cuts = np.flatnonzero(kinds == ord("R"))
-        for first, last in pairwise([0, *cuts, len(messages)]):
-            if first < last and kinds[first] == ord("R"):
-                relation = relation_of(messages[first])
-                self._relations[relation.oid] = relation
-            yield from self._run(messages, buffer, starts, kinds, first, last)
-
-    def _run(
-        self, messages: Sequence[bytes], buffer: Numbers, starts: Numbers, kinds: Numbers, first: int, last: int
-    ) -> Iterator[Rows]:
-        """The changes of a run of messages."""
-        begins = [self._begin]
-        for place in first + np.flatnonzero(kinds[first:last] == ord("B")):
-            begin = begin_of(messages[int(place)])
-            begins.append(begin if self.wanted(begin) else None)
-        self._begin = begins[-1]
-        which = np.cumsum(kinds[first:last] == ord("B"))
-        wanted = np.array([begin is not None for begin in begins])
-        change = np.isin(kinds[first:last], list(OPS)) & wanted[which]
-        if change.any():
-            rows = first + np.flatnonzero(change)
-            made_by = [begins[place] for place in which[change]]
-            at = starts[rows]
-            # A partitioned table is described as a whole and by its parts, whose columns may stand in another order.
-            tables = np.where(kinds[rows] == ord("T"), 0, _number(buffer, at + 1, 4))
-            cuts = np.flatnonzero(np.diff(tables)) + 1
-            for begin_at, end in pairwise([0, *cuts.tolist(), len(rows)]):
-                some = slice(begin_at, end)
-                relation = self._described(int(tables[begin_at]))
-                yield self._rows(buffer, at[some], kinds[rows[some]], made_by[some], relation)
-
-    def _described(self, oid: int) -> Relation:
-        """A table as it was described; a truncate (0) has no rows that would be laid out."""
-        if oid and oid not in self._relations:
-            raise DataError(f"The server's log holds a row of the table number {oid}, which it did not describe.")
-        return self._relations.get(oid, Relation(0, "", "", "", (), ()))
-
-    def _rows(
-        self, buffer: Numbers, at: Numbers, kinds: Numbers, begins: list[Begin | None], relation: Relation
-    ) -> Rows:
+        buffer, at, kinds, relation = self.buffer, self.at, self.kinds, self.relation
         op = np.zeros(len(at), np.int8)
         for kind, code in OPS.items():
             op[kinds == kind] = code
@@ -289,10 +261,76 @@ class Decoder:
         unsent = now.kind == UNSENT
         return Rows(
             op,
-            [begin for begin in begins if begin is not None],
+            self.begins,
+            self.made_by,
             [was.values(column, buffer) for column in range(len(places))],
             [now.values(column, buffer) for column in range(len(places))],
             list(~unsent) if unsent.any() else [],
             whole,
             frozenset(name for name, inside in zip(relation.columns, relation.key, strict=True) if inside),
         )
+
+
+class Decoder:
+    """Takes the changes of one table out of the messages.
+
+    Args:
+        columns: the table's columns that are wanted. One that a message does not have is null there.
+        wanted: whether a transaction's changes are wanted.
+    """
+
+    def __init__(self, columns: Sequence[str], wanted: Callable[[Begin], bool]) -> None:
+        self.columns = tuple(columns)
+        self.wanted = wanted
+        self._relations: dict[int, Relation] = {}
+        self._begin: Begin | None = None
+
+    def runs(self, messages: Sequence[bytes]) -> Iterator[Run]:
+        """The changes in the next messages, not yet decoded; nothing for messages without any.
+
+        Raises:
+            DataError: a message is none that the manual describes.
+        """
+        buffer = np.frombuffer(b"".join([*messages, PADDING]), np.uint8)
+        starts = np.zeros(len(messages), np.int64)
+        np.cumsum(np.fromiter(map(len, messages), np.int64, len(messages))[:-1], out=starts[1:])
+        kinds = buffer[starts] if len(messages) else np.zeros(0, np.uint8)
+        # Within a run of messages between two descriptions of a table, every row of one table is laid out alike.
+        cuts = np.flatnonzero(kinds == ord("R"))
+        for first, last in pairwise([0, *cuts, len(messages)]):
+            if first < last and kinds[first] == ord("R"):
+                relation = relation_of(messages[first])
+                self._relations[relation.oid] = relation
+            yield from self._run(messages, buffer, starts, kinds, first, last)
+
+    def _run(
+        self, messages: Sequence[bytes], buffer: Numbers, starts: Numbers, kinds: Numbers, first: int, last: int
+    ) -> Iterator[Run]:
+        """The changes of a run of messages."""
+        begins = [self._begin]
+        for place in first + np.flatnonzero(kinds[first:last] == ord("B")):
+            begin = begin_of(messages[int(place)])
+            begins.append(begin if self.wanted(begin) else None)
+        self._begin = begins[-1]
+        which = np.cumsum(kinds[first:last] == ord("B"))
+        wanted = np.array([begin is not None for begin in begins])
+        change = np.isin(kinds[first:last], list(OPS)) & wanted[which]
+        if change.any():
+            rows = first + np.flatnonzero(change)
+            made_by = which[change]
+            at = starts[rows]
+            # A partitioned table is described as a whole and by its parts, whose columns may stand in another order.
+            tables = np.where(kinds[rows] == ord("T"), 0, _number(buffer, at + 1, 4))
+            cuts = np.flatnonzero(np.diff(tables)) + 1
+            for begin_at, end in pairwise([0, *cuts.tolist(), len(rows)]):
+                some = slice(begin_at, end)
+                relation = self._described(int(tables[begin_at]))
+                low, high = int(made_by[some][0]), int(made_by[some][-1])
+                made_in = [begin or UNWANTED for begin in begins[low : high + 1]]
+                yield Run(buffer, at[some], kinds[rows[some]], made_in, made_by[some] - low, relation, self.columns)
+
+    def _described(self, oid: int) -> Relation:
+        """A table as it was described; a truncate (0) has no rows that would be laid out."""
+        if oid and oid not in self._relations:
+            raise DataError(f"The server's log holds a row of the table number {oid}, which it did not describe.")
+        return self._relations.get(oid, Relation(0, "", "", "", (), ()))

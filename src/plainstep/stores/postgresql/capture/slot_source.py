@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
@@ -16,6 +17,7 @@ from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.positions import Position, Span, Waiting, Window
 from plainstep.deferred import np, pa
 from plainstep.errors import Refused, StoreError
+from plainstep.formats.prefetch import ahead
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.garbage_collection import held_off
 from plainstep.stores.misfit import Misfit
@@ -220,7 +222,7 @@ class LogSource(TableSource):
                     ) from None
             time.sleep(0.02)  # a slot is held as long as it is read: some milliseconds, where nothing waits
 
-    def _messages(self, window: Window, kinds: str = EVERYTHING, limit: str = "NULL") -> Iterator[list[tuple[bytes]]]:
+    def _messages(self, window: Window, kinds: str = EVERYTHING, limit: str = "NULL") -> Generator[list[tuple[bytes]]]:
         """The messages up to the end of a window, from where the slot stands, some at a time."""
         slot, upto, published = map(text, (self.state.changes, log.lsn(window.upto), log.publication(self.state.oid)))
         declare = "DECLARE plainstep_read NO SCROLL CURSOR FOR " + MESSAGES.format(
@@ -237,11 +239,14 @@ class LogSource(TableSource):
                     cursor.execute(declare)
                     return fetched()
 
+            def worth(rows: list[tuple[bytes]]) -> int:
+                """How many to fetch after some, by their bytes."""
+                return max(1, min(MOST, MOST_BYTES // (sum(len(data) for (data,) in rows) // len(rows) + 1)))
+
             rows = self._when_free(first)
-            while rows:
+            if rows:
                 yield rows
-                average = sum(len(data) for (data,) in rows) // len(rows) + 1
-                rows = fetched(max(1, min(MOST, MOST_BYTES // average)))
+                yield from _ahead(lambda before: fetched(worth(before)), rows)
 
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
@@ -252,20 +257,28 @@ class LogSource(TableSource):
         return Batches(self._decoded(window))
 
     def _decoded(self, window: Window) -> Iterator[Changes]:
+        yield self._changes(None, 0)  # so that the columns are known, whatever comes
+        messages = self._messages(window)
+        try:
+            yield from ahead(self._runs(window, messages), lambda run: self._changes(run[0].rows(), run[1]))
+        finally:
+            messages.close()  # whoever reads no further, lets go of the slot at once
+
+    def _runs(self, window: Window, messages: Iterator[list[tuple[bytes]]]) -> Iterator[tuple[pgoutput.Run, int]]:
+        """The changes of a window, not yet decoded, and how many come before them."""
         decoder = pgoutput.Decoder([column.name for column in self.columns], _wanted(window))
         seq = 0
-        yield self._changes(None, seq)  # so that the columns are known, whatever comes
-        for messages in self._messages(window):
-            for rows in decoder.decode([data for (data,) in messages]):
-                yield self._changes(rows, seq)
-                seq += len(rows)
+        for some in messages:
+            for run in decoder.runs([data for (data,) in some]):
+                yield run, seq
+                seq += len(run)
 
     def _changes(self, rows: pgoutput.Rows | None, seq: int) -> Changes:
 
         assert self.state.table is not None
         full = self.state.table.identity == "f"
         empty = pa.nulls(0, pa.binary())
-        count, begins = (len(rows), rows.begin) if rows else (0, [])
+        count = len(rows) if rows else 0
         op = rows.op if rows else np.zeros(0, np.int8)
         if rows:
             self._refuse_untold(rows, full)
@@ -274,9 +287,9 @@ class LogSource(TableSource):
         columns: dict[str, Any] = {
             "op": pa.array(op, pa.int8()),
             "seq": pa.array(np.arange(seq + 1, seq + 1 + count)),
-            "at": pa.array([begin.at for begin in begins], pa.int64()).cast(utc_time()),
-            "txn": pa.array([begin.xid for begin in begins], pa.int64()),
-            "position": pa.array([begin.position + 1 for begin in begins], pa.int64()),  # the first that includes it
+            "at": _of_each(rows, lambda begin: begin.at).cast(utc_time()),
+            "txn": _of_each(rows, lambda begin: begin.xid),
+            "position": _of_each(rows, lambda begin: begin.position + 1),  # the first that includes it
         }
         if rows and rows.sent:
             names = [column.name for column in self.columns]
@@ -314,6 +327,28 @@ class LogSource(TableSource):
             return from_text(texts, column.kind)
         except Misfit as wrong:
             raise misfit(self.name, column, texts[wrong.index].as_py()) from None
+
+
+def _of_each(rows: pgoutput.Rows | None, number: Callable[[pgoutput.Begin], int]) -> pa.Array:
+    """Of each change, a number of its transaction."""
+    if rows is None:
+        return pa.array([], pa.int64())
+    return pa.array(np.array([number(begin) for begin in rows.begins], np.int64)[rows.made_by])
+
+
+def _ahead(
+    fetch: Callable[[list[tuple[bytes]]], list[tuple[bytes]]], before: list[tuple[bytes]]
+) -> Iterator[list[tuple[bytes]]]:
+    """What is fetched after some messages: the next are on their way while those are used, as the server takes as long as we do.
+
+    Whoever lets go of this, lets go of the connection: what is on its way is waited for.
+    """
+    with ThreadPoolExecutor(1) as pool:
+        rows = fetch(before)
+        while rows:
+            coming = pool.submit(fetch, rows)
+            yield rows
+            rows = coming.result()
 
 
 def _wanted(window: Window) -> Begins:
