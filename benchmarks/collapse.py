@@ -1,7 +1,9 @@
 """Collapsing five million changes, beside pandas, polars and DuckDB SQL written by hand for the same answer.
 
 The answer: for each key its operation, the first old row, the last new row, how many changes, first and last
-position; keys whose row ended as it began are left out.
+position; keys whose row ended as it began are left out. Ours runs as it does with numba (``plainstep[fast]``), and by whole
+arrays, as it does without. The same again with a third each of the operations, at random, of which most contradict those before
+them: ours counts these, the peers do not.
 """
 
 from __future__ import annotations
@@ -10,6 +12,7 @@ import sys
 import time
 from collections.abc import Callable
 from typing import Any
+from unittest import mock
 
 import duckdb
 import numpy as np
@@ -19,28 +22,18 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from benchmarks import best_of, row, seconds
+from plainstep.core.changes import groups
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.collapse import collapse
 
 CHANGES = int(sys.argv[1]) if len(sys.argv) > 1 else 5_000_000
 
 
-def history(key_values: dict[str, pa.Array], ranks: np.ndarray) -> pa.Table:
-    """A feed as the flat form has it: a third of the keys begin with an insert, all are updated, and a tenth of them
-    are deleted at every ninth change and inserted again at the tenth."""
-    chance = np.random.default_rng(3)
+def history(key_values: dict[str, pa.Array], ranks: np.ndarray, at_random: bool = False) -> pa.Table:
+    """A feed as the flat form has it, of changes that follow on each other, or of operations at random."""
     count = len(ranks)
-    order = np.argsort(ranks, kind="stable")
-    turn = np.empty(count, np.int64)
-    starts = np.flatnonzero(np.concatenate(([True], np.diff(ranks[order]) != 0)))
-    lengths = np.diff(np.concatenate((starts, [count])))
-    turn[order] = np.arange(count) - np.repeat(starts, lengths)
-    new_key = ranks % 3 == 0
-    op = np.full(count, 2, np.int8)
-    comes_and_goes = ranks % 10 == 1
-    op[comes_and_goes & (turn % 10 == 8)] = 3
-    op[comes_and_goes & (turn % 10 == 9)] = 1
-    op[new_key & (turn == 0)] = 1
+    chance = np.random.default_rng(3)
+    op = chance.integers(1, 4, count).astype(np.int8) if at_random else consistent(ranks)
     has_was, has_now = pa.array(op != 1), pa.array(op != 3)
     at = pa.array(np.arange(count) * 1000 + 1_772_000_000_000_000, pa.timestamp("us", "UTC"))
     columns: dict[str, Any] = {"op": pa.array(op), "seq": pa.array(np.arange(1, count + 1)), "at": at}
@@ -54,8 +47,32 @@ def history(key_values: dict[str, pa.Array], ranks: np.ndarray) -> pa.Table:
     return pa.table(columns)
 
 
+def consistent(ranks: np.ndarray) -> np.ndarray:
+    """Operations: a third of the keys begin with an insert, all are updated, and a tenth of them are deleted at every ninth change
+    and inserted again at the tenth."""
+    count = len(ranks)
+    order = np.argsort(ranks, kind="stable")
+    turn = np.empty(count, np.int64)
+    starts = np.flatnonzero(np.concatenate(([True], np.diff(ranks[order]) != 0)))
+    lengths = np.diff(np.concatenate((starts, [count])))
+    turn[order] = np.arange(count) - np.repeat(starts, lengths)
+    new_key = ranks % 3 == 0
+    op = np.full(count, 2, np.int8)
+    comes_and_goes = ranks % 10 == 1
+    op[comes_and_goes & (turn % 10 == 8)] = 3
+    op[comes_and_goes & (turn % 10 == 9)] = 1
+    op[new_key & (turn == 0)] = 1
+    return op
+
+
 def by_plainstep(table: pa.Table, key: list[str]) -> pa.Table:
     return collapse(Changes(table), key).to_arrow()
+
+
+def by_arrays(table: pa.Table, key: list[str]) -> pa.Table:
+    """The same without numba."""
+    with mock.patch.object(groups, "worth", lambda rows: False):
+        return by_plainstep(table, key)
 
 
 def by_polars(frame: pl.DataFrame, key: list[str]) -> pl.DataFrame:
@@ -147,38 +164,45 @@ def cases() -> list[tuple[str, dict[str, pa.Array], np.ndarray]]:
     return found
 
 
+WIDTHS = (36, 12, 12, 12, 12, 12, 9, 9)
+
+
 def main() -> None:
     print(f"\ncollapse: {CHANGES:,} changes to net changes (best of 3; ratio: the fastest peer's time to ours)\n")
-    row("key", "Plain Step", "polars", "pandas", "DuckDB", "ratio", widths=(36, 12, 12, 12, 12, 9))
-    for label, keys, ranks in cases():
-        table, key = history(keys, ranks), list(keys)
-        as_polars = pl.from_arrow(table)
-        as_pandas = table.to_pandas()
-        connection = duckdb.connect()
+    for at_random in (False, True):
+        print("\noperations at random\n" if at_random else "\nchanges that follow on each other\n")
+        row("key", "numba", "arrays", "polars", "pandas", "DuckDB", "ratio", "(arrays)", widths=WIDTHS)
+        for label, keys, ranks in cases():
+            measured(label, history(keys, ranks, at_random), list(keys), at_random)
+
+
+def measured(label: str, table: pa.Table, key: list[str], at_random: bool) -> None:
+    """Print a line."""
+    as_polars = pl.DataFrame(table)
+    with duckdb.connect() as connection:
         connection.register("feed", table)
         contenders: list[Callable[[], Any]] = [
-            lambda table=table, key=key: by_plainstep(table, key),
-            lambda as_polars=as_polars, key=key: by_polars(as_polars, key),
-            lambda as_pandas=as_pandas, key=key: by_pandas(as_pandas, key),
-            lambda connection=connection, key=key: by_duckdb(connection, key),
+            lambda: by_plainstep(table, key),
+            lambda: by_arrays(table, key),
+            lambda: by_polars(as_polars, key),
+            lambda: by_duckdb(connection, key),
         ]
-        answers = [one() for one in contenders[:2]]
-        began = time.perf_counter()
-        answers.append(contenders[2]())
-        by_pandas_took = time.perf_counter() - began  # so long that once must do
-        answers.append(contenders[3]())
-        agree(answers[0], answers[1].to_arrow(), label)
-        assert len({len(answer) for answer in answers}) == 1, [len(answer) for answer in answers]
+        answers = [one() for one in contenders]
+        agree(answers[0], answers[1], label)
+        agree(answers[0], answers[2].to_arrow(), label)
+        sizes = {len(answer) for answer in answers}
         del answers
-        times = best_of(3, *contenders[:2], contenders[3])
-        times.insert(2, by_pandas_took)
-        row(
-            label,
-            *(seconds(one) for one in times),
-            f"{min(times[1:]) / times[0]:.2f} x",
-            widths=(36, 12, 12, 12, 12, 9),
-        )
-        connection.close()
+        times = best_of(3, *contenders)
+    slowest = "-"
+    if not at_random:
+        as_pandas = table.to_pandas()
+        began = time.perf_counter()
+        sizes.add(len(by_pandas(as_pandas, key)))  # it takes so long that once must do
+        slowest = seconds(time.perf_counter() - began)
+    assert len(sizes) == 1, sizes
+    fastest = min(times[2:])
+    told = (*map(seconds, times[:3]), slowest, seconds(times[3]))
+    row(label, *told, f"{fastest / times[0]:.2f} x", f"{fastest / times[1]:.2f} x", widths=WIDTHS)
 
 
 def agree(ours: pa.Table, theirs: pa.Table, label: str) -> None:
