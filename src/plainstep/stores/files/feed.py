@@ -20,7 +20,6 @@ from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import earlier, parted
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError, Refused
-from plainstep.formats.lines import Rows
 from plainstep.stores.feed import Ends
 from plainstep.stores.files import refusals
 from plainstep.stores.files.compaction import is_compacted
@@ -44,7 +43,15 @@ from plainstep.stores.files.listing import (  # fmt: skip
     rows_in,
     unpacked,
 )
-from plainstep.stores.files.merge_order import Order, Stream, above, merged, refuse_backwards
+from plainstep.stores.files.merge_order import (  # fmt: skip
+    Chain,
+    Order,
+    Stream,
+    above,
+    linked,
+    merged,
+    refuse_backwards,
+)
 from plainstep.stores.files.pieces import by_file, by_position
 from plainstep.stores.files.schema import Part, Shape, form_of
 
@@ -155,27 +162,47 @@ class FileFeed:
         """The first and the last position of a file, from a byte on; None where there is no row."""
         known = (file.name, file.size, start)
         if known not in self._edges:
-            self._edges[known] = self._look_at_ends(file, start)
+            [self._edges[known]] = self._look_at_ends([file], start)
         return self._edges[known]
 
-    def _look_at_ends(self, file: File, start: int) -> tuple[str, str] | None:
+    def _learn_ends(self, files: list[File]) -> None:
+        """Look at the ends of some files, all at once: of many small ones that is several times as fast as one after the other."""
+        new = [file for file in files if (file.name, file.size, 0) not in self._edges]
+        for file, ends in zip(new, self._look_at_ends(new), strict=True):
+            self._edges[file.name, file.size, 0] = ends
+
+    def _look_at_ends(self, files: list[File], start: int = 0) -> list[tuple[str, str] | None]:
         order = self.shape.order
         assert order is not None
-        labels: list[str] = []
-        for table in in_lots(edges(file, list(order.paths), start)):
+        whose: list[tuple[File, str]] = []
 
-            def told(row: int, before: int = len(labels)) -> str:
-                return f"{file.name}, its {'last' if before + row else 'first'} row"
+        def rows() -> Iterator[pa.Table]:
+            for file in files:
+                for number, table in enumerate(edges(file, list(order.paths), start)):
+                    whose.append((file, "last" if number else "first"))
+                    yield table.take([0])  # a row of its own, so that the rest of the file is let go of
 
-            columns = order.columns(table, told)
-            labels += [order.label(columns, row) for row in range(table.num_rows)]
+        labels: dict[str, list[str]] = {file.name: [] for file in files}
+        for table in in_lots(rows()):
+            begun = sum(map(len, labels.values()))
+
+            def told(row: int, begun: int = begun) -> str:
+                return f"{whose[begun + row][0].name}, its {whose[begun + row][1]} row"
+
+            for (file, _), label in zip(whose[begun:], order.each_label(order.columns(table, told)), strict=False):
+                labels[file.name].append(label)
+        for file in files:
+            self._refuse_backwards(file, labels[file.name])
+        return [(found[0], found[-1]) if found else None for found in labels.values()]
+
+    def _refuse_backwards(self, file: File, labels: list[str]) -> None:
         if labels and self._place(labels[-1]) < self._place(labels[0]):
+            assert self.shape.order is not None
             raise DataError(
                 f"{file.name}: its last position {labels[-1]} lies before its first, {labels[0]}.",
-                f"Within a file, positions ({', '.join(order.paths)}) must not go backwards.",
+                f"Within a file, positions ({', '.join(self.shape.order.paths)}) must not go backwards.",
                 "Fix 'position' in the layout, or sort the file.",
             )
-        return (labels[0], labels[-1]) if labels else None
 
     def _place(self, label: str) -> tuple[Any, ...]:
         """A position as it is compared. (Those of files are asked for again and again.)"""
@@ -213,6 +240,8 @@ class FileFeed:
         self._asked = True
         label, before = self._unpacked(watermark)
         self.folder.expect(file.source for file in self._unread(before))
+        if self.shape.order is not None:
+            self._learn_ends(self._unread(before))
         again = self._compacted(before, label)
         files = [file for file in self._unread(before) if file.name not in again]
         seen = {file.name: self._seen(file) for file in files}
@@ -409,33 +438,36 @@ class FileFeed:
         order = self.shape.order
         assert order is not None
         bound, lower = self._place(last), self._back(label) if label else None
-        streams = []
+        chains: list[Chain] = []
         for file in files:
             ends = self._ends_of(file)
             if ends is None or self._place(ends[0]) > bound:
                 continue
             if lower is not None and self._place(ends[1]) < lower:
                 continue
-            streams.append(Stream(self._place(ends[0]), self._between(file, order, lower, bound)))
+            whole = self._place(ends[1]) <= bound and (lower is None or self._place(ends[0]) > lower)
+            chains.append(Chain(self._place(ends[0]), self._place(ends[1]), whole, [file]))
+        streams = [Stream(one.first, self._between(one, order, lower, bound)) for one in linked(chains)]
         yield from merged(streams, order)
 
     def _between(
-        self, file: File, order: Order, lower: tuple[Any, ...] | None, bound: tuple[Any, ...]
+        self, chain: Chain, order: Order, lower: tuple[Any, ...] | None, bound: tuple[Any, ...]
     ) -> Iterator[tuple[pa.Table, list[pa.Array]]]:
-        ends = self._ends_of(file)
-        assert ends is not None
-        whole = self._place(ends[1]) <= bound and (lower is None or self._place(ends[0]) > lower)
+        """The rows of some files between two positions."""
         before = None
-        for rows in self.shape.rows(file):
+        for table in self.shape.rows_of_all(Part(file, 0, 0, 0, None) for file in chain.files):
+            lines = table[POSITION]
 
-            def told(row: int, rows: Rows = rows) -> str:
-                return f"{file.name}, line {rows.lines[row]}"
+            def told(row: int, lines: pa.ChunkedArray = lines) -> str:
+                name, _, line = lines[row].as_py().rpartition(":")
+                return f"{name}, line {line}"
 
-            columns = order.columns(rows.table, told)
+            columns = order.columns(table, told)
             refuse_backwards(columns, before, order, told)
-            before = order.place(columns, len(rows.lines) - 1)
-            table = self.shape.whole(rows.table, file).append_column(POSITION, order.labels(columns))
-            if whole:
+            before = order.place(columns, table.num_rows - 1)
+            place = table.schema.get_field_index(POSITION)
+            table = table.set_column(place, POSITION, order.labels(columns))
+            if chain.whole:
                 yield table, columns
                 continue
             keep = ~above(columns, bound)

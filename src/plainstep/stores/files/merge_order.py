@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plainstep.core import hexadecimal
 from plainstep.core.arrays import Bools, utc_time
@@ -13,6 +13,9 @@ from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.core.position_labels import joined
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, DataError
+
+if TYPE_CHECKING:
+    from plainstep.stores.files.listing import File
 
 PositionValues = tuple[Any, ...]
 
@@ -116,7 +119,11 @@ class Order:
 
     def label(self, columns: list[pa.Array], row: int) -> str:
         """One row's position as text."""
-        return joined([one[0].as_py() for one in self._texts_of([column.slice(row, 1) for column in columns])])
+        return self.each_label([column.slice(row, 1) for column in columns])[0]
+
+    def each_label(self, columns: list[pa.Array]) -> list[str]:
+        """Every row's position as text."""
+        return [joined(parts) for parts in zip(*(one.to_pylist() for one in self._texts_of(columns)), strict=True)]
 
     def parsed(self, values: Sequence[str]) -> PositionValues:
         """A position out of texts.
@@ -234,6 +241,39 @@ class Stream:
 
     first: PositionValues
     batches: Iterator[tuple[pa.Table, list[pa.Array]]]
+
+
+@dataclass
+class Chain:
+    """Files of which each begins after the one before it ends, so that they need not be merged.
+
+    Attributes:
+        first, last: the first position of all, and the last.
+        whole: whether all their rows are wanted.
+        files: the files.
+    """
+
+    first: PositionValues
+    last: PositionValues
+    whole: bool
+    files: list[File]
+
+
+def linked(chains: list[Chain]) -> list[Chain]:
+    """The same files in fewer chains: those that lie one after the other, of which all rows are wanted.
+
+    Args:
+        chains: of one file each, in the order of the files.
+    """
+    found: list[Chain] = []
+    for one in sorted(chains, key=lambda one: one.first):
+        before = found[-1] if found else None
+        if before and before.whole and one.whole and one.first > before.last:
+            before.files.extend(one.files)
+            before.last = one.last
+        else:
+            found.append(one)
+    return found
 
 
 def merged(streams: list[Stream], order: Order) -> Iterator[pa.Table]:
