@@ -123,7 +123,7 @@ class Order:
 
     def each_label(self, columns: list[pa.Array]) -> list[str]:
         """Every row's position as text."""
-        return [joined(parts) for parts in zip(*(one.to_pylist() for one in self._texts_of(columns)), strict=True)]
+        return [joined([*parts]) for parts in zip(*(one.to_pylist() for one in self._texts_of(columns)), strict=True)]
 
     def parsed(self, values: Sequence[str]) -> PositionValues:
         """A position out of texts.
