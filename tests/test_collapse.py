@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep.core.changes import groups, keys
-from plainstep.core.changes.batch import as_changes
+from plainstep.core.changes.batch import Changes, as_changes
 from plainstep.core.changes.collapse import Collapser, collapse, merge
 from tests.histories import Model, Row, flat, histories, merged
 from tests.support import PEAK, examples
@@ -254,15 +254,17 @@ class Laws(unittest.TestCase):
 class Compiled(unittest.TestCase):
     """Compiled loops and whole arrays give the same answer."""
 
-    def both(self, table: pa.Table, key: list[str]) -> tuple[plainstep.NetChanges, plainstep.NetChanges]:
-        """The net changes by whole arrays, and by compiled loops."""
-        found = []
-        for rows in (1 << 60, 0):
-            with mock.patch.object(groups, "WORTH_LOADING", rows), mock.patch.object(groups, "WORTH_CALLING", rows):
-                found.append(collapse(table, key))
-        return found[0], found[1]
+    def answer(self, table: Any, key: list[str], compiled: bool) -> plainstep.NetChanges:
+        """The net changes by compiled loops, or by whole arrays."""
+        rows = 0 if compiled else 1 << 60
+        with mock.patch.object(groups, "WORTH_LOADING", rows), mock.patch.object(groups, "WORTH_CALLING", rows):
+            return collapse(table, key)
 
-    def same(self, table: pa.Table, key: list[str]) -> None:
+    def both(self, table: Any, key: list[str]) -> tuple[plainstep.NetChanges, plainstep.NetChanges]:
+        """The net changes by whole arrays, and by compiled loops."""
+        return self.answer(table, key, False), self.answer(table, key, True)
+
+    def same(self, table: Any, key: list[str]) -> None:
         arrays, compiled = self.both(table, key)
         self.assertEqual(facts(compiled), facts(arrays))
         self.assertEqual(compiled.contradictions, arrays.contradictions)
@@ -287,6 +289,45 @@ class Compiled(unittest.TestCase):
                 for net in (arrays, compiled)]  # fmt: skip
         self.assertEqual(*ends)
 
+    @given(st.data())
+    @settings(max_examples=examples(150), deadline=None)
+    def test_both_sides_of_the_key(self, data: st.DataObject) -> None:
+        """Keys that move, that are lacking, and that stand where there is no row; also in tables that are cut out of others."""
+        kinds = data.draw(
+            st.lists(
+                st.sampled_from([pa.int64(), pa.int32(), pa.date32(), pa.string(), pa.binary()]), min_size=1, max_size=2
+            )
+        )
+        count = data.draw(st.integers(1, 60))
+        ops = data.draw(st.lists(st.sampled_from([1, 2, 2, 3, 5]), min_size=count, max_size=count))
+        apart, lacking = data.draw(st.sampled_from([0, 0, 0, 9])), data.draw(st.sampled_from([0, 0, 9]))
+        columns: dict[str, Any] = {"op": pa.array(ops, pa.int8()), "seq": pa.array(range(count))}
+        strays = data.draw(st.booleans())
+        for place, kind in enumerate(kinds):
+            now = data.draw(st.lists(st.integers(0, 5), min_size=count, max_size=count))
+            was = [
+                value + data.draw(st.integers(0, 1)) if apart and row % apart == 0 else value
+                for row, value in enumerate(now)
+            ]
+            for side, values, absent in (("was.", was, (1, 5)), ("now.", now, (3,))):
+                gone = [(lacking and row % lacking == 0) or (not strays and op in absent) for row, op in enumerate(ops)]
+                texts = pa.types.is_string(kind) or pa.types.is_binary(kind)
+                made = [
+                    None if none else "x" * (value * 4) if texts else value
+                    for none, value in zip(gone, values, strict=True)
+                ]
+                columns[f"{side}{place}"] = pa.array(made, kind)
+        columns |= {side + "a": pa.array([row % 3 for row in range(count)]) for side in ("was.", "now.")}
+        table = as_changes(pa.table(columns)).table.slice(data.draw(st.integers(0, count)))
+        key = [str(place) for place in range(len(kinds))]
+        try:
+            self.answer(Changes(table), key, False)
+        except plainstep.DataError as error:
+            with self.assertRaisesRegex(plainstep.DataError, str(error).split(":")[0].split(".")[0]):
+                self.answer(Changes(table), key, True)
+        else:
+            self.same(Changes(table), key)
+
     def test_many_rows_on_all_cores(self) -> None:
         chance = np.random.default_rng(5)
         for keys_of in (
@@ -294,6 +335,8 @@ class Compiled(unittest.TestCase):
             chance.integers(-(2**63), 2**63 - 1, 50_000)[chance.integers(0, 50_000, 200_000)],
         ):
             self.same(_any_operations(keys_of, chance), ["k"])
+        texts = pa.array([f"tree {number}" for number in chance.integers(0, 40_000, 200_000)])
+        self.same(_any_operations(texts, chance), ["k"])
 
     def test_keys_that_were_made_to_collide(self) -> None:
         """They would take a second for every ten thousand; whole arrays tell them apart."""
