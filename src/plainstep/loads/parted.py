@@ -15,7 +15,7 @@ from plainstep.core.arrays import flat
 from plainstep.core.changes import keys, ranks
 from plainstep.core.changes.batch import Changes, gathered
 from plainstep.core.changes.collapse import Collapser, merged
-from plainstep.core.changes.fold import keys_of
+from plainstep.core.changes.events import keys_of
 from plainstep.core.changes.key_moves import moves_apart
 from plainstep.core.changes.net import KEY, NetChanges
 from plainstep.core.changes.ops import Op

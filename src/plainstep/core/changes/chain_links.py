@@ -10,7 +10,7 @@ from typing import Any
 from plainstep.core.arrays import Bools, Numbers, numbers
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes
-from plainstep.core.changes.fold import events_of
+from plainstep.core.changes.events import events_of
 from plainstep.core.changes.net import ABSENT, PRESENT, UNKNOWN, differing
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.deferred import np, pa

@@ -8,7 +8,8 @@ from typing import Any
 
 from plainstep.core.changes.batch import Changes, as_changes, concat
 from plainstep.core.changes.duplicates import repeated
-from plainstep.core.changes.fold import Events, fold, net_of
+from plainstep.core.changes.events import Events
+from plainstep.core.changes.fold import fold, net_of
 from plainstep.core.changes.net import GIVEN, NetChanges
 from plainstep.core.changes.ops import NOW
 from plainstep.deferred import np, pa

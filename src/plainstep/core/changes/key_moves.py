@@ -12,7 +12,7 @@ from typing import Any
 
 from plainstep.core.arrays import flat
 from plainstep.core.changes.batch import Changes
-from plainstep.core.changes.fold import moved
+from plainstep.core.changes.events import moved
 from plainstep.core.changes.net import surely
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, npt, pa, pc

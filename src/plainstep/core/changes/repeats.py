@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from plainstep.core.arrays import Bools, Numbers, numbers
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes
-from plainstep.core.changes.fold import keys_of
+from plainstep.core.changes.events import keys_of
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, pa, pc
 

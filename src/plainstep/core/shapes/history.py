@@ -16,7 +16,7 @@ from typing import Any
 from plainstep.core.arrays import Bools, Ints, flat, numbers, utc_time
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes, concat
-from plainstep.core.changes.fold import Events, events_of
+from plainstep.core.changes.events import Events, events_of
 from plainstep.core.changes.net import differing
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex

@@ -10,7 +10,7 @@ from typing import Any
 
 from plainstep.core.arrays import flat, utc_time
 from plainstep.core.changes.batch import Changes, words
-from plainstep.core.changes.fold import given_of
+from plainstep.core.changes.events import given_of
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex
 from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowParts, constant

@@ -1,18 +1,95 @@
-"""The first and the last rows of a file, without reading what lies between, where that can be."""
+"""The first and the last rows of files, without reading what lies between, where that can be, and their positions."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Callable, Iterable, Iterator
+from typing import TYPE_CHECKING, Any
 
+from plainstep.core.changes.batch import in_lots
+from plainstep.core.position_labels import parted
 from plainstep.deferred import pa, pq
+from plainstep.errors import DataError
 from plainstep.formats import lines
 from plainstep.formats.lines import NEAR, Rows, read_safely, whole_lines
 from plainstep.formats.reader import lines_of, opened, read
 from plainstep.stores.files.listing import File
 
+if TYPE_CHECKING:
+    from plainstep.stores.files.merge_order import Order, PositionValues
+
 # Bytes at the end of a file of lines in which its last line is looked for.
 TAIL = 1 << 16
+
+
+class KnownEnds:
+    """The first and the last position of each file where positions stand in the rows, looked at once.
+
+    Args:
+        order: tells how positions are compared.
+    """
+
+    def __init__(self, order: Callable[[], Order]) -> None:
+        self._order = order
+        self._ends: dict[tuple[str, int, int], tuple[str, str] | None] = {}
+        self._places: dict[str, PositionValues] = {}
+
+    def of(self, file: File, start: int = 0) -> tuple[str, str] | None:
+        """The first and the last position of a file, from a byte on; None where there is no row.
+
+        Raises:
+            DataError: the last lies before the first, or a row has no position.
+        """
+        known = (file.name, file.size, start)
+        if known not in self._ends:
+            [self._ends[known]] = self._look_at([file], start)
+        return self._ends[known]
+
+    def learn(self, files: Iterable[File]) -> None:
+        """Look at some files all at once: of many small ones that is several times as fast as one after the other."""
+        new = [file for file in files if (file.name, file.size, 0) not in self._ends]
+        for file, ends in zip(new, self._look_at(new, 0), strict=True):
+            self._ends[file.name, file.size, 0] = ends
+
+    def place(self, label: str) -> PositionValues:
+        """A position as it is compared. (Those of files are asked for again and again.)"""
+        if label not in self._places:
+            order = self._order()
+            self._places[label] = order.parsed(parted(label, len(order.paths)))
+        return self._places[label]
+
+    def _look_at(self, files: list[File], start: int) -> list[tuple[str, str] | None]:
+        order, whose = self._order(), list[tuple[File, str]]()
+
+        def rows() -> Iterator[pa.Table]:
+            for file in files:
+                for number, table in enumerate(edges(file, list(order.paths), start)):
+                    whose.append((file, "last" if number else "first"))
+                    yield table.take([0])  # a row of its own, so that the rest of the file is let go of
+
+        labels: dict[str, list[str]] = {file.name: [] for file in files}
+        begun = 0
+        for table in in_lots(rows()):
+
+            def told(row: int, begun: int = begun) -> str:
+                file, which = whose[begun + row]
+                return f"{file.name}, its {which} row"
+
+            found = order.each_label(order.columns(table, told))
+            for (file, _), label in zip(whose[begun : begun + len(found)], found, strict=True):
+                labels[file.name].append(label)
+            begun += len(found)
+        return [self._ends_by(name, found) for name, found in labels.items()]
+
+    def _ends_by(self, name: str, labels: list[str]) -> tuple[str, str] | None:
+        if not labels:
+            return None
+        if self.place(labels[-1]) < self.place(labels[0]):
+            raise DataError(
+                f"{name}: its last position {labels[-1]} lies before its first, {labels[0]}.",
+                f"Within a file, positions ({', '.join(self._order().paths)}) must not go backwards.",
+                "Fix 'position' in the layout, or sort the file.",
+            )
+        return labels[0], labels[-1]
 
 
 def edges(file: File, paths: list[str], start: int = 0) -> Iterator[pa.Table]:

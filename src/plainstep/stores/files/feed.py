@@ -14,16 +14,15 @@ from datetime import datetime
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.changes.batch import in_lots
 from plainstep.core.durations import duration
 from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import earlier, parted
 from plainstep.deferred import pa
-from plainstep.errors import ConfigError, DataError, Refused
+from plainstep.errors import ConfigError, Refused
 from plainstep.stores.feed import Ends
 from plainstep.stores.files import refusals
 from plainstep.stores.files.compaction import is_compacted
-from plainstep.stores.files.ends import edges
+from plainstep.stores.files.ends import KnownEnds
 from plainstep.stores.files.folders import Folder
 from plainstep.stores.files.listing import (  # fmt: skip
     COPY,
@@ -84,8 +83,7 @@ class FileFeed:
         self.folder, self.pattern, self.place, self.layout, self.overlap = folder, pattern, place, layout, overlap
         self.identity = f"{pattern} by {', '.join(layout.position) or 'file and line'}"
         self.shape = Shape(place, layout, lambda: self._listing().files)
-        self._edges: dict[tuple[str, int, int], tuple[str, str] | None] = {}
-        self._places: dict[str, tuple[Any, ...]] = {}
+        self._known = KnownEnds(self._order)
         self._listed: Listing | None = None
         # Whether it was asked how far they can be read since they were listed: then they are listed anew when it is asked again.
         self._asked = False
@@ -99,6 +97,11 @@ class FileFeed:
         """Whether its positions begin with a number or a time."""
         kind = self.shape.order.kinds[0] if self.shape.order is not None else None
         return kind is not None and bool(pa.types.is_integer(kind) or pa.types.is_timestamp(kind))
+
+    def _order(self) -> Order:
+        """How positions are compared, where they stand in the rows."""
+        assert self.shape.order is not None
+        return self.shape.order
 
     def _listing(self) -> Listing:
         """The files that are there: as they were when it was last asked how far they can be read, so that a step sees one state of them."""
@@ -124,7 +127,12 @@ class FileFeed:
     def partition(self, name: str) -> FileFeed:
         """The files of one folder, in the columns of all of them."""
         one = copy(self)
-        one.within, one.place, one._edges, one._listed = name, f"{self.place}, folder {name or '.'}", {}, None
+        one.within, one.place, one._known, one._listed = (
+            name,
+            f"{self.place}, folder {name or '.'}",
+            KnownEnds(self._order),
+            None,
+        )
         one._twice, one._asked = None, False
         return one
 
@@ -158,59 +166,6 @@ class FileFeed:
         """A position as people know it: without what must be known to go on from it."""
         return position.partition("\t")[0]
 
-    def _ends_of(self, file: File, start: int = 0) -> tuple[str, str] | None:
-        """The first and the last position of a file, from a byte on; None where there is no row."""
-        known = (file.name, file.size, start)
-        if known not in self._edges:
-            [self._edges[known]] = self._look_at_ends([file], start)
-        return self._edges[known]
-
-    def _learn_ends(self, files: list[File]) -> None:
-        """Look at the ends of some files, all at once: of many small ones that is several times as fast as one after the other."""
-        new = [file for file in files if (file.name, file.size, 0) not in self._edges]
-        for file, ends in zip(new, self._look_at_ends(new), strict=True):
-            self._edges[file.name, file.size, 0] = ends
-
-    def _look_at_ends(self, files: list[File], start: int = 0) -> list[tuple[str, str] | None]:
-        order = self.shape.order
-        assert order is not None
-        whose: list[tuple[File, str]] = []
-
-        def rows() -> Iterator[pa.Table]:
-            for file in files:
-                for number, table in enumerate(edges(file, list(order.paths), start)):
-                    whose.append((file, "last" if number else "first"))
-                    yield table.take([0])  # a row of its own, so that the rest of the file is let go of
-
-        labels: dict[str, list[str]] = {file.name: [] for file in files}
-        for table in in_lots(rows()):
-            begun = sum(map(len, labels.values()))
-
-            def told(row: int, begun: int = begun) -> str:
-                return f"{whose[begun + row][0].name}, its {whose[begun + row][1]} row"
-
-            for (file, _), label in zip(whose[begun:], order.each_label(order.columns(table, told)), strict=False):
-                labels[file.name].append(label)
-        for file in files:
-            self._refuse_backwards(file, labels[file.name])
-        return [(found[0], found[-1]) if found else None for found in labels.values()]
-
-    def _refuse_backwards(self, file: File, labels: list[str]) -> None:
-        if labels and self._place(labels[-1]) < self._place(labels[0]):
-            assert self.shape.order is not None
-            raise DataError(
-                f"{file.name}: its last position {labels[-1]} lies before its first, {labels[0]}.",
-                f"Within a file, positions ({', '.join(self.shape.order.paths)}) must not go backwards.",
-                "Fix 'position' in the layout, or sort the file.",
-            )
-
-    def _place(self, label: str) -> tuple[Any, ...]:
-        """A position as it is compared. (Those of files are asked for again and again.)"""
-        if label not in self._places:
-            assert self.shape.order is not None
-            self._places[label] = self.shape.order.parsed(parted(label, len(self.shape.order.paths)))
-        return self._places[label]
-
     def _copies(self, before: dict[str, Seen]) -> dict[str, str]:
         """The files that are there under a second name; looked for once among those that are listed."""
         listing = self._listing()
@@ -241,7 +196,7 @@ class FileFeed:
         label, before = self._unpacked(watermark)
         self.folder.expect(file.source for file in self._unread(before))
         if self.shape.order is not None:
-            self._learn_ends(self._unread(before))
+            self._known.learn(self._unread(before))
         again = self._compacted(before, label)
         files = [file for file in self._unread(before) if file.name not in again]
         seen = {file.name: self._seen(file) for file in files}
@@ -254,12 +209,12 @@ class FileFeed:
             return Ends(
                 names[0] if names else None, packed(last, remembered(before, seen, self._names())) if last else None
             )
-        known = [ends for file in files if (ends := self._ends_of(file))]
+        known = [ends for file in files if (ends := self._known.of(file))]
         firsts, lasts = [ends[0] for ends in known], [ends[1] for ends in known] + ([label] if label else [])
-        newest = max(lasts, key=self._place) if lasts else None
+        newest = max(lasts, key=self._known.place) if lasts else None
         seen |= self._known_copies(twice) | {name: replace(self._seen(one), lines=COPY) for name, one in again.items()}
         return Ends(
-            min(firsts, key=self._place) if firsts else None,
+            min(firsts, key=self._known.place) if firsts else None,
             packed(newest, remembered(before, seen, self._names())) if newest is not None else None,
         )
 
@@ -273,7 +228,7 @@ class FileFeed:
         seen = Seen(file.size, *marks, changed=file.changed, content=content(file.source, file.size))
         if self.shape.order is None:
             return replace(seen, lines=lines_in(file) if file.kind.grows else 0)
-        first, last = self._ends_of(file) or ("", "")
+        first, last = self._known.of(file) or ("", "")
         return replace(seen, rows=rows_in(file), first=first, last=last)
 
     def _compacted(self, before: dict[str, Seen], label: str) -> dict[str, File]:
@@ -283,11 +238,11 @@ class FileFeed:
         there = {one.name for one in self._listing().files}
         gone = [one for name, one in before.items() if name not in there and one.lines != COPY]
         new = [file for file in self._unread(before) if file.name not in before]
-        ends = {file.name: found for file in new if (found := self._ends_of(file))}
+        ends = {file.name: found for file in new if (found := self._known.of(file))}
         return {
             file.name: file
             for file in new
-            if file.name in ends and is_compacted(rows_in(file), ends[file.name], label, gone, self._place)
+            if file.name in ends and is_compacted(rows_in(file), ends[file.name], label, gone, self._known.place)
         }
 
     @contextmanager
@@ -300,18 +255,20 @@ class FileFeed:
         files = self._listing().files
         if self.shape.order is None:
             return self._at_line(position, files)
-        place = self._place(position)
-        known = {file.name: ends for file in files if (ends := self._ends_of(file))}
-        if not known or place < min(self._place(first) for first, _ in known.values()):
+        place = self._known.place(position)
+        known = {file.name: ends for file in files if (ends := self._known.of(file))}
+        if not known or place < min(self._known.place(first) for first, _ in known.values()):
             return None
-        last = max((last for _, last in known.values()), key=self._place)
-        if place >= self._place(last):
+        last = max((last for _, last in known.values()), key=self._known.place)
+        if place >= self._known.place(last):
             position = last
         # One that begins later is not yet known: it may still go by another name.
         seen = {
-            one.name: self._seen(one) for one in files if one.name in known and self._place(known[one.name][0]) <= place
+            one.name: self._seen(one)
+            for one in files
+            if one.name in known and self._known.place(known[one.name][0]) <= place
         }
-        merged_to = {name: replace(one, done=self._place(known[name][1]) <= place) for name, one in seen.items()}
+        merged_to = {name: replace(one, done=self._known.place(known[name][1]) <= place) for name, one in seen.items()}
         return packed(position, merged_to)
 
     def reached_from(self, after: str, position: str) -> str:
@@ -347,7 +304,7 @@ class FileFeed:
         label, before = self._unpacked(after or "")
         last, there = self._unpacked(upto or "")
         if self.shape.order is not None:
-            return None, bool(last) and (not label or self._place(last) > self._place(label)), None
+            return None, bool(last) and (not label or self._known.place(last) > self._known.place(label)), None
         new = [name for name, one in there.items() if one.lines != COPY and one != before.get(name)]
         return None, bool(new), None
 
@@ -385,8 +342,8 @@ class FileFeed:
             return ""
         if self.shape.order is None:
             return f"{file.name}:1" if not known and file_order(file.name) < file_order(label) else ""
-        ends = self._ends_of(file, known.size if known else 0)
-        if ends is None or self._place(ends[0]) > self._back(label):
+        ends = self._known.of(file, known.size if known else 0)
+        if ends is None or self._known.place(ends[0]) > self._back(label):
             return ""
         return ends[0]
 
@@ -431,22 +388,22 @@ class FileFeed:
             return []
         if self.shape.order is None:
             return by_file(files, after, upto, most)
-        return by_position(files, after, upto, most, self._ends_of, self._place)
+        return by_position(files, after, upto, most, self._known.of, self._known.place)
 
     def _by_position(self, files: list[File], label: str, last: str) -> Iterator[pa.Table]:
         """The rows of several files between two positions, as one stream."""
         order = self.shape.order
         assert order is not None
-        bound, lower = self._place(last), self._back(label) if label else None
+        bound, lower = self._known.place(last), self._back(label) if label else None
         chains: list[Chain] = []
         for file in files:
-            ends = self._ends_of(file)
-            if ends is None or self._place(ends[0]) > bound:
+            ends = self._known.of(file)
+            if ends is None or self._known.place(ends[0]) > bound:
                 continue
-            if lower is not None and self._place(ends[1]) < lower:
+            if lower is not None and self._known.place(ends[1]) < lower:
                 continue
-            whole = self._place(ends[1]) <= bound and (lower is None or self._place(ends[0]) > lower)
-            chains.append(Chain(self._place(ends[0]), self._place(ends[1]), whole, [file]))
+            whole = self._known.place(ends[1]) <= bound and (lower is None or self._known.place(ends[0]) > lower)
+            chains.append(Chain(self._known.place(ends[0]), self._known.place(ends[1]), whole, [file]))
         streams = [Stream(one.first, self._between(one, order, lower, bound)) for one in linked(chains)]
         yield from merged(streams, order)
 
