@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from functools import cached_property
-
 from plainstep.core.arrays import Ints
 from plainstep.deferred import np, pa, pc
+from plainstep.properties import cached_property
 
 # Numpy's types of so many bits, for values that are only moved.
 WORDS = {8: "u1", 16: "u2", 32: "u4", 64: "u8", 128: "c16"}

@@ -5,11 +5,11 @@ from __future__ import annotations
 import json
 from copy import copy
 from dataclasses import dataclass, replace
-from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
+from plainstep.properties import cached_property
 from plainstep.stores.api import VersionedTarget
 from plainstep.stores.capabilities import Store, with_tables
 

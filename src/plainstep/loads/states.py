@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Position, Window
@@ -13,6 +12,7 @@ from plainstep.loads.keys import key_of
 from plainstep.loads.shape import in_held_types, shape_of
 from plainstep.loads.target_rows import TargetRows
 from plainstep.loads.windows import ahead, refuse_unless_continuous, resolve, span_of
+from plainstep.properties import cached_property
 
 if TYPE_CHECKING:
     from plainstep.core.points import Point

@@ -9,7 +9,6 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import partial
 from itertools import chain, islice
-from traceback import clear_frames
 from typing import TYPE_CHECKING
 
 from plainstep.core.changes.ops import NOW, Op
@@ -32,7 +31,7 @@ from plainstep.stores.api import DivisibleSource, PatientSource
 from plainstep.stores.capabilities import with_source
 from plainstep.stores.commit_errors import moved
 from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
-from plainstep.stores.retry import retried
+from plainstep.stores.retry import let_go, retried
 
 if TYPE_CHECKING:
     from plainstep.core import diff
@@ -76,7 +75,7 @@ def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
             if load.config.deliver:
                 _deliver(load, outcome)
     except PlainStepError as error:
-        _let_go(error)
+        let_go(error)
         refused = isinstance(error, Refused | DataError)
         error.load = loads[0].name
         outcomes = [StepOutcome(load.name, "refused" if refused else "failed", error=error) for load in loads]
@@ -86,14 +85,6 @@ def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
     for outcome in outcomes:
         outcome.seconds = time.perf_counter() - began
     return outcomes
-
-
-def _let_go(error: BaseException) -> None:
-    """Let go of what was read half, and not only when nobody knows an error any more: it keeps files and locks."""
-    one: BaseException | None = error
-    while one is not None:
-        clear_frames(one.__traceback__)
-        one = one.__cause__ or one.__context__
 
 
 def _deliver(load: Load, outcome: StepOutcome) -> None:

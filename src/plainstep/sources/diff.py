@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from plainstep.core.changes.batch import Changes
@@ -13,6 +12,7 @@ from plainstep.core.diff import compared, known, widened
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError, Refused
+from plainstep.properties import cached_property
 from plainstep.sources.feed import refuse_key
 from plainstep.sources.full_table import whole_rows
 from plainstep.stores.capabilities import with_tables

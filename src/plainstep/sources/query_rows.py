@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.deferred import pa
 from plainstep.errors import Refused
+from plainstep.properties import cached_property
 from plainstep.stores.declared_types import arrow_type
 
 if TYPE_CHECKING:

@@ -6,11 +6,11 @@ import json
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import asdict, dataclass, fields
 from datetime import UTC, datetime
-from functools import cached_property
 from typing import Any
 
 from plainstep.core.positions import MergedTable, Watermark
 from plainstep.errors import Refused
+from plainstep.properties import cached_property
 from plainstep.stores.dialect import STANDARD, Dialect
 from plainstep.stores.records import LedgerEntry
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from traceback import clear_frames
 from typing import TypeVar
 
 from plainstep.deferred import tenacity
@@ -20,8 +21,16 @@ def retried(work: Callable[[], Found], wait: float, lost: bool = False) -> Found
     Raises:
         PlainStepError: what the last try ended with.
     """
+
+    def tried() -> Found:
+        try:
+            return work()
+        except (LostConnection, Unreachable) as error:
+            let_go(error)  # before the next try, which may be waiting for the same files and locks
+            raise
+
     try:
-        return work()
+        return tried()
     except LostConnection:
         pass
     except Unreachable:
@@ -34,4 +43,12 @@ def retried(work: Callable[[], Found], wait: float, lost: bool = False) -> Found
         wait=tenacity.wait_exponential(multiplier=0.05, max=1.0),
         reraise=True,
     )
-    return again(work)
+    return again(tried)
+
+
+def let_go(error: BaseException) -> None:
+    """Let go of what was read half, and not only when nobody knows an error any more: it keeps files and locks."""
+    one: BaseException | None = error
+    while one is not None:
+        clear_frames(one.__traceback__)
+        one = one.__cause__ or one.__context__

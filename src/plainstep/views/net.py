@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from functools import cached_property, partial
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.parts import EVERY, NetParts, Totals
@@ -22,6 +22,7 @@ from plainstep.loads.reading import drop_applied, read_net, read_window, refuse_
 from plainstep.loads.rounds import kept
 from plainstep.loads.states import state_of
 from plainstep.loads.windows import ends
+from plainstep.properties import cached_property
 from plainstep.stores.api import LeanSource
 from plainstep.views.changes import noted, with_bad_values
 

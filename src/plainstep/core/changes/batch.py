@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from functools import cache, cached_property
+from functools import cache
 from typing import Any
 
 from plainstep.core.arrays import flat, numbers, utc_time
@@ -12,6 +12,7 @@ from plainstep.core.changes.duplicates import repeated
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, npt, pa, pc
 from plainstep.errors import DataError
+from plainstep.properties import cached_property
 
 # Small tables are put together until they have so many rows, or bytes.
 LOT_ROWS, LOT_BYTES = 1 << 14, 4 << 20

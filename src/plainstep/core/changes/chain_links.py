@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Any
 
 from plainstep.core.arrays import Bools, Numbers, numbers
@@ -14,6 +13,7 @@ from plainstep.core.changes.events import events_of
 from plainstep.core.changes.net import ABSENT, PRESENT, UNKNOWN, differing
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.deferred import np, pa
+from plainstep.properties import cached_property
 
 # Gives the rows of some keys, as they stand at the end of the window.
 Standing = Callable[["pa.Table"], "pa.Table"]

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
-from functools import cached_property, partial
+from functools import partial
 from typing import Any
 
 from plainstep.core.arrays import Bools, Numbers, flat, numbers, utc_time
@@ -18,6 +18,7 @@ from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes, name_lists, words
 from plainstep.core.changes.ops import NOW, ROW, SAME, WAS, Op
 from plainstep.deferred import np, npt, pa, pc, pd
+from plainstep.properties import cached_property
 
 KEY, GIVEN = "key.", "given."
 ABSENT, PRESENT, UNKNOWN = 0, 1, 2

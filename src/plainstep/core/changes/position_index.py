@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import cached_property
 
 from plainstep.core.arrays import Ints, flat
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import differing
 from plainstep.core.position_labels import number
 from plainstep.deferred import np, pa, pc
+from plainstep.properties import cached_property
 
 
 class PositionIndex:

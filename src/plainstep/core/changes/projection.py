@@ -9,13 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from functools import cached_property
 
 from plainstep.core.arrays import Bools, flat, numbers
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import np, npt, pa, pc
 from plainstep.errors import ConfigError, Refused
+from plainstep.properties import cached_property
 from plainstep.sql.expressions import computed, typed
 
 IN = "plainstep.in"

@@ -5,13 +5,13 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Collection
-from functools import cached_property
 from typing import Any
 
 from plainstep.core import casting as values
 from plainstep.core.arrays import Bools, flat, replaced, utc_time
 from plainstep.core.layouts import documents
 from plainstep.deferred import np, pa, pc
+from plainstep.properties import cached_property
 
 # Beside a feed's own columns: each row's position as text, its time out of another table, a whole line of JSON.
 POSITION, TIME, LINE = "plainstep.position", "plainstep.time", "plainstep.line"

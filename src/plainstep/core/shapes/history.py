@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from functools import cache, cached_property
+from functools import cache
 from typing import Any
 
 from plainstep.core.arrays import Bools, Ints, flat, numbers, utc_time
@@ -34,6 +34,7 @@ from plainstep.core.shapes.base import (
 )
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa, pc
+from plainstep.properties import cached_property
 
 FROM, UPTO, BY = "valid_from", "valid_to", "valid_by"
 FROM_POSITION, UPTO_POSITION = "from_position", "upto_position"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from functools import cache, cached_property, partial
+from functools import cache, partial
 from itertools import chain
 from typing import Any
 
@@ -17,6 +17,7 @@ from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, W
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, Refused
+from plainstep.properties import cached_property
 from plainstep.sql.engine import spilling
 from plainstep.sql.literals import quoted
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
 
 from plainstep.core.shapes.base import TargetTable
 from plainstep.core.shapes.measures import ROWS, VALUE, Measure, addable, sum_type
 from plainstep.deferred import pa, pc
 from plainstep.errors import ConfigError, DataError
+from plainstep.properties import cached_property
 from plainstep.sql.expressions import computed, typed
 from plainstep.sql.literals import quoted
 

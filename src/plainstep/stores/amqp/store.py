@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainstep.deferred import deferred
+from plainstep.properties import cached_property
 from plainstep.stores.streams.stores import BrokerStore
 from plainstep.stores.streams.urls import broker_of
 

@@ -7,12 +7,12 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
-from functools import cached_property
 from typing import Any
 from urllib.parse import quote, unquote
 
 from plainstep.deferred import pq
 from plainstep.errors import DataError, Refused
+from plainstep.properties import cached_property
 from plainstep.stores.objects import Objects
 
 COMMIT = re.compile(r"(\d{20})\.json")

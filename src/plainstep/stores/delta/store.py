@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainstep.deferred import deferred
 from plainstep.errors import ConfigError, Refused
+from plainstep.properties import cached_property
 from plainstep.redaction import shown_url
 from plainstep.stores.lake.store import LakeStore
 

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from plainstep.deferred import duckdb
-from plainstep.errors import PlainStepError, StoreError
+from plainstep.errors import LostConnection, PlainStepError, StoreError
 from plainstep.sql.engine import NO_VARIABLES, silence
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.urls import locked
@@ -25,7 +25,6 @@ from plainstep.workspace import scratch_folder, workspace
 CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False} | NO_VARIABLES
 _guard = threading.Lock()
 _instances: dict[int, duckdb.DuckDBPyConnection] = {}
-_busy: dict[Path, threading.RLock] = {}
 
 
 def _instance() -> duckdb.DuckDBPyConnection:
@@ -47,10 +46,68 @@ def _scratch() -> str:
     return stack.enter_context(scratch_folder())
 
 
-def _turn(path: Path) -> threading.RLock:
-    """The lock by which threads of this process take turns at a file."""
-    with _guard:
-        return _busy.setdefault(path, threading.RLock())
+class _Turns:
+    """Threads of this process take turns at files.
+
+    Two that each have their turn at one file and wait for that of the other would wait for ever (loads between two files, in both
+    directions): the second of them gives up instead, and its step is tried again.
+    """
+
+    def __init__(self) -> None:
+        self._guard = threading.Lock()
+        self._locks: dict[Path, threading.RLock] = {}
+        self._holders: dict[Path, int] = {}
+        self._waiting: dict[int, Path] = {}
+
+    @contextmanager
+    def taken(self, path: Path) -> Iterator[None]:
+        """This thread's turn at a file.
+
+        Raises:
+            LostConnection: to wait for it would be to wait for itself.
+        """
+        me = threading.get_ident()
+        with self._guard:
+            lock = self._locks.setdefault(path, threading.RLock())
+        if not lock.acquire(blocking=False):
+            self._wait(lock, path, me)
+        try:
+            before = self._holders.get(path)
+            self._holders[path] = me
+            yield
+        finally:
+            if before is None:
+                del self._holders[path]
+            lock.release()
+
+    def _wait(self, lock: threading.RLock, path: Path, me: int) -> None:
+        with self._guard:
+            if self._waits_for(path, me):
+                raise LostConnection(
+                    f"{path} is in use by a load that waits for a file which this load is using.",
+                    "One of the two has to give way.",
+                    "Run the step again.",
+                )
+            self._waiting[me] = path
+        try:
+            lock.acquire()
+        finally:
+            with self._guard:
+                del self._waiting[me]
+
+    def _waits_for(self, path: Path | None, me: int) -> bool:
+        """Whether a thread is waited for, by whoever has its turn at a file, or by whom that one waits for."""
+        seen = set()
+        while path is not None and path not in seen:
+            seen.add(path)
+            holder = self._holders.get(path)
+            if holder == me:
+                return True
+            path = self._waiting.get(holder) if holder is not None else None
+        return False
+
+
+_turns = _Turns()
 
 
 @contextmanager
@@ -59,9 +116,10 @@ def opened(path: Path, read_only: bool, wait: float) -> Iterator[duckdb.DuckDBPy
 
     Raises:
         StoreError: the file stayed locked, is not a DuckDB database, or cannot be read or written.
+        LostConnection: another thread has its turn at the file, and waits for one that this thread is using.
     """
     path = path.resolve()  # however it is named, one file has one lock
-    with _turn(path):
+    with _turns.taken(path):
         connection, detach = _attached(path, read_only, wait)
         try:
             with told(path):

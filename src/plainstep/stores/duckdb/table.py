@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from datetime import datetime
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.casting import fitted
 from plainstep.core.held_types import held_as, is_nested
 from plainstep.deferred import duckdb, pa
 from plainstep.errors import DataError, Refused
+from plainstep.properties import cached_property
 from plainstep.sql.literals import insertion, quoted, since_epoch, text, updating
 from plainstep.stores.declared_types import arrow_type
 from plainstep.stores.dialect import STANDARD

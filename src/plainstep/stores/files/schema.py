@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
-from functools import cached_property
 from itertools import chain
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -19,6 +18,7 @@ from plainstep.formats.lines import Form, Rows
 from plainstep.formats.prefetch import ahead, fetched
 from plainstep.formats.reader import columns_of, read
 from plainstep.formats.sniff import typed
+from plainstep.properties import cached_property
 from plainstep.sql.expressions import paths_in
 from plainstep.stores.document_fields import kind_read, read_fields
 from plainstep.stores.files.listing import File, line_labels

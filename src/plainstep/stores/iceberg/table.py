@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from functools import cached_property
 from typing import Any
 
 from plainstep.core.arrays import Ints
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import Refused
+from plainstep.properties import cached_property
 from plainstep.stores.iceberg.rows import DataFile, Rows
 from plainstep.stores.lake.changes import rows_of
 from plainstep.stores.lake.source import VersionedTable

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeVar
 from urllib.parse import parse_qsl, unquote
 
 from plainstep.deferred import kafka
 from plainstep.errors import ConfigError, Unreachable, need
+from plainstep.properties import cached_property
 from plainstep.redaction import shown_url
 from plainstep.stores.unreachable import no_answer
 from plainstep.stores.urls import parts_of

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainstep.deferred import deferred
+from plainstep.properties import cached_property
 from plainstep.redaction import keep_secret
 from plainstep.stores.streams.stores import BrokerStore
 

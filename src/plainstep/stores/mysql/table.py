@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError
+from plainstep.properties import cached_property
 from plainstep.sql.literals import insertion, since_epoch, updating
 from plainstep.stores.mysql import catalog
 from plainstep.stores.mysql.dialect import DIALECT

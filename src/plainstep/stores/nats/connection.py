@@ -7,11 +7,11 @@ import json
 import threading
 from collections.abc import Coroutine
 from concurrent.futures import TimeoutError as TookTooLong
-from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from plainstep.deferred import nats
 from plainstep.errors import ConfigError, StoreError, Unreachable, need
+from plainstep.properties import cached_property
 from plainstep.redaction import shown_url
 from plainstep.stores.unreachable import no_answer
 

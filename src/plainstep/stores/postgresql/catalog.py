@@ -5,10 +5,10 @@ from __future__ import annotations
 import difflib
 import re
 from dataclasses import dataclass, field
-from functools import cached_property
 from typing import Any
 
 from plainstep.errors import ConfigError, DataError, Refused
+from plainstep.properties import cached_property
 from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.types import Column, arrow_type, spelled

@@ -7,11 +7,11 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
+from plainstep.properties import cached_property
 from plainstep.sql.literals import insertion, quoted, since_epoch, text, updating
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection

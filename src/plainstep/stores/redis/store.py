@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainstep.deferred import deferred, redis
 from plainstep.errors import need
+from plainstep.properties import cached_property
 from plainstep.stores.streams.stores import BrokerStore
 from plainstep.stores.streams.urls import broker_of
 

@@ -7,7 +7,6 @@ import time
 import uuid
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +15,7 @@ from sqlalchemy.engine import URL, Connection, make_url
 from sqlalchemy.pool import NullPool
 
 from plainstep.errors import ConfigError, LostConnection, PlainStepError, Refused, StoreError
+from plainstep.properties import cached_property
 from plainstep.stores.sql.dialect import SqlDialect, dialect_of, statement
 from plainstep.stores.sql.traits import KNOWN, Traits, with_order
 from plainstep.stores.unreachable import no_answer

@@ -6,13 +6,13 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from datetime import datetime
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy.engine import Connection
 
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
+from plainstep.properties import cached_property
 from plainstep.sql.literals import insertion, since_epoch, text, updating
 from plainstep.stores.declared_types import arrow_type
 from plainstep.stores.misfit import Misfit, misfit

@@ -10,7 +10,6 @@ from __future__ import annotations
 import uuid
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, nullcontext, suppress
-from functools import cached_property
 from itertools import count
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +19,7 @@ from sqlalchemy.engine import Connection
 from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa
 from plainstep.errors import LostConnection, Refused
+from plainstep.properties import cached_property
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.api import KeyedRows
 from plainstep.stores.commit_errors import moved

@@ -7,11 +7,11 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, DataError
+from plainstep.properties import cached_property
 from plainstep.sql.literals import insertion, quoted, since_epoch, text, updating
 from plainstep.stores.dialect import STANDARD
 from plainstep.stores.sqlite import catalog

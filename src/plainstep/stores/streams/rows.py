@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.arrays import flat, utc_time
@@ -14,6 +13,7 @@ from plainstep.errors import Refused
 from plainstep.formats.columns import in_columns, together
 from plainstep.formats.sniff import typed
 from plainstep.formats.values import NOTHING
+from plainstep.properties import cached_property
 from plainstep.stores.document_fields import kind_read, read_fields
 from plainstep.stores.streams.beside import (
     BESIDE,

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import timedelta
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainstep.errors import ConfigError, Refused
+from plainstep.properties import cached_property
 from plainstep.stores.capabilities import BaseStore, place_for
 from plainstep.stores.misplaced import refuse_misplaced
 from plainstep.stores.streams.beside import Sampled

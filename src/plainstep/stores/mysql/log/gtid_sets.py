@@ -9,8 +9,9 @@ import re
 import struct
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 from uuid import UUID
+
+from plainstep.properties import cached_property
 
 # The first and the last of transactions that follow each other.
 Interval = tuple[int, int]

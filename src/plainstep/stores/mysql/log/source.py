@@ -7,7 +7,6 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.batch import Changes
@@ -15,6 +14,7 @@ from plainstep.core.changes.cutting import Cut
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
+from plainstep.properties import cached_property
 from plainstep.stores.mysql.log import preconditions, reader
 from plainstep.stores.mysql.log.decoder import Decoder
 from plainstep.stores.mysql.log.server import Event, LogServer

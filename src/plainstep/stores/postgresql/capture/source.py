@@ -5,11 +5,11 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Span
 from plainstep.deferred import pa
+from plainstep.properties import cached_property
 from plainstep.sql.literals import quoted
 from plainstep.stores.postgresql import catalog
 from plainstep.stores.postgresql.capture.method import CaptureMethod

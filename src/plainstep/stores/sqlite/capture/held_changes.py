@@ -5,11 +5,11 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 from datetime import datetime
-from functools import cached_property
 from typing import TYPE_CHECKING
 
 from plainstep.core.positions import Position, Span, Waiting, Window
 from plainstep.errors import Refused
+from plainstep.properties import cached_property
 from plainstep.sql.literals import quoted
 from plainstep.stores.sqlite.capture import state as capture
 from plainstep.stores.sqlite.connection import begin

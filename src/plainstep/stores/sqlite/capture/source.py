@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager, suppress
 from dataclasses import replace
-from functools import cached_property, partial
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.arrays import utc_time
@@ -16,6 +16,7 @@ from plainstep.core.changes.ops import NOW, SAME, WAS
 from plainstep.core.positions import Position, Window
 from plainstep.deferred import deferred, pa
 from plainstep.errors import DataError, Refused, StoreError
+from plainstep.properties import cached_property
 from plainstep.sql.conditions import all_of
 from plainstep.sql.literals import quoted
 from plainstep.stores.records import Batches, CaptureInfo, LeftOut, Snapshot
