@@ -137,8 +137,8 @@ class _Keys:
 
 def _keys(ops: Codes, sides: list[tuple[pa.Array, pa.Array]]) -> _Keys | None:
     """The keys of changes; None where they are not for compiled loops."""
-    columns = [_Texts.of(*side) or _Fixed.of(*side) for side in sides]
-    if None in columns or not len(ops):
+    columns = [_Texts.of(*side) or _Fixed.of(*side) for side in sides] if len(ops) else [None]
+    if None in columns:
         return None
     words = np.empty((len(ops), sum(column.width for column in columns if column)), dtype=np.uint64)
     at, said, least, bound = 0, 0, 0, None
