@@ -13,6 +13,9 @@ from plainstep.errors import DataError
 
 # Bytes of text that are made into rows at a time: so many that the work is Arrow's and not Python's.
 BLOCK = 1 << 23
+# Of a file, so many bytes are read at first, and so many times as many while there are more: what is read of many small ones may be held at
+# a time, and a whole block for each would be gigabytes.
+SMALL, LARGER = 1 << 16, 16
 # No line is longer, where nothing else is said: a file that seems to have one is none of lines.
 LONGEST = 1 << 26
 ROWS = 1 << 17
@@ -144,8 +147,9 @@ def whole_lines(stream: Any, shown: str, size: int, longest: int = LONGEST) -> I
         DataError: a line is longer than it may be.
     """
     rest = memoryview(b"")
+    room = min(size, SMALL)
     while True:
-        more = max(size, len(rest))  # a long line is not copied again for every piece of it
+        more = max(room, len(rest))  # a long line is not copied again for every piece of it
         block = np.empty(len(rest) + more, dtype=np.uint8).data  # not zeroed: that alone would cost a tenth
         block[: len(rest)] = rest
         found = stream.readinto(block[len(rest) :])
@@ -153,11 +157,14 @@ def whole_lines(stream: Any, shown: str, size: int, longest: int = LONGEST) -> I
             break
         block = block[: len(rest) + found]
         cut = _last_line_end(block)
+        if not cut and len(block) > longest:
+            raise too_long(shown, "a line", longest)
+        if found == more and room < size:  # it is no small file
+            room, rest = min(size, room * LARGER), block
+            continue
         rest = block[cut:]
         if cut:
             yield block[:cut]
-        elif len(rest) > longest:
-            raise too_long(shown, "a line", longest)
     if len(rest):
         yield rest
 
