@@ -379,7 +379,7 @@ class FileFeed:
             yield from self._by_position(chosen, label, last)
             return
         parts = [_part(file, before.get(file.name), there[file.name]) for file in chosen]
-        yield from self.shape.rows_of_all(part for part in parts if part)
+        yield from self.shape.rows(part for part in parts if part)
 
     def pieces(self, after: str | None, upto: str | None, most: int) -> list[tuple[str | None, str]]:
         """Some files each: where positions stand in the rows, such as have no position between those of others."""
@@ -412,7 +412,7 @@ class FileFeed:
     ) -> Iterator[tuple[pa.Table, list[pa.Array]]]:
         """The rows of some files between two positions."""
         before = None
-        for table in self.shape.rows_of_all(Part(file, 0, 0, 0, None) for file in chain.files):
+        for table in self.shape.rows(Part(file, 0, 0, 0, None) for file in chain.files):
             lines = table[POSITION]
 
             def told(row: int, lines: pa.ChunkedArray = lines) -> str:

@@ -196,13 +196,6 @@ class Shape:
             )
         return Order.of(self.layout.position, {path: raw.typed(path, kind) for path, kind in kinds.items()}, hexed)
 
-    def rows(self, file: File, start: int = 0, lines: int = 0) -> Iterator[Rows]:
-        """The rows of a file, with the fields that are wanted as columns."""
-        found = self._as_written(file, start, lines)
-        if file.kind.format != "json":
-            return found
-        return ahead(fetched(found), lambda rows: Rows(self._fields(rows.table), rows.lines))
-
     def _as_written(self, file: File, start: int, lines: int) -> Iterator[Rows]:
         """The rows of a file as they stand there: of JSON, its lines."""
         upto = file.size if file.kind.grows else None
@@ -211,7 +204,7 @@ class Shape:
     def _fields(self, lines: pa.Table) -> pa.Table:
         return pa.table(read_fields(flat(lines[LINE]), self._wanted, self.layout))
 
-    def rows_of_all(self, parts: Iterable[Part]) -> Iterator[pa.Table]:
+    def rows(self, parts: Iterable[Part]) -> Iterator[pa.Table]:
         """The rows of some files with every column that some file has, and their positions; those of many small ones together.
 
         Raises:
