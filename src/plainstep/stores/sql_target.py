@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any, ClassVar
 
 from plainstep.core.positions import Watermark
-from plainstep.errors import PlainStepError, Refused
+from plainstep.errors import LostConnection, PlainStepError, Refused
 from plainstep.stores import ledger as books
 from plainstep.stores.records import Commit, LedgerEntry, QuarantinedRow
 from plainstep.stores.retry import retried
+
+
+class Answer:
+    """The server's answer to COMMIT: whether it is awaited."""
+
+    awaited = False
 
 
 class SqlTarget(ABC):
@@ -53,19 +60,30 @@ class SqlTarget(ABC):
         """The rows of a load that are quarantined, oldest first."""
         return [QuarantinedRow(*row) for row in self.asked(lambda kept: kept.find_quarantined, [load])]
 
-    def went_through(self, commit: Commit, place: str, wait: float) -> bool:
-        """Whether a commit whose answer never came was made: its ledger row tells.
+    @contextmanager
+    def answered(self, commit: Commit, place: str, wait: float) -> Iterator[Answer]:
+        """What is committed in here counts as committed also where the server's answer is lost on its way.
 
         Args:
-            commit: the commit.
+            commit: the commit; its ledger row tells whether it was made.
             place: the database, for messages.
             wait: how many seconds to wait for it to come back.
 
-        Raises:
-            Refused: it cannot be asked.
-        """
-        entry = commit.entry
+        Yields:
+            Where to note that the answer to COMMIT is awaited.
 
+        Raises:
+            Refused: whether it was made cannot be asked.
+            LostConnection: the connection was cut; nothing was written.
+        """
+        answer = Answer()
+        try:
+            yield answer
+        except LostConnection:
+            if not answer.awaited or not self._went_through(commit.entry, place, wait):
+                raise
+
+    def _went_through(self, entry: LedgerEntry, place: str, wait: float) -> bool:
         def look() -> bool:
             return any(one.step == entry.step and one.at == entry.at for one in self.ledger(entry.load))
 

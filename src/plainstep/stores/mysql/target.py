@@ -18,7 +18,7 @@ from pymysql.constants import ER
 
 from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa
-from plainstep.errors import LostConnection, Refused
+from plainstep.errors import Refused
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.api import KeyedRows
 from plainstep.stores.commit_errors import moved
@@ -129,29 +129,24 @@ class MysqlTarget(SqlTarget):
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
             LostConnection: the connection was cut; nothing was written.
         """
-        answered = True
-        try:
-            with self.database.opened() as connection:
-                merges = [_Merge(connection, self.database, commit, self.found) for commit in commits]
-                for merge in merges:
-                    merge.prepare()
-                try:
-                    connection.run("START TRANSACTION")
-                    run(merges)
-                    answered = False
-                    connection.run("COMMIT")
-                    answered = True
-                except BaseException:
-                    if connection.open and answered:
-                        with suppress(pymysql.Error):
-                            connection.run("ROLLBACK")
-                    raise
-                finally:
-                    for merge in merges:
-                        merge.drop_staged()
-        except LostConnection:
-            if answered or not self.went_through(commits[0], self.database.url, self.database.wait):
+        at = self.database
+        with self.answered(commits[0], at.url, at.wait) as answer, at.opened() as connection:
+            merges = [_Merge(connection, at, commit, self.found) for commit in commits]
+            for merge in merges:
+                merge.prepare()
+            try:
+                connection.run("START TRANSACTION")
+                run(merges)
+                answer.awaited = True
+                connection.run("COMMIT")
+            except BaseException:
+                if connection.open and not answer.awaited:
+                    with suppress(pymysql.Error):
+                        connection.run("ROLLBACK")
                 raise
+            finally:
+                for merge in merges:
+                    merge.drop_staged()
 
 
 def kept_version(connection: Wire) -> int | None:

@@ -11,7 +11,7 @@ import psycopg
 
 from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa
-from plainstep.errors import LostConnection, Refused
+from plainstep.errors import Refused
 from plainstep.sql.literals import quoted, text
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.api import KeyedRows
@@ -142,22 +142,18 @@ class PostgresqlTarget(SqlTarget):
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
             LostConnection: the connection was cut; nothing was written.
         """
-        answered = True
-        try:
-            with self.database.opened() as connection:
-                try:
-                    connection.execute(BEGIN)
-                    self._hold(connection)
-                    run([_Merge(connection, self.database, commit, self.found) for commit in commits])
-                except BaseException:
-                    if not connection.closed:
-                        connection.execute("ROLLBACK")
-                    raise
-                answered = False
-                connection.execute("COMMIT")
-        except LostConnection:
-            if answered or not self.went_through(commits[0], self.database.url, self.database.wait):
+        at = self.database
+        with self.answered(commits[0], at.url, at.wait) as answer, at.opened() as connection:
+            try:
+                connection.execute(BEGIN)
+                self._hold(connection)
+                run([_Merge(connection, at, commit, self.found) for commit in commits])
+            except BaseException:
+                if not connection.closed:
+                    connection.execute("ROLLBACK")
                 raise
+            answer.awaited = True
+            connection.execute("COMMIT")
 
 
 def kept_version(connection: Connection) -> int | None:

@@ -18,7 +18,7 @@ from sqlalchemy.engine import Connection
 
 from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa
-from plainstep.errors import LostConnection, Refused
+from plainstep.errors import Refused
 from plainstep.properties import cached_property
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.api import KeyedRows
@@ -135,31 +135,26 @@ class SqlAlchemyTarget(SqlTarget):
             Refused: the edits contradict what is there, and the load is strict; or a part of a row has no row.
             LostConnection: the connection was cut; nothing was written.
         """
-        answered = True
-        try:
-            with self._for_writing() as connection:
-                merges = [_Merge(connection, self.database, commit, self.found, self.kept_in) for commit in commits]
-                if self.database.joint is None:
-                    for merge in merges:
-                        merge.prepare()
-                    connection.commit()
-                    self.database.begin(connection, self.database.traits.writing)
-                try:
-                    run(merges)
-                    answered = False
-                    self.database.end(connection, "COMMIT")
-                    answered = True
-                except BaseException:
-                    if answered:
-                        with suppress(sa.exc.SQLAlchemyError):
-                            self.database.end(connection, "ROLLBACK")
-                    raise
-                finally:
-                    for merge in merges:
-                        merge.drop_staged()
-        except LostConnection:
-            if answered or not self.went_through(commits[0], self.database.url, self.database.wait):
+        at = self.database
+        with self.answered(commits[0], at.url, at.wait) as answer, self._for_writing() as connection:
+            merges = [_Merge(connection, at, commit, self.found, self.kept_in) for commit in commits]
+            if at.joint is None:
+                for merge in merges:
+                    merge.prepare()
+                connection.commit()
+                at.begin(connection, at.traits.writing)
+            try:
+                run(merges)
+                answer.awaited = True
+                at.end(connection, "COMMIT")
+            except BaseException:
+                if not answer.awaited:
+                    with suppress(sa.exc.SQLAlchemyError):
+                        at.end(connection, "ROLLBACK")
                 raise
+            finally:
+                for merge in merges:
+                    merge.drop_staged()
 
     def _for_writing(self) -> AbstractContextManager[Connection]:
         """The connection that is written by: that in whose transaction was read, if that is so."""
