@@ -15,7 +15,7 @@ import time
 import unittest
 import uuid
 from collections.abc import Callable
-from typing import Any
+from typing import Any, ClassVar
 
 import nats
 import pika
@@ -169,13 +169,14 @@ class Rabbit(Broker):
     """A stream queue."""
 
     url = RABBIT
+    arguments: ClassVar[dict[str, Any]] = RETENTION
 
     def make(self) -> None:
         rabbit_server()
         self._on_a_channel(self._declare)
 
     def _declare(self, channel: Any) -> None:
-        channel.queue_declare(self.name, durable=True, arguments=RETENTION)
+        channel.queue_declare(self.name, durable=True, arguments=self.arguments)
 
     def _on_a_channel(self, work: Callable[[Any], Any]) -> None:
         connection = pika.BlockingConnection(pika.URLParameters(self.url))
