@@ -41,6 +41,13 @@ def replaced(column: pa.Array, values: Mapping[int, object]) -> pa.Array:
     return pc.replace_with_mask(column, pa.array(mask), pa.array([values[row] for row in sorted(values)], column.type))
 
 
+def text_offsets(texts: pa.Array) -> Numbers:
+    """Where the texts of a column begin and end in their bytes: one number more than there are texts."""
+    long = pa.types.is_large_string(texts.type) or pa.types.is_large_binary(texts.type)
+    found = np.frombuffer(texts.buffers()[1], dtype=np.int64 if long else np.int32)
+    return found[texts.offset : texts.offset + len(texts) + 1]
+
+
 def numbers(column: pa.ChunkedArray | pa.Array) -> npt.NDArray[Any]:
     """A column without nulls as a numpy array."""
     return flat(column).to_numpy(zero_copy_only=False)

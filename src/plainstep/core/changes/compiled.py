@@ -30,17 +30,19 @@ SLOT_COUNT, SLOT_FIRST, SLOT_LAST, SLOT_KEY = range(4)
 FIRST_HAD_SHIFT, FIRST_HAD = 3, 3 << 3
 
 
-def _compiled(function: Made) -> Made:
+def looped(function: Made) -> Made:
+    """A function that is compiled, leaves the interpreter to other threads, and is kept on disk."""
     made: Any = numba.njit(nogil=True, cache=True)(function)
     return made
 
 
-def _inlined(function: Made) -> Made:
+def inlined(function: Made) -> Made:
+    """A function that is compiled into those that call it. (One that takes arrays and loops is slow so.)"""
     made: Any = numba.njit(nogil=True, inline="always")(function)
     return made
 
 
-@_inlined
+@inlined
 def _hash(words: Any, row: int) -> Any:
     found = np.uint64(0)
     for at in range(words.shape[1]):
@@ -49,7 +51,7 @@ def _hash(words: Any, row: int) -> Any:
     return found ^ (found >> np.uint64(29))
 
 
-@_compiled
+@looped
 def _dealt(words: Any, tags: Any, counts: Any, low: int, high: int) -> Any:
     """Rows by shares, in order within each: their words, hashes, what they carry, what they count for, and where shares begin."""
     width, shift = words.shape[1], np.uint64(64 - SHARE_BITS)
@@ -76,7 +78,7 @@ def _dealt(words: Any, tags: Any, counts: Any, low: int, high: int) -> Any:
     return keys, hashed, carried, weights, begins
 
 
-@_compiled
+@looped
 def _slot_bits(rows: int) -> int:
     bits = 4
     while (1 << bits) < 3 * rows:
@@ -84,7 +86,7 @@ def _slot_bits(rows: int) -> int:
     return bits
 
 
-@_compiled
+@looped
 def _rows_of(deals: Any, share: int) -> int:
     rows = 0
     for deal in deals:
@@ -92,13 +94,13 @@ def _rows_of(deals: Any, share: int) -> int:
     return rows
 
 
-@_inlined
+@inlined
 def _odd(is_second: Any, had: Any, before: Any) -> Any:
     """Whether what a row tells of the row before it does not fit what the one before it of its key told: 0 or 1."""
     return is_second & (had == (PRESENT if before & HAS == 0 else ABSENT))
 
 
-@_compiled
+@looped
 def _emptied(table: Any, size: int, firsts: Any, lasts: Any, counts: Any, at: int) -> int:
     """Write the keys of a table of slots behind those of others; how many there are then."""
     for slot in range(size):
@@ -109,7 +111,7 @@ def _emptied(table: Any, size: int, firsts: Any, lasts: Any, counts: Any, at: in
     return at
 
 
-@_compiled
+@looped
 def _grouped(deals: Any, begin: int, end: int) -> Any:
     """The groups of some shares: first and last row, how many changes, contradictions; and whether all went well.
 
@@ -155,7 +157,7 @@ def _grouped(deals: Any, begin: int, end: int) -> Any:
     return firsts[:groups], lasts[:groups], counts[:groups], odd, True
 
 
-@_compiled
+@looped
 def _by_number(words: Any, tags: Any, least: int, table: Any, low: int, high: int) -> int:
     """What some rows tell of each key that is a number: its first row, its last (each plus one), how many, and what both tell.
 
@@ -175,7 +177,7 @@ def _by_number(words: Any, tags: Any, least: int, table: Any, low: int, high: in
     return odd
 
 
-@_compiled
+@looped
 def _put_together(tables: Any, low: int, high: int) -> int:
     """The same of the rows of several parts, one after the other, in the table of the first; of some keys."""
     odd = 0
@@ -193,7 +195,7 @@ def _put_together(tables: Any, low: int, high: int) -> int:
     return odd
 
 
-@_compiled
+@looped
 def _filed(lasts: Any, places: Any, low: int, high: int) -> None:
     """Write down at each last row whose it is: some groups."""
     for group in range(low, high):
@@ -201,7 +203,7 @@ def _filed(lasts: Any, places: Any, low: int, high: int) -> None:
             places[lasts[group]] = group + 1
 
 
-@_compiled
+@looped
 def _taken(places: Any, firsts: Any, counts: Any, there: int, low: int, high: int) -> Any:
     """Groups in the order of their last rows: those with theirs in some rows."""
     ends, sizes = np.empty((2, there + 1), dtype=np.int32), np.empty(there + 1, dtype=np.int64)

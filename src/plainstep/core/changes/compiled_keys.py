@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from typing import Any
 
-import numba
 import numpy as np
 
+from plainstep.core.changes.compiled import inlined, looped
 from plainstep.core.changes.ops import Op
 
 # What a pass may find: a row without a key, one that moved to another key, and an image where there is none.
@@ -18,13 +18,13 @@ NO_KEY, MOVED, STRAY = 1, 2, 4
 INSERT, UPDATE, DELETE, PUT = int(Op.INSERT), int(Op.UPDATE), int(Op.DELETE), int(Op.PUT)
 
 
-@numba.njit(nogil=True, inline="always")
+@inlined
 def _bit(bits: Any, row: int) -> Any:
     """Whether a value is not null, by the bits that Arrow keeps of a column: 0 or 1."""
     return (bits[row >> 3] >> np.uint8(row & 7)) & 1
 
 
-@numba.njit(nogil=True, inline="always")
+@inlined
 def _said(op: int, now: int, was: int, differs: int) -> int:
     """What a row tells besides its key; of what is 0 or 1. (Without branches, which no processor foresees here: six times as fast.)"""
     lacking = (now | was) ^ 1
@@ -33,7 +33,7 @@ def _said(op: int, now: int, was: int, differs: int) -> int:
     return lacking * NO_KEY | moved * MOVED | stray * STRAY
 
 
-@numba.njit(nogil=True, cache=True)
+@looped
 def tag(ops: Any, told: Any, tags: Any, low: int, high: int) -> None:
     """What each change tells of its row.
 
@@ -47,7 +47,7 @@ def tag(ops: Any, told: Any, tags: Any, low: int, high: int) -> None:
         tags[row] = told[ops[row]]
 
 
-@numba.njit(nogil=True, cache=True)
+@looped
 def fixed_words(
     ops: Any, now: Any, now_bits: Any, was: Any, was_bits: Any, words: Any, at: int, low: int, high: int
 ) -> Any:
@@ -75,7 +75,7 @@ def fixed_words(
     return said, least, most
 
 
-@numba.njit(nogil=True, cache=True)
+@looped
 def longest(starts: Any, low: int, high: int) -> int:
     """The length of the longest of some texts."""
     found = 0
@@ -84,14 +84,14 @@ def longest(starts: Any, low: int, high: int) -> int:
     return found
 
 
-@numba.njit(nogil=True, inline="always")
+@inlined
 def _word(eights: Any, masks: Any, start: int, left: int) -> Any:
     """Up to eight bytes of a text, zero beyond its end. (The last bytes of all have no eight after them: they are those of the last eight.)"""
     beyond = max(start - (len(eights) - 1), 0)
     return (eights[start - beyond] >> np.uint64(8 * min(beyond, 7))) & masks[min(max(left, 0), 8)]
 
 
-@numba.njit(nogil=True, cache=True)
+@looped
 def text_words(
     ops: Any,
     now: Any,

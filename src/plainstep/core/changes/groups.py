@@ -11,7 +11,7 @@ from functools import cache, partial
 from importlib.util import find_spec
 from typing import TYPE_CHECKING
 
-from plainstep.core.arrays import Bools, Codes, Ints, Numbers, Words
+from plainstep.core.arrays import Bools, Codes, Ints, Numbers, Words, text_offsets
 from plainstep.core.changes import keys
 from plainstep.deferred import deferred, np, pa
 
@@ -191,13 +191,7 @@ class _Texts:
 
     @staticmethod
     def of(now: pa.Array, was: pa.Array) -> _Texts | None:
-        kind = now.type
-        if not (
-            pa.types.is_string(kind)
-            or pa.types.is_binary(kind)
-            or pa.types.is_large_string(kind)
-            or pa.types.is_large_binary(kind)
-        ):
+        if not any(test(now.type) for test in keys.textual()):
             return None
         both = [_laid_out(side.cast(pa.large_binary())) for side in (now, was)]
         longest = max(max(compiled.in_pieces(partial(compiled_keys.longest, side[0]), len(now))) for side in both)
@@ -222,12 +216,11 @@ def _values(column: pa.Array) -> Ints:
 
 def _laid_out(column: pa.Array) -> tuple[Ints, Words]:
     """Where the texts of a column of large binaries begin in its bytes, and the eight bytes from each byte on."""
-    starts = np.frombuffer(column.buffers()[1], dtype=np.int64)[column.offset : column.offset + len(column) + 1]
     data = np.frombuffer(column.buffers()[2] or b"", dtype=np.uint8)
     if len(data) < 8:
         data = np.concatenate((data, np.zeros(8 - len(data), dtype=np.uint8)))
     eights: Words = np.ndarray((len(data) - 7,), dtype="<u8", buffer=data, strides=(1,))
-    return starts, eights
+    return text_offsets(column), eights
 
 
 def _bits(column: pa.Array) -> Numbers:

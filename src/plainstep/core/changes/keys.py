@@ -15,7 +15,7 @@ from functools import cache, partial
 from itertools import pairwise
 from typing import Any, TypeVar
 
-from plainstep.core.arrays import Ints, Words, flat
+from plainstep.core.arrays import Ints, Words, flat, text_offsets
 from plainstep.deferred import np, npt, pa, pc
 
 Made = TypeVar("Made")
@@ -227,7 +227,7 @@ def _decimal_words(column: pa.Array, width: int) -> list[Words]:
 
 
 def _text_words(column: pa.Array) -> list[Words]:
-    lengths = np.diff(_offsets(column))
+    lengths = np.diff(text_offsets(column))
     longest = int(lengths.max(initial=0))
     if longest > LONGEST_IN_WORDS:
         return [_encoded(column)]
@@ -240,19 +240,13 @@ def _text_words(column: pa.Array) -> list[Words]:
     return words
 
 
-def _offsets(column: pa.Array) -> Ints:
-    """Where the texts of a column begin and end in its data."""
-    found: Ints = np.frombuffer(column.buffers()[1], dtype=np.int64)
-    return found[column.offset : column.offset + len(column) + 1]
-
-
 def eights_of(column: pa.Array) -> tuple[Words, Ints, Ints]:
     """The data of a column of large binaries, of which element i is the eight bytes that start at byte i; where each text starts
     in it, and its length.
 
     The last bytes of all have no eight after them, so the data is padded.
     """
-    offsets, data = _offsets(column), column.buffers()[2]
+    offsets, data = text_offsets(column), column.buffers()[2]
     first, last = int(offsets[0]), int(offsets[-1])
     padded = np.zeros(last - first + 8, dtype=np.uint8)
     if last > first:

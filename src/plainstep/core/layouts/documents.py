@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import suppress
 from typing import Any
 
-from plainstep.core.arrays import Bools, Numbers, replaced, utc_time
+from plainstep.core.arrays import Bools, Numbers, replaced, text_offsets, utc_time
 from plainstep.core.casting import common, fitted, overflows, readable
 from plainstep.core.layouts.exact_json import INEXACT, Doubtful, Written, is_deep, parsed, written
 from plainstep.core.layouts.paths import Path, value_at
@@ -136,9 +136,7 @@ def _one_block(documents: pa.Array) -> bool:
 
 def _laid_out(lines: pa.Array) -> tuple[Numbers, Numbers]:
     """Where texts begin and end in their bytes, and these."""
-    width = np.int64 if pa.types.is_large_string(lines.type) else np.int32
-    offsets = np.frombuffer(lines.buffers()[1], dtype=width)[lines.offset : lines.offset + len(lines) + 1]
-    return offsets, np.frombuffer(lines.buffers()[2] or b"\0", dtype=np.uint8)
+    return text_offsets(lines), np.frombuffer(lines.buffers()[2] or b"\0", dtype=np.uint8)
 
 
 def _objects(lines: pa.Array) -> bool:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 import pymysql
 
-from plainstep.core.arrays import Ints
+from plainstep.core.arrays import Ints, text_offsets
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import DataError
 from plainstep.stores.mysql.dialect import DIALECT
@@ -147,5 +147,5 @@ def _bytes(lines: pa.Array) -> tuple[memoryview, Ints]:
     """The bytes of texts that lie one after the other, and where each of them begins, and the last one ends."""
     if not len(lines):
         return memoryview(b""), np.zeros(1, dtype=np.int64)
-    bounds = np.frombuffer(lines.buffers()[1], dtype=np.int32)[lines.offset : lines.offset + len(lines) + 1]
+    bounds = text_offsets(lines)
     return memoryview(lines.buffers()[2]), bounds.astype(np.int64)
