@@ -7,6 +7,7 @@ import itertools
 import os
 import re
 import threading
+import time
 import unittest
 import uuid
 from datetime import UTC, datetime, timedelta
@@ -22,6 +23,7 @@ from hypothesis import strategies as st
 from obstore.store import MemoryStore, S3Store
 
 import plainstep
+from plainstep.stores import objects
 from plainstep.stores.files import folders
 from plainstep.stores.files.bucket_target import BucketTarget
 from plainstep.stores.files.folders import Bucket, Kept, LocalFolder
@@ -174,7 +176,16 @@ class Feeds(Buckets):
             self.put(f"json/2/{number}.jsonl", self.line(number, number))
         config = self.json(self.url)
         limits = mock.patch.multiple(folders, SMALL=10_000, KEPT=5_000)
-        with feed_town.Town(config=config) as town, limits:
+        seek = objects._Opened.seek
+
+        def seek_late(file: objects._Opened, *where: int) -> int:
+            """Another thread's seek or read comes in between, if none is kept from it."""
+            found = seek(file, *where)
+            time.sleep(0.001)
+            return found
+
+        late = mock.patch.object(objects._Opened, "seek", seek_late)
+        with feed_town.Town(config=config) as town, limits, late:
             [outcome] = town.project.step()
             self.assertEqual(outcome.changes, 50_120)
             self.assertEqual(town.project.step()[0].outcome, "nothing")

@@ -175,8 +175,9 @@ def _check_text(texts: pa.Array, shown: str, before: int) -> None:
 def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few: bool) -> Iterator[Rows]:
     coded = [field.name for field in wanted or () if pa.types.is_dictionary(field.type)]
     whole = _seekable(stream, kind)
+    size = whole.size()  # asked for once: Arrow finds it by seeking, which must not meet a part that is being fetched
     file = pq.ParquetFile(whole, read_dictionary=coded)
-    refuse_large_parquet(file.metadata, whole.size(), shown)
+    refuse_large_parquet(file.metadata, size, shown)
     names = None if wanted is None else [name for name in file.schema_arrow.names if name in wanted.names]
     line = unpacked = 0
     batches = _parquet_batches(whole, file, coded, names, SOME if few else ROWS, shown, kind.longest)
@@ -184,7 +185,7 @@ def _parquet(stream: Any, shown: str, kind: Kind, wanted: pa.Schema | None, few:
         yield Rows(pa.Table.from_batches([batch]), np.arange(line + 1, line + 1 + batch.num_rows))
         line += batch.num_rows
         unpacked += batch.nbytes
-        refuse_unpacked(unpacked, whole.size(), shown)
+        refuse_unpacked(unpacked, size, shown)
     if line != file.metadata.num_rows:
         raise damaged(shown, f"it says that it has {file.metadata.num_rows:,} rows, and has {line:,}")
 
