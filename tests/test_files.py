@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import base64
 import gzip
 import json
 import os
 import random
 import shutil
+import subprocess
+import sys
 import threading
 import time
 import unittest
@@ -24,11 +27,18 @@ from plainstep.core.positions import Position, Window
 from plainstep.errors import PlainStepError
 from plainstep.formats.prefetch import ahead, fetched
 from plainstep.stores.files.feed import FileFeed
+from plainstep.stores.files.listing import Seen, packed
 from plainstep.testing.processes import Script
 from tests.feed_town import run
 from tests.kills import DIE, POINTS
 from tests.landing import BY_SEQ, Landing
 from tests.support import examples
+
+
+def packed_before(label: str, seen: dict[str, Seen]) -> str:
+    """A position as earlier releases wrote it."""
+    _, _, rest = packed(label, seen).partition("\t:")
+    return f"{label}\t{base64.b85encode(base64.b64decode(rest)).decode()}"
 
 
 class Halfway(unittest.TestCase):
@@ -161,7 +171,8 @@ class Landings(unittest.TestCase):
         for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nmissing_field = "null"'):
             with self.subTest(layout), Landing("*.jsonl", layout) as town:
                 town.land("b.jsonl", (10, 1, 1), (20, 2, 2))
-                self.assertEqual(town.step(), "stepped 2 ")
+                with mock.patch("plainstep.stores.files.feed.packed", packed_before):
+                    self.assertEqual(town.step(), "stepped 2 ")
                 shutil.copy(town.folder / "b.jsonl", town.folder / "c.jsonl")
                 self.assertEqual(town.step(), "nothing 0 ")
                 self.assertIn("once more", " ".join(town.project.status()[0].warnings))
@@ -179,6 +190,31 @@ class Landings(unittest.TestCase):
                 town.land("d.jsonl", (50, 5, 5))
                 self.assertEqual(town.step(), "stepped 1 ")
                 self.assertEqual(town.rows(), {1: 1, 2: 2, 3: 3, 5: 5})
+
+    def test_what_may_not_be_read_is_not_passed_over(self) -> None:
+        """A file, and a folder below, of which the system tells nothing else; with the right to read them it goes on."""
+        without = ["setpriv", *(f"--{which}=-dac_override,-dac_read_search" for which in ("bounding-set", "inh-caps"))]
+        with Landing("**/*.jsonl", BY_SEQ) as town:
+            town.land("a.jsonl", (1, 1, 1))
+            (town.folder / "below").mkdir()
+            told = town.land("below/b.jsonl", (2, 2, 2))
+            words = [sys.executable, "-m", "plainstep", "-c", str(town.config), "step"]
+            for path, mode in ((told, 0o644), (told.parent, 0o755)):
+                path.chmod(0)
+                done = subprocess.run((without if os.geteuid() == 0 else []) + words, capture_output=True, text=True)
+                self.assertEqual(done.returncode, 4, done.stderr)
+                self.assertIn(f"{path} cannot be read: permission denied", done.stderr)
+                path.chmod(mode)
+            self.assertEqual(town.step(), "stepped 2 ")
+        with Landing("a*/*.jsonl", BY_SEQ) as town:  # where nothing is meant, nothing is passed over
+            for name in ("above", "below"):
+                (town.folder / name).mkdir()
+                town.land(f"{name}/1.jsonl", (1, 1, 1))
+            (town.folder / "below").chmod(0)
+            words = [*words[:4], str(town.config), "step"]
+            done = subprocess.run((without if os.geteuid() == 0 else []) + words, capture_output=True, text=True)
+            self.assertEqual((done.returncode, town.rows()), (0, {1: 1}), done.stderr)
+            (town.folder / "below").chmod(0o755)
 
     def test_more_files_than_are_remembered_of_those_that_are_gone(self) -> None:
         """What is there is known however much it is; of what is gone, the newest."""

@@ -374,7 +374,8 @@ class FileFeed:
         files = [file for file in self._listing().files if file.name in there]
         twice = copies(self.folder, files, {name: one for name, one in before.items() if name in there})
         files = [file for file in files if file.name not in twice and there[file.name].lines != COPY]
-        chosen = [replace(file, size=there[file.name].size) for file in files]
+        sizes = {file.name: there[file.name].size for file in files}
+        chosen = [file if file.size == sizes[file.name] else replace(file, size=sizes[file.name]) for file in files]
         if self.shape.order is not None:
             yield from self._by_position(chosen, label, last)
             return

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import io
+import os
 import re
 import zlib
 from collections import OrderedDict
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cache
-from pathlib import Path
+from pathlib import Path, PurePath
 from stat import S_ISLNK, S_ISREG
-from typing import IO, Literal, Protocol
+from typing import IO, Any, Literal, Protocol, cast
 
 from plainstep.errors import Refused
-from plainstep.formats.openable import Openable
+from plainstep.formats.openable import Openable, unreadable
 from plainstep.stores.objects import Listed, Objects
 
 # Of a bucket, files up to so many bytes are fetched whole, and kept while they are looked at again and again in one step; and how many
@@ -89,6 +90,26 @@ class Folder(Protocol):
         ...
 
 
+class _LocalFile(type(Path())):  # type: ignore[misc]
+    """A path on this machine. (What is found below one is one, too.)"""
+
+    def open(self, *words: Any, **more: Any) -> Any:
+        """Open the file.
+
+        Raises:
+            Refused: it may not be read.
+        """
+        try:
+            return super().open(*words, **more)
+        except PermissionError:
+            raise unreadable(self) from None
+
+
+def is_kept_out(name: str) -> bool:
+    """Whether a file or folder below a store's is one that programs keep for themselves: its name, or a folder's, begins with a dot or ``_``."""
+    return any(part.startswith((".", "_")) and part != "." for part in name.split("/"))
+
+
 class LocalFolder:
     """A folder on this machine.
 
@@ -97,7 +118,7 @@ class LocalFolder:
     """
 
     def __init__(self, path: Path) -> None:
-        self.path, self.shown = path, str(path)
+        self.path, self.shown = cast("Path", _LocalFile(path)), str(path)
 
     def check(self) -> None:
         if not self.path.is_dir():
@@ -111,11 +132,26 @@ class LocalFolder:
         self._inside = cache(lambda name: (self.path / name).resolve().is_relative_to(top))
 
     def found(self, pattern: str) -> list[Found]:
+        self._refuse_unreadable(pattern)
         place = self.path / pattern
         paths = place.rglob("*") if place.is_dir() else self.path.glob(pattern)
         above = len(str(self.path / "-")) - 1
         there = [found for path in paths if (found := _local(str(path)[above:], path))]
         return sorted(there, key=lambda found: found.name)
+
+    def _refuse_unreadable(self, pattern: str) -> None:
+        """Refuse to look into folders that may not be read: pathlib passes over what is in those."""
+        for folder in self._looked_into(pattern):
+            may = os.access(folder, os.R_OK | os.X_OK)
+            if not may and folder.is_dir() and not is_kept_out(str(folder.relative_to(self.path))):
+                raise unreadable(folder)
+
+    def _looked_into(self, pattern: str) -> Iterator[Path]:
+        """The folders in which a pattern means files, the upper ones first."""
+        for above in reversed(PurePath(pattern).parents):
+            yield from [self.path] if above == PurePath() else self.path.glob(str(above))
+        if (self.path / pattern).is_dir():
+            yield from (self.path / pattern).glob("**")
 
     def file(self, name: str) -> Openable | None:
         path = self.path / name
