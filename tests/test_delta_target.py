@@ -145,17 +145,73 @@ class Target(Case):
         for turn in range(45):
             town.sql(f"INSERT INTO tree VALUES ({turn}, {turn}, 'oak')")
             town.project.step()
+        steps = 45 + self._lists_little(town)
         for table in ("tree", "log"):
             self.assertLess(len(DeltaTable(str(town.lake / table)).file_uris()), 20)
             log = town.lake / table / "_delta_log"
             self.assertTrue((log / f"{40:020}.checkpoint.parquet").exists())
             for number in range(40):
                 (log / f"{number:020}.json").unlink()
-        self.assertEqual(len(town.project.ledger("tree")), 45)
+        self.assertEqual(len(town.project.ledger("tree")), steps)
         town.sql("UPDATE tree SET a = 0 WHERE k = 1")
         self.equal(town)
         town.project.step("log")
-        self.assertEqual(len(town.seen("log")), 46)
+        self.assertEqual(len(town.seen("log")), steps + 1)
+
+    def _lists_little(self, town: Shore) -> int:
+        """Of a long log, a step lists what came last, wherever that is told; and all of it where that is told wrongly.
+
+        Returns:
+            How many steps that took.
+        """
+        listed, names = list[int](), Objects.names
+
+        def counted(objects: Objects, folder: str, after: str = "") -> list[Any]:
+            found = list(names(objects, folder, after))
+            listed.append(len(found) if folder == "tree/_delta_log" else 0)
+            return found
+
+        hint = town.lake / "tree/_delta_log/_last_checkpoint"
+        told, standing = hint.read_text(), town.project
+        standing.step("tree")
+        # Told by what the process knows itself; by the file; and by a file that tells nothing, too little, too much, or is not there.
+        for number, said in enumerate(
+            ("", told, "{}", "no", '{"version": 20}', '{"version": 30}', '{"version": 900}', None)
+        ):
+            if said:
+                hint.write_text(said)
+            elif said is None:
+                hint.unlink()
+            project = town.project if number else standing
+            town.sql(f"INSERT INTO tree VALUES ({100 + number}, 1, 'elm')")
+            with mock.patch.object(Objects, "names", counted):
+                listed.clear()
+                self.assertEqual(project.step("tree")[0].outcome, "stepped")
+            self.assertEqual(max(listed) < 16, said in ("", told), (said, listed))
+            self.assertEqual(town.seen(), town.there())
+        hint.write_text(told)
+        return number + 1
+
+    def test_old_commits_are_forgotten(self) -> None:
+        """Those that are older than the table keeps them, but for a table that keeps them all; rows and ledger lose nothing."""
+        town = self.shore(MIRROR + JOURNAL)
+        town.sql("INSERT INTO tree VALUES (0, 0, 'oak')")
+        town.project.step()
+        DeltaTable(str(town.lake / "log")).alter.set_table_properties({"delta.enableExpiredLogCleanup": "false"})
+        logs = {table: town.lake / table / "_delta_log" for table in ("tree", "log")}
+        with mock.patch("plainstep.stores.delta.target.CHECKPOINT", 3):
+            for turn in range(1, 8):
+                for file in [*logs["tree"].iterdir(), *logs["log"].iterdir()]:
+                    age = file.stat().st_mtime - timedelta(days=31).total_seconds()
+                    os.utime(file, (age, age))
+                town.sql(f"INSERT INTO tree VALUES ({turn}, {turn}, 'oak')", "UPDATE tree SET a = a + 1 WHERE k = 0")
+                town.project.step()
+                self.assertEqual(town.seen(), town.there())
+        left = {table: len(list(log.glob("*[0-9].json"))) for table, log in logs.items()}
+        self.assertLess(left["tree"], 5)
+        self.assertGreater(left["log"], 8)
+        self.assertEqual((len(town.project.ledger("tree")), len(town.seen("log"))), (8, 15))
+        self.equal(town)
 
     def test_the_ledger_in_several_books(self) -> None:
         town = self.shore()

@@ -163,22 +163,42 @@ class Log:
         place: its name, for messages.
         remedy: what to do where something of it is gone.
         upto: the version at which it is to end; None for the newest.
+        since: an earlier version to go on from, so that what came before is not listed: an earlier state's, or a checkpoint's.
     """
 
     def __init__(
-        self, objects: Objects, folder: str, place: str, remedy: str = RELOAD, upto: int | None = None
+        self,
+        objects: Objects,
+        folder: str,
+        place: str,
+        remedy: str = RELOAD,
+        upto: int | None = None,
+        since: int | None = None,
     ) -> None:
-        self.objects, self.place, self.remedy, self.upto = objects, place, remedy, upto
+        self.objects, self.place, self.remedy, self.upto, self.since = objects, place, remedy, upto, since
         self.folder = f"{folder.strip('/')}/" if folder.strip("/") else ""
 
     @cached_property
     def _listed(self) -> dict[str, datetime]:
-        found = self.objects.names(f"{self.folder}_delta_log")
-        return {one.name.rpartition("/")[2]: one.changed for one in found if one.name.count("/") == self._depth}
+        folder = f"{self.folder}_delta_log"
+        after = "" if self.since is None else f"{folder}/{self.since:020}"  # before all of that version's files
+        found = ((one.name.removeprefix(f"{folder}/"), one.changed) for one in self.objects.names(folder, after))
+        return {name: changed for name, changed in found if "/" not in name}
 
     @property
-    def _depth(self) -> int:
-        return self.folder.count("/") + 1
+    def last_checkpoint(self) -> int | None:
+        """The version of the last checkpoint, as far as a file says it that is there to spare a listing; None where it does not."""
+        try:
+            return int(json.loads(self.objects.read(f"{self.folder}_delta_log/_last_checkpoint"))["version"])
+        except (FileNotFoundError, ValueError, KeyError, TypeError):
+            return None
+
+    def goes_on(self, known: State | None) -> bool:
+        """Whether the newest version can be told from what is listed: an earlier state still stands, or a checkpoint is there."""
+        return self.since in self.checkpoints or (known is not None and self._still_stands(known))
+
+    def _still_stands(self, known: State) -> bool:
+        return known.stamp == self._listed.get(f"{known.number:020}.json") is not None
 
     @cached_property
     def commits(self) -> list[int]:
@@ -272,11 +292,7 @@ class Log:
             Refused: that is not held any more, or it takes features that are not known.
         """
         start = max((one for one in self.checkpoints if one <= number), default=-1)
-        if (
-            known is not None
-            and start <= known.number <= number
-            and known.stamp == self._stamp(known.number) is not None
-        ):
+        if known is not None and start <= known.number <= number and self._still_stands(known):
             return self._gone_on(replace(known, number=number, files=dict(known.files)), known.number)
         found = State(number)
         for name in self.checkpoints.get(start, ()):
@@ -284,11 +300,8 @@ class Log:
                 found.apply(action)
         return self._gone_on(found, start)
 
-    def _stamp(self, number: int) -> datetime | None:
-        return self._listed.get(f"{number:020}.json")
-
     def _gone_on(self, found: State, start: int) -> State:
-        found.stamp = self._stamp(found.number)
+        found.stamp = self._listed.get(f"{found.number:020}.json")
         for one in range(start + 1, found.number + 1):
             for action in self._actions(f"{one:020}.json"):
                 found.apply(action)

@@ -28,6 +28,8 @@ ANEW = "Bring it back, or remove the table's folder: the next step then loads it
 CHECKPOINT = 20
 # After so many versions what nothing refers to is looked for, for which the whole log is read.
 SWEEP = 200
+# The property of a table by which commits stay, however old they are.
+CLEANUP = "delta.enableExpiredLogCleanup"
 
 
 class DeltaTarget(LakeTarget):
@@ -53,8 +55,17 @@ class DeltaTarget(LakeTarget):
         """The books of its loads."""
         return self._books
 
-    def _log(self, table: str) -> Log:
-        return Log(self.objects, table, f"{self.name}.{table}", ANEW, self._upto.get(table))
+    def _log(self, table: str, since: int | None = None) -> Log:
+        return Log(self.objects, table, f"{self.name}.{table}", ANEW, self._upto.get(table), since)
+
+    def _newest(self, table: str) -> Log:
+        """A table's log, as far as its newest version takes: a log can hold every commit of a month."""
+        if table in self._upto:
+            return self._log(table)
+        known, whole = self._states.get(table), self._log(table)
+        since = known.number if known else whole.last_checkpoint
+        log = self._log(table, since)
+        return log if since is not None and log.goes_on(known) else whole
 
     def at_step(self, load: str, table: str, step: int) -> DeltaTarget | None:
         """The same, in which a table stands as it last did before a load's next step; None where that is not held any more."""
@@ -84,14 +95,14 @@ class DeltaTarget(LakeTarget):
 
     def newest(self, load: str) -> Book | None:
         """A load's book: that of its last step, in whichever table it merged into then."""
-        states = [self._state(self._log(table), table) for table in self.books.tables_of(load)]
+        states = [self._state(self._newest(table), table) for table in self.books.tables_of(load)]
         names = [dict(state.metadata.get("configuration") or {}).get(PROPERTY + load) for state in states if state]
         found = [self.books.read(name) for name in (*names, *self.books.begun(load)) if name]
         return max(found, key=lambda book: book.step, default=None)
 
     def table(self, name: str, key: tuple[str, ...]) -> TableInfo | None:
         """A table's columns, or None if there is none."""
-        log = self._log(name)
+        log = self._newest(name)
         state = self._state(log, name)
         if state is None:
             return None
@@ -100,7 +111,7 @@ class DeltaTarget(LakeTarget):
 
     def standing_table(self, name: str) -> MergedTable | None:
         """A table as it stands, as a watermark would keep it; None if there is none."""
-        state = self._state(self._log(name), name)
+        state = self._state(self._newest(name), name)
         return None if state is None else MergedTable(name, state.metadata["id"], bool(state.files))
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
@@ -109,7 +120,7 @@ class DeltaTarget(LakeTarget):
 
     def rows(self, name: str, schema: pa.Schema) -> Iterator[pa.RecordBatch]:
         """All rows of a table, in the given columns and types."""
-        log = self._log(name)
+        log = self._newest(name)
         state = self._state(log, name)
         if state is None:
             return
@@ -128,12 +139,12 @@ class DeltaTarget(LakeTarget):
         """A commit that is to be tried."""
         if not commit.amends:
             self.books.note_table(commit.watermark.load, table)
-        return TableCommit(self.books, commit, table, self._log(table))
+        return TableCommit(self.books, commit, table, self._newest(table))
 
     def state(self, made: LakeCommit[Any, Any]) -> State | None:
         """The newest version of the table of a commit."""
         assert isinstance(made, TableCommit)
-        made.log = self._log(made.table)
+        made.log = self._newest(made.table)
         state = self._state(made.log, made.table)
         if state is not None:
             refuse_others(state, made.log.place)
@@ -143,11 +154,16 @@ class DeltaTarget(LakeTarget):
         """Write down now and then what the table is made of, and remove what nothing refers to. That it could not be hurts nobody."""
         number = before.number + 1 if before else 0
         with suppress(Exception):
-            if number and number % CHECKPOINT == 0:
-                importlib.import_module("deltalake").DeltaTable(f"{self.place}/{table}").create_checkpoint()
-            if number and number % SWEEP == 0:
+            if before and number % CHECKPOINT == 0:
+                written = importlib.import_module("deltalake").DeltaTable(f"{self.place}/{table}")
+                written.create_checkpoint()
+                if dict(before.metadata.get("configuration") or {}).get(CLEANUP, "true") == "true":
+                    written.cleanup_metadata()  # commits older than the table keeps them, before the last checkpoint
+            if before and number % SWEEP == 0:
                 log = self._log(table)
-                sweep(self.books, log, log.state(log.head))
+                # That reads as much as there are commits: of a long log it is done less often.
+                if number // SWEEP % (1 + len(log.commits) // (10 * SWEEP)) == 0:
+                    sweep(self.books, log, log.state(log.head))
 
 
 def _as(values: pa.ChunkedArray, kind: pa.DataType) -> pa.ChunkedArray:
