@@ -5,12 +5,14 @@ from __future__ import annotations
 import struct
 import unittest
 from typing import Any
+from unittest import mock
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 import plainstep
 from plainstep.core.changes.ops import Op
+from plainstep.stores.postgresql import pgoutput
 from plainstep.stores.postgresql.capture.snapshots import Snapshot
 from plainstep.stores.postgresql.pgoutput import EPOCH, Begin, Decoder, Rows, begin_of, relation_of
 
@@ -105,6 +107,8 @@ class Messages(unittest.TestCase):
             one for start in range(0, len(messages), taken) for one in told(decoder, messages[start : start + taken])
         ]
         self.assertEqual(found, expected)
+        with mock.patch.object(pgoutput, "TOGETHER", 64):  # as of messages that are larger than one buffer
+            self.assertEqual(told(Decoder(COLUMNS, lambda begin: begin.xid >= least), messages), expected)
 
     def test_what_was_not_sent_is_not_null(self) -> None:
         decoder = Decoder(("k", "a", "b", "later"), lambda begin: True)
