@@ -21,12 +21,15 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, ClassVar
 
 import psycopg
 import pymysql
+from pyiceberg.catalog import load_catalog
+from pyiceberg.exceptions import CommitFailedException, NoSuchTableError
+from sqlalchemy.exc import SQLAlchemyError
 from tests import mariadb
 from tests.brokers import Broker, Kafka, Nats, Rabbit, Redis
 from tests.postgres import Cluster, Database, binaries
@@ -148,6 +151,23 @@ def lander(folder: Path) -> Callable[[list[dict[str, Any]]], None]:
         path.rename(folder / f"{path.name[1:]}.jsonl")
 
     return land
+
+
+class Keeper(threading.Thread):
+    """Expires snapshots of the Iceberg table, as whoever looks after one does: every commit copies what is told of each."""
+
+    def __init__(self, folder: Path, stop: threading.Event) -> None:
+        super().__init__(daemon=True)
+        self.folder, self.stop, self.expired = folder, stop, 0
+
+    def run(self) -> None:
+        while not self.stop.wait(20):
+            with suppress(NoSuchTableError, CommitFailedException, SQLAlchemyError):
+                catalog = load_catalog("default", type="sql", uri=f"sqlite:///{self.folder / 'ice.db'}")
+                table = catalog.load_table("town.c")
+                before = len(table.snapshots())
+                table.maintenance.expire_snapshots().older_than(datetime.now(UTC) - timedelta(minutes=1)).commit()
+                self.expired += before - len(table.refresh().snapshots())
 
 
 class Run:
@@ -273,7 +293,8 @@ def main() -> None:
     senders["files"] = Sender(lander(folder / "in"), stop, "files")
     for one in senders.values():
         one.some(5)  # what it is made of is to be seen
-    threads: list[threading.Thread] = [*writers, *senders.values()]
+    keeper = Keeper(folder, stop)
+    threads: list[threading.Thread] = [*writers, *senders.values(), keeper]
     for thread in threads:
         thread.start()
     run = Run(config)
@@ -290,7 +311,8 @@ def main() -> None:
         f"\nminutes {minutes:g}; {done}; exit status of the run {status}; tracebacks in its log: {log.count('Traceback')}"
     )
     print(
-        f"steps {counts['stepped']:,}, failed {counts['failed']:,}, refused {counts['refused']:,}; changes merged {sum(one['changes'] for one in steps):,}"
+        f"steps {counts['stepped']:,}, failed {counts['failed']:,}, refused {counts['refused']:,}; changes merged {sum(one['changes'] for one in steps):,}; "
+        f"snapshots expired {keeper.expired:,}"
     )
     for refused in [one for one in steps if one["outcome"] == "refused"][:5]:
         print(f"REFUSED {refused['load']} {refused.get('error')}")

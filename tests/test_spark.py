@@ -182,6 +182,36 @@ class Spark(unittest.TestCase):
                 self.assertEqual({one.ok for one in here.project.check()}, {True})
                 self.assertEqual([made for _, made in here.step("far", "spark")], [None] * len(here.shapes))
 
+    def test_updates_of_two_rows_that_lie_in_two_files(self) -> None:
+        """And what is quarantined and counted of all changes together, in a first load and after."""
+        layout = "operation = 'op'\ninsert = ['i']\nupdate_was = ['b']\nupdate_now = ['a']\ndelete = ['d']\n"
+        with Landing(5, "int", "snapshot", shapes=()) as here, many_parts():
+            config = here.path / "plainstep.toml"
+            said = "key = ['id']\nfirst = 'snapshot'\non_bad_row = 'quarantine'\n"
+            for store in ("near", "far"):
+                load = f"[loads.{store}_pairs]\nfrom = 'land.*.jsonl'\ninto = '{store}.pairs'\n{said}"
+                config.write_text(config.read_text() + f"{load}[loads.{store}_pairs.layout]\n{layout}")
+            here.shapes = ("pairs",)
+            rows = [{"op": "i", "id": number, "v": 0} for number in range(12)]
+            for turn in range(2):
+                for number in range(12):
+                    rows += [{"op": op, "id": number, "v": turn + n} for n, op in enumerate("ba")]
+                bad, there_already = {"op": "?", "id": 1, "v": 0}, {"op": "i", "id": turn, "v": 9}
+                rows += [bad, there_already]
+                for low in range(0, len(rows), 3):
+                    lines = "".join(json.dumps(one) + "\n" for one in rows[low : low + 3])
+                    (here.path / "in" / f"{turn}-{low:04}.jsonl").write_text(lines)
+                rows = [{"op": "b", "id": turn, "v": 9}, {"op": "a", "id": turn, "v": turn + 1}]
+                self.assertEqual(here.step("far", "spark"), here.step("near", "local"))
+                self.assert_same(here)
+                project = here.project
+                kept = [[row for _, row in project.quarantine(f"{store}_pairs")] for store in ("far", "near")]
+                self.assertEqual(kept[0], kept[1])
+                self.assertEqual(len(kept[0]), turn + 1)
+                found = [[one.contradictions for one in project.ledger(f"{store}_pairs")] for store in ("far", "near")]
+                self.assertEqual(found[0], found[1])
+                self.assertEqual(found[0][-1], 1)
+
     def test_a_lake_table_into_another(self) -> None:
         with Landing(7, "int", "snapshot", shapes=("mirror",)) as here, many_parts():
             config = here.path / "plainstep.toml"

@@ -12,9 +12,11 @@ from plainstep.core.positions import Span, Watermark
 from plainstep.errors import PlainStepError, Refused
 from plainstep.loads.windows import label, moved_by_hand
 from plainstep.stores.api import LooselyTyped
+from plainstep.stores.commit_errors import misread
 from plainstep.stores.records import Commit, LedgerEntry, LeftOut, Part
 
 if TYPE_CHECKING:
+    from plainstep.core.layouts.plausibility import Doubt
     from plainstep.core.positions import MergedTable
     from plainstep.loads.load import Load
     from plainstep.loads.states import LoadState
@@ -88,7 +90,7 @@ def commit_of(
     entry.at, entry.read_seconds = entry.at or datetime.now(UTC), time.perf_counter() - began
     # A journal and events take nothing away from what another load appended.
     own = load.config.shape not in ("journal", "events") and (entry.kind in BEGINNING or before is None)
-    return Commit(parts, before, watermark, entry, _tolerated(load, entry), left_out, began, own)
+    return Commit(parts, before, watermark, entry, _tolerance(load)(entry.changes), left_out, began, own)
 
 
 def _tables(state: LoadState, merged: bool) -> tuple[MergedTable, ...]:
@@ -116,7 +118,7 @@ def quarantining(load: Load, entry: LedgerEntry, left_out: Callable[[], LeftOut]
     """What tells a commit which rows are quarantined, which no longer are, and what the ledger says of it.
 
     It is asked when all rows are written, because a first load is read while it is written; it raises ``Refused`` where
-    most rows would be quarantined.
+    most rows would be quarantined, or the rows come of changes that contradict their layout as a whole, or each other.
 
     Args:
         load: the load.
@@ -125,15 +127,26 @@ def quarantining(load: Load, entry: LedgerEntry, left_out: Callable[[], LeftOut]
     """
     # The whole table is read anew: what was quarantined is found again, or fits now.
     anew = entry.kind == "reload" and isinstance(load.source, LooselyTyped)
+    # (Looked up now: a target does not answer while it is written.)
+    tolerated = _tolerance(load) if entry.kind in BEGINNING else None
     forgotten = [row.place for row in load.target.quarantined(load.name)] if anew else []
 
     def told() -> LeftOut:
         found = left_out()
+        if load.config.strict is None:
+            refuse_doubt(load, found.doubt)
+        if tolerated is not None:
+            _refuse_contradictions(load, found, tolerated(found.rows))
         rows = len(found.quarantined)
         if rows > max(entry.changes, found.rows, FEW):
             _refuse_most(load, entry, found)
         notes = [f"rows quarantined: {rows:,}"] if rows else []
-        return LeftOut(found.quarantined, [*forgotten, *found.released], [*notes, *found.notes])
+        return LeftOut(
+            found.quarantined,
+            [*forgotten, *found.released],
+            [*notes, *found.notes],
+            contradictions=found.contradictions,
+        )
 
     return told
 
@@ -150,11 +163,30 @@ def _refuse_most(load: Load, entry: LedgerEntry, found: LeftOut) -> None:
     )
 
 
-def _tolerated(load: Load, entry: LedgerEntry) -> int | None:
-    """How many contradictions are merged anyway; None for any number."""
-    if load.config.strict is None:
-        if isinstance(load.source, LooselyTyped) and load.source.spells_keys:
-            return 0  # a row to insert is there already: by another spelling of its key
-        trusted = load.source.is_managed or not load.source.has_exact_operations or moved_by_hand(load)
-        return None if trusted else max(entry.changes // 10, FEW)
-    return 0 if load.config.strict else None
+def refuse_doubt(load: Load, doubt: Doubt | None) -> None:
+    """Refuse changes that contradict their layout as a whole.
+
+    Raises:
+        Refused: there is a doubt.
+    """
+    if doubt:
+        raise misread(load.name, doubt.what, doubt.likely)
+
+
+def _refuse_contradictions(load: Load, found: LeftOut, most: int | None) -> None:
+    """Refuse rows that come of changes of which too many do not fit the one before them."""
+    if most is not None and found.contradictions > most:
+        told = f"{found.contradictions:,} of the {found.rows:,} changes of {load.config.source}"
+        raise misread(load.name, f"{told} contradict the one before them of their row.")
+
+
+def _tolerance(load: Load) -> Callable[[int], int | None]:
+    """How many contradictions of so many changes are merged anyway; None for any number."""
+    if load.config.strict is not None:
+        most = 0 if load.config.strict else None
+        return lambda changes: most
+    if isinstance(load.source, LooselyTyped) and load.source.spells_keys:
+        return lambda changes: 0  # a row to insert is there already: by another spelling of its key
+    if load.source.is_managed or not load.source.has_exact_operations or moved_by_hand(load):
+        return lambda changes: None
+    return lambda changes: max(changes // 10, FEW)

@@ -19,6 +19,7 @@ from plainstep.core.positions import Window
 from plainstep.core.shapes.base import WindowParts
 from plainstep.deferred import pa
 from plainstep.errors import Refused
+from plainstep.loads.commit import refuse_doubt
 from plainstep.loads.parted import ChangesByKey, PartedCollapser, ordered, settled
 from plainstep.loads.states import LoadState
 from plainstep.loads.windows import moved_by_hand
@@ -239,12 +240,7 @@ def refuse_doubtful(state: LoadState, read: NetRead) -> None:
     found = read.left_out.doubt
     if not found and not moved_by_hand(load):
         found = _unlike_the_target(state, read.net.first)
-    if found:
-        raise Refused(
-            found.what,
-            found.likely,
-            f"plainstep look {load.name} shows what the layout makes of the rows; strict = false merges them anyway.",
-        )
+    refuse_doubt(load, found)
 
 
 # Rows that are looked up at the target to see whether a feed's old values are what is there.

@@ -8,9 +8,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.cutting import Cut
-from plainstep.core.changes.ops import NOW, Op
 from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.core.position_labels import as_time, number
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
@@ -19,6 +17,7 @@ from plainstep.errors import ConfigError, Refused
 from plainstep.sources.feed_reading import FeedReading
 from plainstep.sources.full_table import whole_rows
 from plainstep.sources.partitioned import PartitionedFeed, in_one_partition
+from plainstep.sources.replay import Replay
 from plainstep.sources.shared_reading import SharedFeed, runs_of
 from plainstep.stores.feed import AskedFeed, HasMonitors, HasPieces, RemembersMore
 from plainstep.stores.records import Batches, Snapshot
@@ -223,10 +222,16 @@ class FeedSource:
         return isinstance(self.feed, HasPieces)
 
     def pieces(self, window: Window, most: int) -> list[Any]:
-        """A window in pieces, as the feed can be parted."""
+        """A window in pieces, as the feed can be parted. The two rows of an update may lie anywhere: then it is one piece."""
         assert isinstance(self.feed, HasPieces)
+        if self.layout.in_pairs:
+            return [window]
         found = self.feed.pieces(window.after_token or None, window.upto_token or None, most)
         return [Window(window.after, window.upto, after or "", upto) for after, upto in found] or [window]
+
+    def replays(self) -> bool:
+        """Yes: all that it holds is changes."""
+        return True
 
     def pieces_of_all(self, span: Span, most: int) -> list[Any]:
         """All that it holds, in pieces."""
@@ -278,23 +283,10 @@ class FeedSource:
             span = self._span(ends)
             if self.rows is None:
                 changes = self.read(Window.between(Position(span.oldest), span.end))
-                yield Snapshot(span, self.schema(), self._replayed(changes), changes.left_out)
+                replay = Replay(self.feed.place, self.layout.key, self.schema(), changes)
+                yield Snapshot(span, self.schema(), replay.rows(), replay.left_out)
             else:
                 yield Snapshot(span, self.schema(), whole_rows(self.rows, self.layout.key, self.schema(), reading))
-
-    def _replayed(self, batches: Batches) -> Iterator[pa.RecordBatch]:
-        collapser = Collapser(self.layout.key)
-        for changes in batches:
-            collapser.add(changes)
-        net = collapser.result()
-        if net.partial and not net.whole:
-            raise Refused(
-                f"{self.feed.place} sends parts of rows, and some rows were never sent whole.",
-                "Their other values are not known.",
-                "Name the table with 'rows' in the load, if it can be read.",
-            )
-        rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(self.schema().names)
-        yield from rows.cast(self.schema()).to_batches()
 
 
 def refuse_key(what: str) -> ConfigError:

@@ -98,7 +98,11 @@ class SparkEngine:
                 "Their other values are not known.",
                 f"plainstep step {state.load.name} --engine local",
             )
-        if net.contradictions and state.load.source.has_exact_operations:
+        source: Any = state.load.source
+        if source.replays():
+            left_out = replace(found.left_out, rows=net.read, contradictions=net.contradictions)
+            return replace(found, left_out=left_out)
+        if net.contradictions and source.has_exact_operations:
             raise DataError(
                 f"Rows of {state.load.config.source} that have a key which another row has: {net.contradictions:,}.",
                 "Which of them is meant, nothing tells.",

@@ -219,6 +219,10 @@ class SpreadSource(Source, Protocol):
         """A window in pieces, in reading order, which can be sent to other machines; at most so many."""
         ...
 
+    def replays(self) -> bool:
+        """Whether its rows are known by all changes alone; else the pieces of all of it are rows, each an insert."""
+        ...
+
     def pieces_of_all(self, span: Span, most: int) -> list[Any]:
         """All rows as they stand at the end of a span, as pieces of changes."""
         ...

@@ -158,7 +158,7 @@ def followed_by(
         files: what it wrote, where the target itself does not list it.
     """
     left_out = commit.left_out()
-    entry.note = "; ".join(filter(None, (entry.note, *left_out.notes)))
+    left_out.note_in(entry)
     entry.seconds = time.perf_counter() - commit.began
     watermark = replace(commit.watermark, tables=tables) if tables else commit.watermark
     gone = {*left_out.released, *(row.place for row in left_out.quarantined)}

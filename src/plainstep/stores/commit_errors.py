@@ -25,11 +25,18 @@ def contradicted(commit: Commit) -> Refused:
             "A row to insert is there already, or one to update or delete is not; strict = true refuses that.",
             f"plainstep check {load} tells which rows differ; plainstep reload {load} fixes them.",
         )
+    return misread(load, what)
+
+
+def misread(
+    load: str,
+    what: str,
+    why: str = "A row to insert is there already, or one to update or delete is not: codes may be swapped, the key not unique, "
+    "or the order wrong.",
+) -> Refused:
+    """The error for changes that their layout may misread."""
     return Refused(
-        what,
-        "A row to insert is there already, or one to update or delete is not: codes may be swapped, the key not unique, "
-        "or the order wrong.",
-        f"plainstep look {load} shows what the layout makes of the rows; strict = false merges them anyway.",
+        what, why, f"plainstep look {load} shows what the layout makes of the rows; strict = false merges them anyway."
     )
 
 

@@ -105,7 +105,7 @@ class Merge(ABC):
             self.execute(self.books.forget_quarantined, [watermark.load, place])
         for row in left_out.quarantined:
             self.execute(self.books.quarantined, [watermark.load, row.place, row.reason, row.row, watermark.step])
-        self.commit.entry.note = "; ".join(filter(None, (self.commit.entry.note, *left_out.notes)))
+        left_out.note_in(self.commit.entry)
 
     def _note_tables(self) -> None:
         """Keep with the watermark which tables were merged into, where it does not say so already."""

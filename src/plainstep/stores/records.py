@@ -138,8 +138,9 @@ class LeftOut:
         quarantined: rows that are quarantined.
         released: where rows stood that no longer are.
         notes: what else there is to say, for the ledger.
-        rows: how many rows of a table were read beside them.
+        rows: how many rows of a table, or changes that were collapsed into them, were read beside them.
         doubt: what spoke against the layout in what was read, if anything did.
+        contradictions: how many of these changes do not fit the one before them of their row.
     """
 
     quarantined: Sequence[QuarantinedRow] = ()
@@ -147,6 +148,12 @@ class LeftOut:
     notes: Sequence[str] = ()
     rows: int = 0
     doubt: Doubt | None = None
+    contradictions: int = 0
+
+    def note_in(self, entry: LedgerEntry) -> None:
+        """Have a step's row in the ledger say so."""
+        entry.note = "; ".join(filter(None, (entry.note, *self.notes)))
+        entry.contradictions += self.contradictions
 
 
 class Batches:

@@ -191,7 +191,7 @@ def _count(entry: LedgerEntry, done: Applied) -> None:
 def _noted(held: Holdings, commit: Commit) -> Holdings:
     """What is held with a commit's watermark, its ledger row, and the rows that are quarantined."""
     load, left_out, entry = commit.watermark.load, commit.left_out(), commit.entry
-    entry.note = "; ".join(filter(None, (entry.note, *left_out.notes)))
+    left_out.note_in(entry)
     entry.seconds = time.perf_counter() - commit.began
     tables = tuple(
         MergedTable(part.table, held.identities[part.table], held.tables[part.table].num_rows > 0)

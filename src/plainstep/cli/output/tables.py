@@ -44,14 +44,14 @@ def said(one: StepOutcome) -> str:
     entry = one.entry
     done = ", ".join(f"{name} {number:,}" for name, number in one.edits.items() if number) or "no row touched"
     took = f"{one.seconds:.2f} s"
+    odd = f"; {many(entry.contradictions, 'contradiction')}" if entry.contradictions else ""
+    note = f"; {entry.note}" if entry.note else ""
     if entry.kind == "snapshot":
-        return f"first load: {many(entry.append, 'row')}, as they stood at {one.upto}; {took}"
+        return f"first load: {many(entry.append, 'row')}, as they stood at {one.upto}{odd}{note}; {took}"
     if entry.kind == "begin":
         return f"begun at {one.upto}: only what changes after this is merged; {took}"
     if entry.kind == "reload":
-        return f"loaded again as of {one.upto}: {counts(one.net)} to repair; {done}; {took}"
-    odd = f"; {many(entry.contradictions, 'contradiction')}" if entry.contradictions else ""
-    note = f"; {entry.note}" if entry.note else ""
+        return f"loaded again as of {one.upto}: {counts(one.net)} to repair; {done}{odd}{note}; {took}"
     sent = f"; {one.delivery.summary}" if one.delivery else ""
     return f"{many(entry.changes, 'change')} {_window(one.after, one.upto, entry.changes)} came to {counts(one.net)}; {done}{odd}{note}{sent}; {took}"
 

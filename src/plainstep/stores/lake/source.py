@@ -253,6 +253,10 @@ class VersionsSource:
         ends[-1:] = [window.upto]  # what came to nothing at the end is looked at, too
         return [Window(after, upto) for after, upto in pairwise([window.after, *ends])]
 
+    def replays(self) -> bool:
+        """No: files hold rows."""
+        return False
+
     def pieces_of_all(self, span: Span, most: int) -> list[Any]:
         """The table as it stands: some of its files each."""
         if span.head != self.table.head:
