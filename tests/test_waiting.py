@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tempfile
 import threading
+import time
 import unittest
 from collections.abc import Callable
 from datetime import timedelta
@@ -79,6 +80,32 @@ class Waiting(unittest.TestCase):
         for _ in range(5):
             self.assertEqual(at_once(lambda: both(north, south), lambda: both(south, north)), [])
         self.assertEqual(len(gave_way), 5)
+
+    def test_whoever_gave_way_gets_its_turn(self) -> None:
+        """At the second try at the latest, however often the other one comes back for the two files."""
+        north, south = (self.folder / f"{name}.duckdb" for name in ("north", "south"))
+        done, tries = threading.Event(), []
+
+        def both(first: Path, second: Path) -> bool:
+            try:
+                with opened(first, False, 1.0):
+                    time.sleep(0.001)
+                    with opened(second, False, 1.0):
+                        return True
+            except LostConnection:
+                return False
+
+        def some_times() -> None:
+            for _ in range(40):
+                tries.append(both(north, south) or both(north, south))
+            done.set()
+
+        def again_and_again() -> None:
+            while not done.is_set():
+                both(south, north)
+
+        self.assertEqual(at_once(some_times, again_and_again), [])
+        self.assertEqual(tries, [True] * 40)
 
     def test_run_of_loads_between_two_files(self) -> None:
         for name in ("north", "south"):

@@ -50,7 +50,8 @@ class _Turns:
     """Threads of this process take turns at files.
 
     Two that each have their turn at one file and wait for that of the other would wait for ever (loads between two files, in both
-    directions): the second of them gives up instead, and its step is tried again.
+    directions): the second of them gives up instead, and its step is tried again. It then takes the file that it did not get before all
+    others, as the thread did that it gave way to: so it cannot meet the same one again.
     """
 
     def __init__(self) -> None:
@@ -58,6 +59,7 @@ class _Turns:
         self._locks: dict[Path, threading.RLock] = {}
         self._holders: dict[Path, int] = {}
         self._waiting: dict[int, Path] = {}
+        self._mine = threading.local()
 
     @contextmanager
     def taken(self, path: Path) -> Iterator[None]:
@@ -67,6 +69,14 @@ class _Turns:
             LostConnection: to wait for it would be to wait for itself.
         """
         me = threading.get_ident()
+        first, self._mine.missed = getattr(self._mine, "missed", None) or path, None
+        with ExitStack() as turns:
+            for one in dict.fromkeys((first, path)):
+                turns.enter_context(self._taken(one, me))
+            yield
+
+    @contextmanager
+    def _taken(self, path: Path, me: int) -> Iterator[None]:
         with self._guard:
             lock = self._locks.setdefault(path, threading.RLock())
         if not lock.acquire(blocking=False):
@@ -83,6 +93,7 @@ class _Turns:
     def _wait(self, lock: threading.RLock, path: Path, me: int) -> None:
         with self._guard:
             if self._waits_for(path, me):
+                self._mine.missed = path
                 raise LostConnection(
                     f"{path} is in use by a load that waits for a file which this load is using.",
                     "One of the two has to give way.",
