@@ -15,12 +15,13 @@ from unittest import mock
 import numpy as np
 import pandas as pd
 import pyarrow as pa
+import pyarrow.compute as pc
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
 from plainstep.core.changes import groups, keys
-from plainstep.core.changes.batch import Changes, as_changes
+from plainstep.core.changes.batch import MANY_WORDS, Changes, as_changes, op_words, words
 from plainstep.core.changes.collapse import Collapser, collapse, merge
 from tests.histories import Model, Row, flat, histories, merged
 from tests.support import PEAK, examples
@@ -255,9 +256,13 @@ class Compiled(unittest.TestCase):
     """Compiled loops and whole arrays give the same answer."""
 
     def answer(self, table: Any, key: list[str], compiled: bool) -> plainstep.NetChanges:
-        """The net changes by compiled loops, or by whole arrays."""
+        """The net changes by compiled loops, which deal out even a few rows, or by whole arrays."""
         rows = 0 if compiled else 1 << 60
-        with mock.patch.object(groups, "WORTH_LOADING", rows), mock.patch.object(groups, "WORTH_CALLING", rows):
+        with (
+            mock.patch.multiple(groups, WORTH_LOADING=rows, WORTH_CALLING=rows),
+            mock.patch("plainstep.core.changes.compiled.SHARE_ROWS", 4),
+            mock.patch("plainstep.core.changes.compiled_numbers.SHARE_KEY_BITS", 1),
+        ):
             return collapse(table, key)
 
     def both(self, table: Any, key: list[str]) -> tuple[plainstep.NetChanges, plainstep.NetChanges]:
@@ -337,6 +342,33 @@ class Compiled(unittest.TestCase):
             self.same(_any_operations(keys_of, chance), ["k"])
         texts = pa.array([f"tree {number}" for number in chance.integers(0, 40_000, 200_000)])
         self.same(_any_operations(texts, chance), ["k"])
+
+    @given(st.data())
+    @settings(max_examples=examples(60), deadline=None)
+    def test_some_rows_of_a_column(self, data: st.DataObject) -> None:
+        """As Arrow takes them, also out of columns that are cut out of others; of two columns, the second's where the first has none."""
+        kind: pa.DataType = data.draw(
+            st.sampled_from([pa.int8(), pa.int32(), pa.int64(), pa.float64(), pa.date32(), pa.string()])
+        )
+        count = data.draw(st.integers(1, 40))
+        sides: list[list[int | None]] = data.draw(
+            st.sampled_from([[[0, 1, 7, None], [2, None]], [[0, 1], [3]], [[None], [1, None]]])
+        )
+        drawn = [data.draw(st.lists(st.sampled_from(values), min_size=count, max_size=count)) for values in sides]
+        whole = [pa.array(values, pa.int32()).cast(kind) for values in drawn]
+        cut = data.draw(st.integers(0, count - 1))
+        column, other = (one.slice(cut) for one in whole)
+        rows = pa.array(data.draw(st.lists(st.integers(0, count - cut - 1), max_size=30)), pa.int32())
+        with mock.patch.multiple(groups, WORTH_LOADING=0, WORTH_CALLING=0):
+            self.assertEqual(groups.picked(column, rows), column.take(rows))
+            either = groups.picked(column, rows, other)
+        self.assertEqual(either, pc.coalesce(column.take(rows), other.take(rows)))
+        self.assertIsNone(either.validate(full=True))
+
+    def test_many_operations_as_words(self) -> None:
+        for most in (3, 5):
+            ops = pa.array(np.random.default_rng(5).integers(1, most + 1, MANY_WORDS).astype(np.int8))
+            self.assertEqual(words(ops), op_words().take(ops))
 
     def test_keys_that_were_made_to_collide(self) -> None:
         """They would take a second for every ten thousand; whole arrays tell them apart."""

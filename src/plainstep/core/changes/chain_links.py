@@ -10,8 +10,8 @@ from plainstep.core.arrays import Bools, Numbers, numbers
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.events import events_of
-from plainstep.core.changes.net import ABSENT, PRESENT, UNKNOWN, differing
-from plainstep.core.changes.ops import NOW, WAS
+from plainstep.core.changes.net import differing
+from plainstep.core.changes.ops import ABSENT, NOW, PRESENT, UNKNOWN, WAS
 from plainstep.deferred import np, pa
 from plainstep.properties import cached_property
 

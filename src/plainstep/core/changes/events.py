@@ -7,9 +7,10 @@ from dataclasses import dataclass, field, replace
 from functools import cache
 
 from plainstep.core.arrays import Bools, Codes, Numbers, flat, numbers
+from plainstep.core.changes import groups
 from plainstep.core.changes.batch import Changes
-from plainstep.core.changes.net import ABSENT, KEY, PRESENT, UNKNOWN, NetChanges, surely
-from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.net import KEY, NetChanges, surely
+from plainstep.core.changes.ops import ABSENT, NOW, PRESENT, UNKNOWN, WAS, Op
 from plainstep.deferred import np, npt, pa, pc
 from plainstep.errors import DataError
 
@@ -86,16 +87,19 @@ class StraightChanges:
 
     def key_at(self, place: int, rows: pa.Array) -> pa.Array:
         """The values of a column of the key, in some changes."""
-        now = self.changes.image(NOW, self.key[place]).take(rows)
-        return pc.coalesce(now, self.changes.image(WAS, self.key[place]).take(rows)) if now.null_count else now
+        now, was = (self.changes.image(side, self.key[place]) for side in (NOW, WAS))
+        return groups.picked(now, rows, was)
 
     def had_at(self, rows: Numbers) -> Codes:
         """What some changes tell of the row before them."""
-        return had_before()[self.ops[rows]]
+        return had_before().take(self._ops_at(rows))
 
     def has_at(self, rows: Numbers) -> Bools:
         """Whether there is a row after some changes."""
-        return has_after()[self.ops[rows]]
+        return has_after().take(self._ops_at(rows))
+
+    def _ops_at(self, rows: Numbers) -> Codes:
+        return numbers(groups.picked(pa.array(self.ops), pa.array(rows)))
 
 
 @cache

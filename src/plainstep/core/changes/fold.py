@@ -15,8 +15,8 @@ from plainstep.core.arrays import Bools, Numbers, flat
 from plainstep.core.changes import groups, keys
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.events import Events, StraightChanges, events_of, had_before, has_after
-from plainstep.core.changes.net import ABSENT, GIVEN, KEY, PRESENT, NetChanges
-from plainstep.core.changes.ops import NOW, SAME, WAS, Op
+from plainstep.core.changes.net import GIVEN, KEY, NetChanges
+from plainstep.core.changes.ops import ABSENT, NOW, PRESENT, SAME, WAS, Op
 from plainstep.deferred import np, npt, pa, pc
 from plainstep.errors import DataError
 
@@ -37,7 +37,9 @@ def net_of(changes: Changes, key: tuple[str, ...]) -> NetChanges:
     truncates = np.flatnonzero(changes.op() == Op.TRUNCATE)
     if len(truncates):
         changes = Changes(changes.table.slice(int(truncates[-1]) + 1))
-    folded = _straight(changes, key) or fold(events_of(changes, key))
+    folded = _straight(changes, key)
+    if folded is None:
+        folded = fold(events_of(changes, key))
     return replace(folded, read=read, truncated=bool(len(truncates)), last_seq=last_seq)
 
 
@@ -99,9 +101,9 @@ def _folded(
         "has": lambda: pa.array(events.has_at(found.lasts)),
         "fresh": lambda: pa.array(fresh),
         "count": lambda: pa.array(found.counts),
-        "first_seq": lambda: seqs[0].take(firsts),
-        "last_seq": lambda: seqs[1].take(lasts),
-        "last_at": lambda: events.at.take(lasts),
+        "first_seq": lambda: groups.picked(seqs[0], firsts),
+        "last_seq": lambda: groups.picked(seqs[1], lasts),
+        "last_at": lambda: groups.picked(events.at, lasts),
     }
     if SAME in events.table.column_names:
         columns[SAME] = lambda: flat(events.table[SAME]).take(_rows_of(events, found.lasts))
@@ -176,7 +178,7 @@ def _given_values(events: Events, codes: Numbers, present: Numbers, lasts: Numbe
 
 def _taken(values: pa.ChunkedArray, rows: pa.Array, blank: Bools | None) -> pa.Array:
     """Some rows of a column, those that are to be blank as nulls."""
-    found = keys.picked(values, rows)
+    found = groups.picked(values, rows)
     if blank is None or not blank.any():
         return found
     return pc.if_else(pa.array(blank), pa.scalar(None, found.type), found)

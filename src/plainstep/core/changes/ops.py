@@ -9,6 +9,8 @@ WAS, NOW = "was.", "now."
 SAME = "same"
 # The number of a change as its row's key, where rows have none.
 ROW = "plainstep.row"
+# What a change tells of the row before it: there was none, there was one, or nothing.
+ABSENT, PRESENT, UNKNOWN = 0, 1, 2
 
 
 class Op(IntEnum):

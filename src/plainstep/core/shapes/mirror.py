@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from plainstep.core.arrays import flat, numbers, utc_time
-from plainstep.core.changes.net import ABSENT, NOTHING, NetChanges
-from plainstep.core.changes.ops import NOW, Op
+from plainstep.core.changes.net import NOTHING, NetChanges
+from plainstep.core.changes.ops import ABSENT, NOW, Op
 from plainstep.core.shapes.base import (
     StepContext,
     TargetReader,
