@@ -30,6 +30,8 @@ WORTH_LOADING = 2_000_000
 WORTH_CALLING = 20_000
 # Keys that are numbers are looked up in a table of them all while there are at most so many times as many as there are rows.
 MOST_NUMBERS = 2
+# So many rows are looked at first.
+SOME = 1 << 12
 
 
 @dataclass(frozen=True)
@@ -121,9 +123,9 @@ def of_changes(ops: Codes, told: Codes, sides: list[tuple[pa.Array, pa.Array]]) 
         return None
     packed = sum(int(one) << compiled_keys.TOLD_BITS * op for op, one in enumerate(told))
     if len(columns) == 1 and isinstance(columns[0], _Fixed):
-        least, most = columns[0].ends()
-        if most - least < max(MOST_NUMBERS * len(ops), keys.DENSE_MINIMUM):
-            return _of_numbers(ops, packed, columns[0], least, most)
+        ends = columns[0].ends(max(MOST_NUMBERS * len(ops), keys.DENSE_MINIMUM))
+        if ends:
+            return _of_numbers(ops, packed, columns[0], *ends)
     words, found = _words(ops, columns)
     if found & compiled_keys.MOVED:
         return None
@@ -217,10 +219,15 @@ class _Fixed:
         """The values with what is not null, after and before the changes."""
         return self.now, self.now_bits, self.was, self.was_bits
 
-    def ends(self) -> tuple[int, int]:
-        """The least and the greatest key."""
-        found = compiled.in_pieces(partial(compiled_numbers.least_and_most, *self.sides), len(self.now))
-        return min(int(one[0]) for one in found), max(int(one[1]) for one in found)
+    def ends(self, most: int) -> tuple[int, int] | None:
+        """The least and the greatest key; None if there are more than so many numbers from one to the other."""
+        ends = 0, 0
+        for rows in (min(SOME, len(self.now)), len(self.now)):  # the first rows tell of most keys that they lie apart
+            found = compiled.in_pieces(partial(compiled_numbers.least_and_most, *self.sides), rows)
+            ends = min(int(one[0]) for one in found), max(int(one[1]) for one in found)
+            if ends[1] - ends[0] >= most:
+                return None
+        return ends
 
     def read(self, ops: Codes, words: Words, at: int, low: int, high: int) -> int:
         return int(compiled_keys.fixed_words(ops, *self.sides, words, at, low, high))
