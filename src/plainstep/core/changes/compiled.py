@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from typing import Any, TypeVar
 
 import numba
 import numpy as np
 
-from plainstep.core.changes.keys import multipliers, pool
+from plainstep.core.changes.keys import in_pieces, multipliers, pool
 from plainstep.core.changes.ops import ABSENT, PRESENT
 
 Made = TypeVar("Made", bound=Callable[..., Any])
@@ -58,15 +57,10 @@ def _hash(words: Any, row: int) -> Any:
 
 
 @inlined
-def odd(is_second: Any, had: Any, before: Any) -> Any:
-    """Whether what a row tells of the row before it does not fit what the one before it of its key told: 0 or 1."""
-    return is_second & (had == (PRESENT if before & HAS == 0 else ABSENT))
-
-
-@inlined
 def contradicted(known: Any, carried: Any) -> Any:
-    """Whether the row after one of its key does not fit it: 0 or 1."""
-    return odd(known != 0, (known >> ROW_BITS) & 3, carried)
+    """Whether what is known of a key, of the row after this one, does not fit what this one tells: 0 or 1."""
+    had = (known >> ROW_BITS) & 3
+    return (known != 0) & (had == (PRESENT if carried & HAS == 0 else ABSENT))
 
 
 @inlined
@@ -232,18 +226,6 @@ def picked(values: Any, bits: Any, others: Any, other_bits: Any, rows: Any, foun
         found_bits[eight] = byte
 
 
-def edges(count: int) -> list[int]:
-    """Where so many things are cut, into a piece for each core."""
-    cores = min(os.cpu_count() or 1, 8)
-    return [count * core // cores for core in range(cores + 1)]
-
-
-def in_pieces(work: Callable[[int, int], Any], count: int) -> list[Any]:
-    """Do some work, of the pieces of so many things, on all cores."""
-    cut = edges(count)
-    return list(pool().map(work, cut[:-1], cut[1:]))
-
-
 def in_order(firsts: Any, lasts: Any, counts: Any, rows: int) -> Any:
     """Groups in the order of their last rows, so that what is taken of these is taken as it lies.
 
@@ -272,8 +254,8 @@ def grouped(words: Any, tags: Any, counts: Any) -> tuple[Any, Any, Any, int] | N
         Each key's first row, its last, how many changes it had; and how many rows do not fit the one before them of their key. None
         where the keys were made to collide.
     """
-    cut, share_bits = edges(len(words)), _share_bits(len(words))
-    deals = tuple(pool().map(lambda low, high: _dealt(words, tags, counts, share_bits, low, high), cut[:-1], cut[1:]))
+    share_bits = _share_bits(len(words))
+    deals = tuple(in_pieces(lambda low, high: _dealt(words, tags, counts, share_bits, low, high), len(words)))
     found = in_pieces(lambda begin, end: _grouped(deals, share_bits, begin, end), 1 << share_bits)
     if not all(one[4] for one in found):
         return None

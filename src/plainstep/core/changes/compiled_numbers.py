@@ -15,14 +15,12 @@ from plainstep.core.changes.compiled import (
     begins_of,
     bit,
     contradicted,
-    edges,
-    in_pieces,
     known_with,
     looped,
     together,
 )
 from plainstep.core.changes.compiled_keys import said, tag_of
-from plainstep.core.changes.keys import pool
+from plainstep.core.changes.keys import in_pieces
 
 # A share has so many keys, whose table stays in a core's cache (256 KiB); more where there would be too many shares.
 SHARE_KEY_BITS = 15
@@ -122,11 +120,11 @@ def walked(
         ``compiled_keys.said`` says of any of them.
     """
     bits = max(SHARE_KEY_BITS, (most - least).bit_length() - MOST_SHARE_BITS)
-    shares, cut = ((most - least) >> bits) + 1, edges(len(ops))
+    shares = ((most - least) >> bits) + 1
 
     def dealt(low: int, high: int) -> Any:
         return _dealt(ops, told, now, now_bits, was, was_bits, least, bits, shares, low, high)
 
-    deals = tuple(pool().map(dealt, cut[:-1], cut[1:]))
+    deals = tuple(in_pieces(dealt, len(ops)))
     found = in_pieces(lambda begin, end: _walked(deals, bits, begin, end), shares)
     return (*together(found), sum(int(one[3]) for one in found), int(np.bitwise_or.reduce([one[2] for one in deals])))

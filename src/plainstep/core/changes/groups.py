@@ -130,7 +130,7 @@ def of_changes(ops: Codes, told: Codes, sides: list[tuple[pa.Array, pa.Array]]) 
     if found & compiled_keys.MOVED:
         return None
     tags = np.empty(len(ops), dtype=np.uint8)
-    compiled.in_pieces(lambda low, high: compiled_keys.tag(ops, packed, tags, low, high), len(ops))
+    keys.in_pieces(lambda low, high: compiled_keys.tag(ops, packed, tags, low, high), len(ops))
     groups = _in_order(compiled.grouped(words, tags, np.zeros(0, dtype=np.int64)), len(ops))
     return groups and replace(groups, strays=bool(found & compiled_keys.STRAY))
 
@@ -192,7 +192,7 @@ def _words(ops: Codes, columns: Sequence[_Fixed | _Texts]) -> tuple[Words, int]:
     words = np.empty((len(ops), sum(column.width for column in columns)), dtype=np.uint64)
     at = found = 0
     for column in columns:
-        found |= int(np.bitwise_or.reduce(compiled.in_pieces(partial(column.read, ops, words, at), len(ops))))
+        found |= int(np.bitwise_or.reduce(keys.in_pieces(partial(column.read, ops, words, at), len(ops))))
         at += column.width
     return words, found
 
@@ -223,7 +223,7 @@ class _Fixed:
         """The least and the greatest key; None if there are more than so many numbers from one to the other."""
         ends = 0, 0
         for rows in (min(SOME, len(self.now)), len(self.now)):  # the first rows tell of most keys that they lie apart
-            found = compiled.in_pieces(partial(compiled_numbers.least_and_most, *self.sides), rows)
+            found = keys.in_pieces(partial(compiled_numbers.least_and_most, *self.sides), rows)
             ends = min(int(one[0]) for one in found), max(int(one[1]) for one in found)
             if ends[1] - ends[0] >= most:
                 return None
@@ -248,7 +248,7 @@ class _Texts:
         if not any(test(now.type) for test in keys.textual()):
             return None
         both = [_laid_out(side.cast(pa.large_binary())) for side in (now, was)]
-        longest = max(max(compiled.in_pieces(partial(compiled_keys.longest, side[0]), len(now))) for side in both)
+        longest = max(max(keys.in_pieces(partial(compiled_keys.longest, side[0]), len(now))) for side in both)
         if longest > keys.LONGEST_IN_WORDS:
             return None
         return _Texts(both[0], _bits(now), both[1], _bits(was), longest // 8 + 1)

@@ -12,7 +12,6 @@ import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache, partial
-from itertools import pairwise
 from typing import Any, TypeVar
 
 from plainstep.core.arrays import Ints, Words, flat, text_offsets
@@ -30,6 +29,8 @@ LONGEST_IN_WORDS = 64
 
 # Below this many rows, handing pieces to threads costs more than it saves.
 WORTH_SPLITTING = 200_000
+# So many cores work at one thing at most: what each finds is put together afterwards. (More were not measured.)
+MOST_CORES = 8
 
 # A table has at least twice as many slots as there are keys, as far as a sample of this size can tell:
 # a smaller table stays in the processor's cache, a larger one has fewer keys to try again.
@@ -259,12 +260,13 @@ def word_at(eights: Words, starts: Ints, lengths: Ints, at: int) -> Words:
     """Bytes ``at`` to ``at + 8`` of every value, zero beyond its end."""
     word: Words = np.empty(len(starts), dtype=np.uint64)
 
-    def piece(rows: slice) -> None:
+    def piece(low: int, high: int) -> None:
+        rows = slice(low, high)
         places = np.minimum(starts[rows] + at, len(eights) - 1)
         spare = (8 - np.clip(lengths[rows] - at, 0, 8)).astype(np.uint8)
         np.bitwise_and(eights[places], kept_bytes()[spare], out=word[rows])
 
-    _in_pieces(piece, len(starts))
+    in_pieces(piece, len(starts), WORTH_SPLITTING)
     return word
 
 
@@ -339,20 +341,22 @@ def _claim(words: list[Words], bits: int, turn: int) -> tuple[Ints, npt.NDArray[
     mine = np.empty(count, dtype=np.bool_)
     owner = np.empty(1 << bits, dtype=np.int32)
 
-    def find(rows: slice) -> None:
+    def find(low: int, high: int) -> None:
+        rows = slice(low, high)
         hashed = _mix([word[rows] for word in words], turn)
         slots[rows] = hashed >> np.uint64(64 - bits)
 
-    def compare(rows: slice) -> None:
+    def compare(low: int, high: int) -> None:
+        rows = slice(low, high)
         owners = owner.take(slots[rows])
         same = words[0].take(owners) == words[0][rows]
         for word in words[1:]:
             same &= word.take(owners) == word[rows]
         mine[rows] = same
 
-    _in_pieces(find, count)
+    in_pieces(find, count, WORTH_SPLITTING)
     owner[slots] = np.arange(count, dtype=np.int32)
-    _in_pieces(compare, count)
+    in_pieces(compare, count, WORTH_SPLITTING)
     return slots, mine
 
 
@@ -375,11 +379,16 @@ def pool() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="plainstep")
 
 
-def _in_pieces(work: Callable[[slice], None], count: int) -> None:
-    """Run the work over all rows, on all cores where there are enough rows."""
-    if count < WORTH_SPLITTING:
-        work(slice(0, count))
-        return
-    cores = os.cpu_count() or 1
-    edges = [count * piece // cores for piece in range(cores + 1)]
-    list(pool().map(work, [slice(low, high) for low, high in pairwise(edges)]))
+def in_pieces(work: Callable[[int, int], Made], count: int, worth: int = 0) -> list[Made]:
+    """Do some work, of the pieces of so many things, on all cores. It must not be done in ``pool`` itself.
+
+    Args:
+        work: does it, from one thing up to another.
+        count: how many things there are.
+        worth: of fewer things, it is done in one piece.
+    """
+    if count < worth:
+        return [work(0, count)]
+    cores = min(os.cpu_count() or 1, MOST_CORES)
+    cut = [count * core // cores for core in range(cores + 1)]
+    return list(pool().map(work, cut[:-1], cut[1:]))
