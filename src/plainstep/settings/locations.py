@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from pathlib import Path
 
 from pydantic import BaseModel, ValidationError
@@ -64,20 +65,29 @@ def _known_keys(place: list[str]) -> Iterator[str]:
 
 def line_of(text: str, place: list[str]) -> int:
     """The line that a setting stands on, or its table's, as far as plain TOML tells; 1 if not found."""
-    best, table, depth = 1, [], 0
+    within, exactly = _lines(text)
+    whole = tuple(place)
+    if whole in within:
+        return within[whole]
+    above = (exactly.get(whole[:depth]) for depth in range(len(whole) - 1, 0, -1))
+    return next((line for line in above if line), 1)
+
+
+@lru_cache(maxsize=1)
+def _lines(text: str) -> tuple[dict[tuple[str, ...], int], dict[tuple[str, ...], int]]:
+    """The first lines that set something in a place, or are its header; and those that set just that. (All that is asked is of one file.)"""
+    within: dict[tuple[str, ...], int] = {}
+    exactly: dict[tuple[str, ...], int] = {}
+    table: list[str] = []
     for number, line in enumerate(text.splitlines(), 1):
-        header = re.match(r"\s*\[([^\[\]]+)\]", line)
+        header, setting = re.match(r"\s*\[([^\[\]]+)\]", line), re.match(r"\s*([\w\-\"'.]+)\s*=", line)
         if header:
-            table = [part.strip().strip("\"'") for part in header[1].split(".")]
-            found = table
+            found = table = [part.strip().strip("\"'") for part in header[1].split(".")]
+        elif setting:
+            found = [*table, *(part.strip("\"'") for part in setting[1].split("."))]
         else:
-            setting = re.match(r"\s*([\w\-\"'.]+)\s*=", line)
-            found = [*table, *(part.strip("\"'") for part in setting[1].split("."))] if setting else []
-        common = 0
-        for ours, theirs in zip(found, place, strict=False):
-            if ours != theirs:
-                break
-            common += 1
-        if found and common == min(len(found), len(place)) and common > depth:
-            best, depth = number, common
-    return best
+            continue
+        exactly.setdefault(tuple(found), number)
+        for depth in range(1, len(found) + 1):
+            within.setdefault(tuple(found[:depth]), number)
+    return within, exactly
