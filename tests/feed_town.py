@@ -9,11 +9,11 @@ import unittest
 from pathlib import Path
 from typing import Any, Self
 
-import duckdb
 from click.testing import CliRunner, Result
 
 import plainstep
 from plainstep.cli.main import cli
+from plainstep.stores.duckdb.connection import opened
 from tests import layouts
 from tests.histories import Model
 
@@ -44,7 +44,7 @@ class Town:
         self.writers.write(self.model.changes[known:])
 
     def target(self, table: str) -> dict[int, tuple[Any, ...]]:
-        with duckdb.connect(str(self.path / "house.duckdb"), read_only=True) as connection:
+        with opened(self.path / "house.duckdb", read_only=True, wait=5.0) as connection:
             return {row[0]: row for row in connection.execute(f'SELECT k, a, b FROM "{table}"').fetchall()}
 
     @property

@@ -18,6 +18,7 @@ from hypothesis import Phase
 
 import plainstep
 from plainstep.cli.main import cli
+from plainstep.stores.duckdb.connection import opened
 from plainstep.testing.processes import Script
 from tests.histories import Model
 
@@ -95,9 +96,7 @@ class Town:
         """All rows of a table, sorted."""
         sql = f'SELECT * FROM "{table}"'
         if store == "house":
-            import duckdb
-
-            with duckdb.connect(str(self.path / "house.duckdb"), read_only=True) as connection:
+            with opened(self.path / "house.duckdb", read_only=True, wait=5.0) as connection:
                 found = [tuple(row.values()) for row in connection.sql(sql).to_arrow_table().to_pylist()]
         else:
             file = sqlite3.connect(self.path / f"{store}.db")
