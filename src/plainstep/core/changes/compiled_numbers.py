@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from plainstep.core.changes.compiled import (
-    COUNT_SHIFT,
+    KNOWN,
     MOST_SHARE_BITS,
     ROW,
     ROW_BITS,
@@ -15,6 +15,7 @@ from plainstep.core.changes.compiled import (
     begins_of,
     bit,
     contradicted,
+    emptied,
     known_with,
     looped,
     together,
@@ -80,25 +81,20 @@ def _walked(deals: Any, bits: int, begin: int, end: int) -> Any:
     keys = 1 << bits
     room = min(total, keys * (end - begin)) + 1
     firsts, lasts = np.empty(room, dtype=np.int32), np.empty(room, dtype=np.int32)
-    counts, met, table = (
-        np.empty(room, dtype=np.int64),
-        np.empty(keys + 1, dtype=np.int32),
-        np.empty(keys, dtype=np.int64),
-    )
+    counts, met = np.empty(room, dtype=np.int64), np.empty(keys + 1, dtype=np.int32)
+    table = np.zeros((keys, 1), dtype=np.int64)
     groups, odds = 0, 0
     for share in range(begin, end):
-        table[:], mine = 0, 0
+        mine = 0
         for dealt, begins, _ in deals[::-1]:
             for place in range(begins[share + 1] - 1, begins[share] - 1, -1):
                 carried, key = dealt[place] & ROW, (dealt[place] >> ROW_BITS) & (keys - 1)
-                known = table[key]
+                known = table[key, KNOWN]
                 odds += contradicted(known, carried)
                 lasts[groups + mine], met[mine] = carried >> ROW_SHIFT, key
                 mine += known == 0
-                table[key] = known_with(known, carried, 1)
-        for group in range(mine):
-            known = table[met[group]]
-            firsts[groups + group], counts[groups + group] = known & ROW, known >> COUNT_SHIFT
+                table[key, KNOWN] = known_with(known, carried, 1)
+        emptied(table, met[:mine], firsts[groups:], counts[groups:])
         groups += mine
     return firsts[:groups], lasts[:groups], counts[:groups], odds
 
