@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any
 
 from plainstep.core.arrays import utc_time
@@ -19,11 +20,13 @@ from plainstep.core.changes.ops import NOW, ROW, WAS, Op
 from plainstep.core.changes.parts import NetParts
 from plainstep.deferred import duckdb, np, pa
 from plainstep.errors import ConfigError, DataError
-from plainstep.sql.engine import spilling
+from plainstep.sql.engine import scratch, spilling
 from plainstep.sql.literals import quoted
 
 # Rows that are put aside at a time: DuckDB works on 122,880 (a row group), and this is some for each core.
 AT_ONCE = 1 << 19
+# What is compared in the evaluator that is there, in memory: one that could spill takes 20 to 40 ms to make.
+FEW, FEW_BYTES = 1 << 16, 1 << 25
 # A sample is so many parts in this many, by a hash of the key: the same keys on both sides, and at every run.
 PARTS = 10_000
 
@@ -114,15 +117,31 @@ def compared(
         ConfigError: the scope names a column that is not there, or its condition is none.
     """
     scope = scope or Scope()
-    with spilling() as evaluator:
+    few, target = _looked_ahead(target)
+    if few:
+        few, source = _looked_ahead(source)
+    with scratch() if few and len(waiting or ()) <= FEW else spilling() as evaluator:
         kept = _Sides(evaluator, key, schema, scope)
         kept.fill("t", target)
         kept.fill("s", with_keys(source, key, "the source"))
         [[target_rows]] = evaluator.execute("SELECT count(*) FROM t").fetchall()
         if waiting is not None and (len(waiting) or waiting.truncated):
             kept.settle(waiting, undo)
-        evaluator.execute(f"CREATE TABLE d AS {_query(key, kept.compared)}")
+        evaluator.execute(f"CREATE TEMP TABLE d AS {_query(key, kept.compared)}")
         yield Comparison(evaluator, key, kept.compared, int(target_rows))
+
+
+def _looked_ahead(batches: Iterable[pa.RecordBatch]) -> tuple[bool, Iterator[pa.RecordBatch]]:
+    """Whether there are few rows, and all of them."""
+    rest = iter(batches)
+    first: list[pa.RecordBatch] = []
+    rows = size = 0
+    for batch in rest:
+        first.append(batch)
+        rows, size = rows + batch.num_rows, size + batch.nbytes
+        if rows > FEW or size > FEW_BYTES:
+            return False, chain(first, rest)
+    return True, iter(first)
 
 
 def told_apart(rows: Iterable[pa.RecordBatch], schema: pa.Schema) -> Iterator[pa.RecordBatch]:
@@ -133,9 +152,10 @@ def told_apart(rows: Iterable[pa.RecordBatch], schema: pa.Schema) -> Iterator[pa
     names = [quoted(name) for name in schema.names]
     held = ", ".join(f"coalesce(length({name}::VARCHAR) || ':' || {name}::VARCHAR, 'n')" for name in names)
     listed = ", ".join(names)
-    with spilling() as evaluator:
+    few, rows = _looked_ahead(rows)
+    with scratch() if few else spilling() as evaluator:
         evaluator.register("part", schema.empty_table())
-        evaluator.execute("CREATE TABLE r AS SELECT * FROM part")
+        evaluator.execute("CREATE TEMP TABLE r AS SELECT * FROM part")
         for some in in_tables(schema, (batch.cast(schema) for batch in rows), AT_ONCE):
             evaluator.register("part", some)
             evaluator.execute("INSERT INTO r SELECT * FROM part")
@@ -170,7 +190,7 @@ class _Sides:
         condition = f" WHERE {' AND '.join(terms)}" if terms else ""
         for name in ("t", "s"):
             self._insert(
-                self.schema.empty_table(), f"CREATE TABLE {name} AS SELECT {self.selected} FROM part{condition}"
+                self.schema.empty_table(), f"CREATE TEMP TABLE {name} AS SELECT {self.selected} FROM part{condition}"
             )
         return condition
 

@@ -7,6 +7,7 @@ from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextvars import copy_context
 from typing import TYPE_CHECKING
 
+from plainstep.loads.load import reused
 from plainstep.loads.outcome import StepOutcome
 from plainstep.loads.step import step_together
 from plainstep.stores.capabilities import HasFeed
@@ -25,10 +26,15 @@ def stepped(groups: Sequence[Sequence[Load]], jobs: int, until_done: bool) -> It
         jobs: how many groups step at once. Into one embedded file, one at a time writes.
         until_done: whether those that leave changes to their next step go on until they leave none.
     """
-    if jobs < 2 or len(groups) < 2:
-        for loads in groups:
-            yield from _steps(loads, until_done)
-        return
+    with reused([load for loads in groups for load in loads]):
+        if jobs < 2 or len(groups) < 2:
+            for loads in groups:
+                yield from _steps(loads, until_done)
+        else:
+            yield from _stepped_at_once(groups, jobs, until_done)
+
+
+def _stepped_at_once(groups: Sequence[Sequence[Load]], jobs: int, until_done: bool) -> Iterator[Outcomes]:
     made: list[Future[list[Outcomes]]] = []
     with ThreadPoolExecutor(jobs) as pool:
         for loads in groups:

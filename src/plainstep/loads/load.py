@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from contextlib import ExitStack, contextmanager
 from copy import copy
 from dataclasses import dataclass, replace
 from hashlib import sha256
@@ -14,7 +15,7 @@ from plainstep.stores.api import VersionedTarget
 from plainstep.stores.capabilities import Store, with_tables
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
     from contextlib import AbstractContextManager
 
     from plainstep.core.positions import Window
@@ -182,3 +183,18 @@ class Load:
     def target(self) -> Target:
         """Where they are merged."""
         return self.into_store.target()
+
+
+def stores_of(loads: Sequence[Load]) -> list[Store]:
+    """The stores that loads read and write, each once."""
+    stores = [store for load in loads for store in (load.from_store, load.rows_store, load.into_store) if store]
+    return list({id(store): store for store in stores}.values())
+
+
+@contextmanager
+def reused(loads: Sequence[Load]) -> Iterator[None]:
+    """Use the connections to the stores of loads again meanwhile."""
+    with ExitStack() as stack:
+        for store in stores_of(loads):
+            stack.enter_context(store.reused())
+        yield

@@ -17,6 +17,7 @@ from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import deferred, pa
 from plainstep.errors import DataError, PlainStepError, Refused, WatermarkMoved
 from plainstep.loads.commit import acknowledge, commit_of, entry_of, quarantining
+from plainstep.loads.load import reused
 from plainstep.loads.outcome import StepOutcome, stepped
 from plainstep.loads.readiness import refuse_foreign_rows, refuse_guesses, refuse_misfits, refuse_unready_idle
 from plainstep.loads.rounds import kept
@@ -62,6 +63,11 @@ def step_together(loads: Sequence[Load]) -> list[StepOutcome]:
 
     Errors are told in the outcomes: what fails or is refused for one of them is not made for any.
     """
+    with reused(loads):
+        return _stepped_together(loads)
+
+
+def _stepped_together(loads: Sequence[Load]) -> list[StepOutcome]:
     began = time.perf_counter()
     into = loads[0].into_store
     for load in loads:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.display.results import Results
 from plainstep.errors import need, unknown
-from plainstep.loads.load import Load
+from plainstep.loads.load import Load, reused
 from plainstep.project.capture_commands import CaptureCommands
 from plainstep.stores.records import KINDS
 from plainstep.stores.registry import find_table
@@ -240,8 +240,9 @@ class Project(CaptureCommands):
         from plainstep.loads import check as checks
 
         chosen = [load for load in self._chosen(names) if names or not checks.incomparable(load)]
-        begun = [load for load in chosen if names or not checks.left_out(load)]
-        results = Results(checks.result_of(load, scope, repair) for load in begun or chosen)
+        with reused(chosen):
+            begun = [load for load in chosen if names or not checks.left_out(load)]
+            results = Results(checks.result_of(load, scope, repair) for load in begun or chosen)
         if raise_errors:
             _raise_first(results)
         return results

@@ -39,6 +39,10 @@ class Store(Protocol):
         """Keep what costs to open open meanwhile, so that many small looks cost little."""
         ...
 
+    def reused(self) -> AbstractContextManager[None]:
+        """The same for a command of many loads, as far as that blocks no other work: connections are used again."""
+        ...
+
     def read_once(self) -> AbstractContextManager[None]:
         """Meanwhile, what several loads read of one log is read once."""
         ...
@@ -283,6 +287,10 @@ class BaseStore:
 
     def kept_open(self) -> AbstractContextManager[None]:
         """Nothing to do: nothing here costs much to open."""
+        return nullcontext()
+
+    def reused(self) -> AbstractContextManager[None]:
+        """Nothing to do: there are no connections here, or they are always used again."""
         return nullcontext()
 
     def read_once(self) -> AbstractContextManager[None]:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import threading
 import weakref
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Generic, TypeVar
 
 Connection = TypeVar("Connection")
@@ -17,13 +18,31 @@ class FreeConnections(Generic[Connection]):
     Args:
         works: whether a connection can still be used.
         close: closes one.
+        always: whether free ones are kept all the time, or only while somebody says so (``kept``).
     """
 
-    def __init__(self, works: Callable[[Connection], bool], close: Callable[[Connection], None]) -> None:
+    def __init__(
+        self, works: Callable[[Connection], bool], close: Callable[[Connection], None], always: bool = True
+    ) -> None:
         self._works, self._close = works, close
+        self._keepers = int(always)
         self._free: list[tuple[int, Connection]] = []
         self._guard = threading.Lock()
         weakref.finalize(self, _close_all, self._free, close)
+
+    @contextmanager
+    def kept(self) -> Iterator[None]:
+        """Keep free ones meanwhile. They are closed by whoever kept them last."""
+        with self._guard:
+            self._keepers += 1
+        try:
+            yield
+        finally:
+            with self._guard:
+                self._keepers -= 1
+                over = [] if self._keepers else self._free[:]
+                del self._free[: len(over)]
+            _close_all(over, self._close)
 
     def take(self) -> Connection | None:
         """One that still works, if there is any."""
@@ -39,9 +58,12 @@ class FreeConnections(Generic[Connection]):
             self._close(connection)
 
     def give(self, connection: Connection) -> None:
-        """Keep one that can be used again."""
+        """Keep one that can be used again, or close it."""
         with self._guard:
-            self._free.append((os.getpid(), connection))
+            if self._keepers:
+                self._free.append((os.getpid(), connection))
+                return
+        self._close(connection)
 
 
 def _close_all(free: list[tuple[int, Connection]], close: Callable[[Connection], None]) -> None:

@@ -13,6 +13,7 @@ from plainstep.core.positions import Position, Span, Watermark, Window
 from plainstep.display import html
 from plainstep.errors import LostConnection, PlainStepError, WatermarkMoved
 from plainstep.loads.delivery.outbox import counts
+from plainstep.loads.load import stores_of
 from plainstep.loads.readiness import refuse_unready
 from plainstep.loads.states import LoadState
 from plainstep.loads.windows import ahead, label, span_of
@@ -127,7 +128,7 @@ Standing = tuple[Watermark, "LedgerEntry"]
 def statuses(loads: list[Load]) -> list[LoadStatus]:
     """Where some loads stand. What costs to open is opened once, and each target is asked once."""
     with ExitStack() as stack:
-        for store in {id(store): store for load in loads for store in (load.from_store, load.into_store)}.values():
+        for store in stores_of(loads):
             with suppress(PlainStepError):  # it is told of each load that needs it
                 stack.enter_context(store.kept_open())
         known: dict[int, dict[str, Standing]] = {}

@@ -90,8 +90,8 @@ def tables(connection: sqlite3.Connection) -> list[str]:
 def find(connection: sqlite3.Connection, name: str, views: bool = False) -> Table | None:
     """Look a table up, or None if there is no ordinary table (or, if asked for, view) of that name."""
     row = connection.execute(
-        "SELECT name, wr FROM pragma_table_list WHERE schema = 'main' AND type IN ('table', ?) AND lower(name) = lower(?)",
-        ["view" if views else "table", name],
+        "SELECT name, wr FROM pragma_table_list(?) WHERE schema = 'main' AND type IN ('table', ?)",
+        [name, "view" if views else "table"],
     ).fetchone()
     if row is None:
         return None

@@ -11,37 +11,79 @@ from typing import Any
 from urllib.parse import quote
 
 from plainstep.errors import DataError, LostConnection, PlainStepError, StoreError
+from plainstep.stores.free_connections import FreeConnections
 from plainstep.stores.garbage_collection import held_off
 from plainstep.stores.urls import locked
 
+# Parses the schema, and tells whether the file can be read.
+FIRST_LOOK = "SELECT 1 FROM sqlite_schema LIMIT 1"
+LOCKED = (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
 
-@contextmanager
-def opened(path: Path, mode: str, wait: float) -> Iterator[sqlite3.Connection]:
-    """A connection in autocommit mode, closed at the end.
+
+class _Connection(sqlite3.Connection):
+    """A connection that knows which file it is to."""
+
+    file: tuple[int, int]
+
+
+class Connections:
+    """The connections to one file. While somebody keeps them, one that is free is used again.
+
+    For each new one, SQLite parses the whole schema: with 200 captured tables in the file, that takes some 40 ms.
 
     Args:
         path: the file.
-        mode: ``ro`` reads, ``rw`` writes, ``rwc`` also makes the file.
         wait: how many seconds to wait for a lock.
-
-    Raises:
-        StoreError: the file is missing, locked, no database, or cannot be read or written.
     """
-    if mode != "rwc" and not path.exists():
-        raise StoreError(
-            f"There is no file {path}.",
-            "An SQLite database is a file, and this one is not there.",
-            "A relative path starts at the folder of plainstep.toml.",
-        )
-    try:
-        connection = _connect(path, mode, wait)
-    except sqlite3.Error as error:
-        raise explained(error, path, wait) from error
-    try:
-        with told(path, wait):
-            yield connection
-    finally:
-        connection.close()
+
+    def __init__(self, path: Path, wait: float) -> None:
+        self.path, self.wait = path, wait
+        self._reading, self._writing = (FreeConnections(self._works, _Connection.close, always=False) for _ in range(2))
+
+    @contextmanager
+    def kept(self) -> Iterator[None]:
+        """Use them again meanwhile. Those that are free hold no lock."""
+        with self._reading.kept(), self._writing.kept():
+            yield
+
+    @contextmanager
+    def opened(self, mode: str) -> Iterator[sqlite3.Connection]:
+        """A connection in autocommit mode.
+
+        Args:
+            mode: ``ro`` reads, ``rw`` writes, ``rwc`` also makes the file.
+
+        Raises:
+            StoreError: the file is missing, locked, no database, or cannot be read or written.
+        """
+        if mode != "rwc" and not self.path.exists():
+            raise StoreError(
+                f"There is no file {self.path}.",
+                "An SQLite database is a file, and this one is not there.",
+                "A relative path starts at the folder of plainstep.toml.",
+            )
+        free = self._reading if mode == "ro" else self._writing
+        with told(self.path, self.wait):
+            connection = free.take() or _connect(self.path, mode, self.wait)
+            try:
+                yield connection
+                end(connection)
+            except BaseException:
+                connection.close()
+                raise
+            free.give(connection)
+
+    def _works(self, connection: _Connection) -> bool:
+        """Whether it is to the file that is there now, and can read it."""
+        try:
+            if connection.file != _file(self.path):
+                return False
+            connection.execute(FIRST_LOOK).fetchall()
+        except OSError:
+            return False
+        except sqlite3.Error as error:
+            return _code(error) in LOCKED
+        return True
 
 
 @contextmanager
@@ -65,23 +107,56 @@ def end(connection: sqlite3.Connection) -> None:
         connection.execute("ROLLBACK")
 
 
-def _connect(path: Path, mode: str, wait: float) -> sqlite3.Connection:
-    uri = f"file:{quote(str(path.absolute()))}?mode="
-    connection = sqlite3.connect(uri + mode, uri=True, timeout=wait, isolation_level=None, check_same_thread=False)
+@contextmanager
+def meanwhile(connection: sqlite3.Connection, **settings: object) -> Iterator[None]:
+    """Other settings (``PRAGMA``) of a connection, for a while; then those that it had. (It is used again by others.)"""
+    before = {name: connection.execute(f"PRAGMA {name}").fetchone()[0] for name in settings}
+    for name, value in settings.items():
+        connection.execute(f"PRAGMA {name} = {value}").fetchall()
+    yield
+    for name, value in before.items():  # after an error, it is not used again
+        connection.execute(f"PRAGMA {name} = {value}").fetchall()
+
+
+def _connect(path: Path, mode: str, wait: float) -> _Connection:
+    connection = _made(path, mode, wait)
     if mode != "ro":
         return connection
     try:
-        connection.execute("SELECT 1 FROM sqlite_schema LIMIT 1").fetchone()
+        connection.execute(FIRST_LOOK).fetchone()
         return connection
     except sqlite3.Error as error:
         connection.close()
-        if getattr(error, "sqlite_errorcode", 0) & 0xFF not in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN):
+        if _code(error) not in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN):
             raise
     # A read-only connection cannot take back what a killed writer left half done, nor make the shared-memory file of
     # a write-ahead log. Any ordinary reader does that, so become one.
-    connection = sqlite3.connect(uri + "rw", uri=True, timeout=wait, isolation_level=None, check_same_thread=False)
+    connection = _made(path, "rw", wait)
     connection.execute("PRAGMA query_only = ON")
     return connection
+
+
+def _made(path: Path, mode: str, wait: float) -> _Connection:
+    made = sqlite3.connect(
+        f"file:{quote(str(path.absolute()))}?mode={mode}",
+        uri=True,
+        timeout=wait,
+        isolation_level=None,
+        check_same_thread=False,
+        factory=_Connection,
+    )
+    made.file = _file(path)
+    return made
+
+
+def _file(path: Path) -> tuple[int, int]:
+    """What tells a file from another one of its name."""
+    found = path.stat()
+    return found.st_dev, found.st_ino
+
+
+def _code(error: sqlite3.Error) -> int:
+    return int(getattr(error, "sqlite_errorcode", 0)) & 0xFF
 
 
 def fetched(cursor: sqlite3.Cursor, size: int) -> Iterator[list[tuple[Any, ...]]]:
@@ -111,8 +186,8 @@ def rows_if_there(
 
 def explained(error: sqlite3.Error, path: Path, wait: float) -> PlainStepError:
     """SQLite's error in three lines."""
-    code = getattr(error, "sqlite_errorcode", 0) & 0xFF
-    if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+    code = _code(error)
+    if code in LOCKED:
         return locked(path, wait)
     if code == sqlite3.SQLITE_NOTADB:
         return StoreError(f"{path} is not an SQLite database.", "", "Check the store's url in plainstep.toml.")

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.deferred import pa
 from plainstep.stores.queries import Value, refuse_doubled, refused_query
 from plainstep.stores.row_values import batches_of
-from plainstep.stores.sqlite.connection import begin, fetched
+from plainstep.stores.sqlite.connection import begin, fetched, meanwhile
 from plainstep.stores.sqlite.table import SqliteReading
 from plainstep.stores.sqlite.types import to_arrow
 
@@ -25,14 +25,9 @@ BATCH = 1 << 14
 @contextmanager
 def opened(database: SqliteDatabase) -> Iterator[SqliteQueries]:
     """A transaction in which nothing can be written."""
-    with database.opened() as connection:
-        [only] = connection.execute("PRAGMA query_only").fetchone()
-        connection.execute("PRAGMA query_only = ON")
+    with database.opened() as connection, meanwhile(connection, query_only="ON"):
         begin(connection)
-        try:
-            yield SqliteQueries(database, connection)
-        finally:
-            connection.execute(f"PRAGMA query_only = {only}")
+        yield SqliteQueries(database, connection)
 
 
 class SqliteQueries:

@@ -9,7 +9,7 @@ from plainstep.core.positions import Position
 from plainstep.stores.records import Reader
 from plainstep.stores.sqlite.capture.state import READERS, since_epoch
 from plainstep.stores.sqlite.capture.triggers import CLOCK
-from plainstep.stores.sqlite.connection import rows_if_there
+from plainstep.stores.sqlite.connection import meanwhile, rows_if_there
 
 if TYPE_CHECKING:
     from plainstep.stores.sqlite.database import SqliteDatabase
@@ -22,9 +22,11 @@ def note(database: SqliteDatabase, identity: str, reader: str, mark: int) -> Non
     """Record where a reader stands, if that is not what is recorded already."""
     if _known(database, identity, reader) == mark:
         return
-    with database.opened("rw") as connection:
-        connection.execute("PRAGMA synchronous = NORMAL")  # what is lost with the power is told by the next step
-        connection.execute(f"PRAGMA busy_timeout = {PATIENCE}")
+    with (
+        database.opened("rw") as connection,
+        # What is lost with the power is told by the next step.
+        meanwhile(connection, synchronous="NORMAL", busy_timeout=PATIENCE),
+    ):
         connection.execute("BEGIN IMMEDIATE")
         connection.execute(READERS)
         connection.execute(

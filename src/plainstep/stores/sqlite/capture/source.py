@@ -24,7 +24,7 @@ from plainstep.stores.sqlite.capture import readers
 from plainstep.stores.sqlite.capture import state as capture
 from plainstep.stores.sqlite.capture.held_changes import HeldChanges
 from plainstep.stores.sqlite.capture.spellings import Spellings, has_spellings
-from plainstep.stores.sqlite.connection import fetched
+from plainstep.stores.sqlite.connection import fetched, meanwhile
 from plainstep.stores.sqlite.misfits import Misfits
 from plainstep.stores.sqlite.table import SqliteTable
 from plainstep.stores.sqlite.types import Column, column_of
@@ -124,17 +124,19 @@ class SqliteSource(HeldChanges):
         """Forget what these changes held. Their rows stay, without values, so that positions have no gaps."""
         names = [quoted(side + name) for side in (WAS, NOW) for name in self._state.what.columns]
         sets = ", ".join(f"{name} = NULL" for name in names)
-        with self.database.opened("rw") as connection:
-            connection.execute("PRAGMA secure_delete = ON")
-            with capture.writing(connection):
-                there = "SELECT 1 FROM plainstep_captures WHERE identity = ?"
-                if not connection.execute(there, [identity]).fetchone():
-                    return False
-                connection.execute(
-                    f"UPDATE {quoted(self._state.what.changes)} SET op = 'erased', {sets} "
-                    "WHERE seq IN (SELECT value FROM json_each(?))",
-                    [json.dumps(list(numbers))],
-                )
+        with (
+            self.database.opened("rw") as connection,
+            meanwhile(connection, secure_delete="ON"),
+            capture.writing(connection),
+        ):
+            there = "SELECT 1 FROM plainstep_captures WHERE identity = ?"
+            if not connection.execute(there, [identity]).fetchone():
+                return False
+            connection.execute(
+                f"UPDATE {quoted(self._state.what.changes)} SET op = 'erased', {sets} "
+                "WHERE seq IN (SELECT value FROM json_each(?))",
+                [json.dumps(list(numbers))],
+            )
             return True
 
     def read(self, window: Window) -> Batches:
