@@ -47,19 +47,10 @@ class DuckdbTarget(SqlTarget):
             return []
         with self.database.opened(read_only=True) as connection:
             kept = self.found.books(lambda: _kept_version(connection))
-            return self._found(connection, sql(kept), parameters)
-
-    def _rows(self, sql: str, parameters: Sequence[Any]) -> list[Any]:
-        if not self.database.path.exists():
-            return []
-        with self.database.opened(read_only=True) as connection:
-            return self._found(connection, sql, parameters)
-
-    def _found(self, connection: duckdb.DuckDBPyConnection, sql: str, parameters: Sequence[Any]) -> list[Any]:
-        try:
-            return connection.execute(sql, parameters).fetchall()
-        except duckdb.CatalogException:
-            return []
+            try:
+                return connection.execute(sql(kept), parameters).fetchall()
+            except duckdb.CatalogException:
+                return []
 
     def record_refusal(self, entry: LedgerEntry) -> None:
         """Write down that a step was refused, unless that is written already."""
@@ -75,11 +66,14 @@ class DuckdbTarget(SqlTarget):
 
     def standing_table(self, name: str) -> MergedTable | None:
         """A table as it stands, as a watermark would keep it; None if there is none."""
-        rows = self._rows(f"SELECT count(*) FROM (SELECT 1 FROM {quoted(name)} LIMIT 1)", [])
-        if not rows:
+        if not self.database.path.exists():
             return None
         with self.database.opened(read_only=True) as connection:
-            return MergedTable(name, _identity_in(_comment(connection, name)), rows[0][0] > 0)
+            try:
+                row = connection.execute(f"SELECT 1 FROM {quoted(name)} LIMIT 1").fetchone()
+            except duckdb.CatalogException:
+                return None
+            return MergedTable(name, _identity_in(_comment(connection, name)), row is not None)
 
     def fits(self, schema: pa.Schema) -> pa.Schema:
         """The schema as DuckDB would hold it.
