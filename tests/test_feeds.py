@@ -12,7 +12,7 @@ import unittest.mock
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
-from importlib.metadata import EntryPoint, entry_points
+from importlib.metadata import EntryPoint
 from pathlib import Path
 from typing import Any
 
@@ -217,10 +217,9 @@ class OtherPeoplesStore(BaseStore):
 class EntryPoints(unittest.TestCase):
     def test_a_store_from_another_package_is_found_by_its_scheme(self) -> None:
         point = EntryPoint("feed", f"{__name__}:OtherPeoplesStore", "plainstep.stores")
-        ours = entry_points(group="plainstep.stores")
-        registry._known.cache_clear()
-        self.addCleanup(registry._known.cache_clear)
-        with Town() as town, unittest.mock.patch("plainstep.stores.registry.entry_points", return_value=[*ours, point]):
+        registry._others.cache_clear()
+        self.addCleanup(registry._others.cache_clear)
+        with Town() as town, unittest.mock.patch("importlib.metadata.entry_points", return_value=[point]):
             loads = '[loads.feed]\nfrom = "line.oak"\ninto = "house.oak"\nchanges = "log"\n[stores.line]\nurl = "feed://anywhere"\nwait = 3\n'
             town.config.write_text(town.config.read_text().replace("[loads.house]", loads + "[loads.house]", 1))
             project = town.project
@@ -229,7 +228,7 @@ class EntryPoints(unittest.TestCase):
             self.assertEqual(project.step("feed")[0].outcome, "nothing")
             self.assertTrue(project.check("feed")[0].ok)
             self.assertEqual(project.captures("line"), [])
-        registry._known.cache_clear()
+        registry._others.cache_clear()
         with Town() as town:
             town.config.write_text('[stores.line]\nurl = "feed://anywhere"\n')
             self.assertIn("no store is known for 'feed'", town.run("status").output)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import sys
 from typing import TYPE_CHECKING
 
@@ -30,6 +31,7 @@ class _WithoutPandas:
 
 def main() -> None:
     """Run the command line."""
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "1")  # no need to look for any in all packages that are installed
     gc.set_threshold(OBJECTS_BETWEEN_COLLECTIONS)
     sys.meta_path.insert(0, _WithoutPandas)
     try:
