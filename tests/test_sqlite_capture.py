@@ -5,8 +5,10 @@ from __future__ import annotations
 import contextlib
 import itertools
 import json
+import shutil
 import sqlite3
 import unittest
+import unittest.mock
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
@@ -15,6 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
+from plainstep.stores.sqlite import connection
 from tests.sqlite_tables import AWKWARD, KINDS, statements
 from tests.support import TREE, WITHOUT_SHRINKING, Town, examples
 
@@ -359,6 +362,73 @@ class Switching(unittest.TestCase):
                 town.project.step("shed")
             self.assertEqual(town.run("reload", "shed").exit_code, 0)
             self.assertEqual(town.rows("shed"), town.rows())
+
+
+class SharedConnections(unittest.TestCase):
+    """The loads of a command use a file's connections one after the other."""
+
+    @contextlib.contextmanager
+    def town(self, loads: int, *first: str) -> Iterator[Town]:
+        """A town with some more loads, from and into SQLite, that have begun; changes wait in all of them."""
+        more = "".join(f'[loads.l{i}]\nfrom = "town.t{i}"\ninto = "shed.t{i}"\n' for i in range(loads))
+        tables = [f"CREATE TABLE t{i} (k INTEGER PRIMARY KEY, a INTEGER)" for i in range(loads)]
+        with Town(*first, TREE, *tables, loads=more) as town:
+            for name in ["tree", *(f"t{i}" for i in range(loads))]:
+                town.project.capture_on(f"town.{name}")
+            town.project.step()
+            town.sql(*(f"INSERT INTO t{i} VALUES (1, 1)" for i in range(loads)))
+            yield town
+
+    def test_many_loads_need_few(self) -> None:
+        opened = []
+        for loads in (3, 12):
+            with (
+                self.town(loads) as town,
+                unittest.mock.patch.object(connection.sqlite3, "connect", wraps=sqlite3.connect) as connect,
+            ):
+                self.assertEqual(sum(one.outcome == "stepped" for one in town.project.step()), loads)
+                opened.append(connect.call_count)
+        self.assertEqual(opened[0], opened[1])
+
+    def test_they_hold_no_lock_between_loads_and_are_closed_at_the_end(self) -> None:
+        for mode, jobs in itertools.product(("delete", "wal"), (1, 3)):
+            with self.subTest(mode=mode, jobs=jobs), self.town(4, f"PRAGMA journal_mode = {mode}") as town:
+                with contextlib.closing(sqlite3.connect(town.path / "town.db", timeout=0.0)) as writer:
+                    for number, made in enumerate(town.project.steps(jobs=jobs)):
+                        self.assertIsNone(made[0].error)
+                        if jobs == 1:
+                            writer.execute("INSERT INTO t3 VALUES (?, 0)", [number + 10])
+                            writer.commit()
+                self.assertEqual(town.rows("shed", "t3"), [one for one in town.rows("town", "t3") if one[0] < 13])
+                # No other connection may be open where a file leaves the write-ahead log.
+                town.sql("PRAGMA journal_mode = wal", "PRAGMA journal_mode = delete", "VACUUM")
+                self.assertEqual({one.name for one in town.path.glob("town.db*")}, {"town.db"})
+
+    def test_a_file_that_was_replaced_between_two_loads_is_not_taken_for_the_former(self) -> None:
+        with self.town(2) as town:
+            steps = town.project.steps("l0", "l1")
+            next(steps)
+            shutil.copy(town.path / "town.db", town.path / "new.db")
+            town.sql("UPDATE t1 SET a = 7", store="new")
+            (town.path / "new.db").replace(town.path / "town.db")
+            self.assertIsNone(next(steps)[0].error)
+            self.assertEqual(town.rows("shed", "t1"), [(1, 7)])
+
+    def test_what_a_killed_writer_left_meanwhile_is_taken_back(self) -> None:
+        script = (
+            "import os, signal, sqlite3\nwriter = sqlite3.connect('town.db')\nwriter.execute('PRAGMA cache_size = 2')\n"
+            "writer.executemany('INSERT INTO t0 VALUES (?, 0)', [(k,) for k in range(10, 5000)])\n"
+            "os.kill(os.getpid(), signal.SIGKILL)"
+        )
+        with self.town(1) as town:
+            store = town.project.stores["town"]
+            with store.reused():
+                before = store.tables()
+                with town.fresh(script) as killed:
+                    killed.communicate()
+                self.assertTrue((town.path / "town.db-journal").stat().st_size)
+                self.assertEqual(store.tables(), before)
+            self.assertEqual(town.rows("town", "t0"), [(1, 1)])
 
 
 if __name__ == "__main__":
