@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
 from typing import Generic, TypeVar
 
@@ -11,14 +11,9 @@ Connection = TypeVar("Connection")
 
 
 class SharedConnection(Generic[Connection]):
-    """At most one open connection a thread.
+    """At most one open connection a thread."""
 
-    Args:
-        end: makes a connection ready for its next use.
-    """
-
-    def __init__(self, end: Callable[[Connection], object]) -> None:
-        self._end = end
+    def __init__(self) -> None:
         self._local = threading.local()
 
     @contextmanager
@@ -40,5 +35,4 @@ class SharedConnection(Generic[Connection]):
         finally:
             # A reading that is given up ends when nobody knows of it any more: perhaps after the connection.
             if connection is not None and "open" in self._local.__dict__:
-                self._end(connection)
                 self._local.connection = connection

@@ -26,7 +26,7 @@ class DuckdbDatabase:
         self.name, self.url, self.wait = name, url, wait
         self.path = file_of(url, base)
         self.place = str(self.path.absolute())
-        self._kept: SharedConnection[duckdb.DuckDBPyConnection] = SharedConnection(lambda connection: None)
+        self._kept: SharedConnection[duckdb.DuckDBPyConnection] = SharedConnection()
 
     @contextmanager
     def opened(self, read_only: bool) -> Iterator[duckdb.DuckDBPyConnection]:

@@ -137,6 +137,7 @@ def _connect(path: Path, mode: str, wait: float) -> _Connection:
 
 
 def _made(path: Path, mode: str, wait: float) -> _Connection:
+    file = _file(path) if path.exists() else None  # should it be replaced just now, the next use opens it once more
     made = sqlite3.connect(
         f"file:{quote(str(path.absolute()))}?mode={mode}",
         uri=True,
@@ -145,7 +146,7 @@ def _made(path: Path, mode: str, wait: float) -> _Connection:
         check_same_thread=False,
         factory=_Connection,
     )
-    made.file = _file(path)
+    made.file = file or _file(path)
     return made
 
 
