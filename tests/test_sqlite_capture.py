@@ -17,7 +17,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
-from plainstep.stores.sqlite import connection
 from tests.sqlite_tables import AWKWARD, KINDS, statements
 from tests.support import TREE, WITHOUT_SHRINKING, Town, examples
 
@@ -384,7 +383,7 @@ class SharedConnections(unittest.TestCase):
         for loads in (3, 12):
             with (
                 self.town(loads) as town,
-                unittest.mock.patch.object(connection.sqlite3, "connect", wraps=sqlite3.connect) as connect,
+                unittest.mock.patch("sqlite3.connect", wraps=sqlite3.connect) as connect,
             ):
                 self.assertEqual(sum(one.outcome == "stepped" for one in town.project.step()), loads)
                 opened.append(connect.call_count)
@@ -421,7 +420,7 @@ class SharedConnections(unittest.TestCase):
             "os.kill(os.getpid(), signal.SIGKILL)"
         )
         with self.town(1) as town:
-            store = town.project.stores["town"]
+            store: Any = town.project.stores["town"]
             with store.reused():
                 before = store.tables()
                 with town.fresh(script) as killed:
