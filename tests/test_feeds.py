@@ -219,7 +219,10 @@ class EntryPoints(unittest.TestCase):
         point = EntryPoint("feed", f"{__name__}:OtherPeoplesStore", "plainstep.stores")
         registry._others.cache_clear()
         self.addCleanup(registry._others.cache_clear)
-        with Town() as town, unittest.mock.patch("importlib.metadata.entry_points", return_value=[point]):
+        with (
+            Town() as town,
+            unittest.mock.patch("plainstep.stores.registry.metadata.entry_points", return_value=[point]),
+        ):
             loads = '[loads.feed]\nfrom = "line.oak"\ninto = "house.oak"\nchanges = "log"\n[stores.line]\nurl = "feed://anywhere"\nwait = 3\n'
             town.config.write_text(town.config.read_text().replace("[loads.house]", loads + "[loads.house]", 1))
             project = town.project
