@@ -18,7 +18,7 @@ Encoding = Literal[
 class TimesConfig(BaseModel):
     """A table that maps positions to times."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
     table: str = Field(description="The table, in the store that is read.")
     position: str = Field(description="Its column that holds positions: those of the layout's first position column.")
@@ -28,7 +28,7 @@ class TimesConfig(BaseModel):
 class CsvConfig(BaseModel):
     """How CSV files are written, where not as usual."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
     separator: str = Field(default="", description="What stands between values; default: a comma, in .tsv a tab.")
     header: Names = Field(default=[], description="The columns' names, where files have no header.")
@@ -64,7 +64,7 @@ class CsvConfig(BaseModel):
 class PagesConfig(BaseModel):
     """How a server gives its changes in pages."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
     items: str = Field(default="", description="Where the list of items lies in a page; default: a page is that list.")
     next: str = Field(
@@ -80,7 +80,7 @@ class PagesConfig(BaseModel):
 class MessageConfig(BaseModel):
     """How the messages of a broker are written."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
     value: Literal["json", "avro", "protobuf", "csv", "text"] = Field(
         default="json",
@@ -104,7 +104,7 @@ class MessageConfig(BaseModel):
 class QueryConfig(BaseModel):
     """``[loads.NAME.layout.query]``: the queries that a database tells its changes by, where functions or clauses do."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
     head: str = Field(default="", description="How far the changes can be read: a query for one position.")
     oldest: str = Field(
@@ -163,7 +163,7 @@ PARAMETERS = {
 class LayoutConfig(BaseModel):
     """``[loads.NAME.layout]``: how rows that something else wrote are read as changes."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
     position: Names = Field(
         default=[],

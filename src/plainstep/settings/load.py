@@ -15,7 +15,7 @@ from plainstep.settings.layout import LayoutConfig
 class LoadConfig(BaseModel):
     """``[loads.NAME]``: from one source table into one target table."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
     source: str = Field(alias="from", description="STORE.TABLE to read changes of.")
     into: str = Field(description="STORE.TABLE to merge into; made when it is not there.")

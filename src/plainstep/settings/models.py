@@ -17,7 +17,7 @@ LEAST_MEMORY = 512 << 20
 class StoreConfig(BaseModel):
     """``[stores.NAME]``: a place with a URL."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
     url: str = Field(
         description="sqlite:///FILE, duckdb:///FILE, postgresql://USER@HOST/DATABASE or file:///FOLDER; ${NAME} takes a value from the environment."
@@ -41,7 +41,7 @@ class StoreConfig(BaseModel):
 class GroupConfig(BaseModel):
     """``[groups.NAME]``: loads that step together."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
     loads: list[str] = Field(
         min_length=1,
@@ -53,7 +53,7 @@ class GroupConfig(BaseModel):
 class EngineConfig(BaseModel):
     """``[engine]``: what the work is done with."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
     kind: Literal["local", "spark"] = Field(
         default="local",

@@ -25,7 +25,7 @@ def note(database: SqliteDatabase, identity: str, reader: str, mark: int) -> Non
     with (
         database.opened("rw") as connection,
         # What is lost with the power is told by the next step.
-        meanwhile(connection, synchronous="NORMAL", busy_timeout=PATIENCE),
+        meanwhile(connection, busy_timeout=PATIENCE, synchronous="NORMAL"),
     ):
         connection.execute("BEGIN IMMEDIATE")
         connection.execute(READERS)
