@@ -10,7 +10,7 @@ from plainstep.loads.keys import refuse_another_key
 from plainstep.loads.windows import refuse_another_table, refuse_unless_continuous
 
 if TYPE_CHECKING:
-    from plainstep.core.positions import Span, Watermark
+    from plainstep.core.positions import Watermark
     from plainstep.loads import planning
     from plainstep.loads.load import Load
     from plainstep.loads.states import LoadState
@@ -56,13 +56,14 @@ def refuse_misfits(state: LoadState) -> None:
             planning.fit_of(state, table, started, None if load.into_store.appends_only else info)
 
 
-def refuse_unready_idle(load: Load, watermark: Watermark, span: Span) -> None:
-    """The same for a load with nothing to read, as far as that can be told without its columns: it must cost little.
+def refuse_unready_idle(load: Load, watermark: Watermark) -> None:
+    """The same for a load that goes on from its watermark with nothing to read, as far as that can be told without its columns.
+
+    It must cost little.
 
     Raises:
         PlainStepError: why its next step cannot be made.
     """
-    refuse_unless_continuous(load, watermark, span)
     refuse_guesses(load)
     refuse_another_key(load)
     for one in watermark.tables:

@@ -244,7 +244,7 @@ def _next(load: Load, watermark: Watermark, span: Span, began: float) -> _Plan |
     window = ahead(watermark, span)
     waiting = load.source.waiting(window)
     if waiting.any is False:
-        refuse_unready_idle(load, watermark, span)
+        refuse_unready_idle(load, watermark)
         return _Idle(load, watermark, span.end)
     refuse_guesses(load)
     window, span, more = _at_most(load, window, span, waiting.count)

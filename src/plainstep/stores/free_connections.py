@@ -4,12 +4,27 @@ from __future__ import annotations
 
 import os
 import threading
+import time
 import weakref
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass, field
 from typing import Generic, TypeVar
 
 Connection = TypeVar("Connection")
+
+# Seconds for which a connection to a server that was just used is taken to work still: between two looks of one command go some
+# milliseconds. One that was cut just then is told, and tried again, as one that is cut while it is used.
+JUST_USED = 0.05
+
+
+@dataclass(frozen=True)
+class _Free(Generic[Connection]):
+    """One that nobody uses: whose it is, and since when."""
+
+    connection: Connection
+    pid: int = field(default_factory=os.getpid)
+    since: float = field(default_factory=time.monotonic)
 
 
 class FreeConnections(Generic[Connection]):
@@ -19,14 +34,20 @@ class FreeConnections(Generic[Connection]):
         works: whether a connection can still be used.
         close: closes one.
         always: whether free ones are kept all the time, or only while somebody says so (``kept``).
+        trusted: for how many seconds one that was just used is not asked whether it still works. (Of a server, that is a message
+            there and back.)
     """
 
     def __init__(
-        self, works: Callable[[Connection], bool], close: Callable[[Connection], None], always: bool = True
+        self,
+        works: Callable[[Connection], bool],
+        close: Callable[[Connection], None],
+        always: bool = True,
+        trusted: float = 0.0,
     ) -> None:
-        self._works, self._close = works, close
+        self._works, self._close, self._trusted = works, close, trusted
         self._keepers = int(always)
-        self._free: list[tuple[int, Connection]] = []
+        self._free: list[_Free[Connection]] = []
         self._guard = threading.Lock()
         weakref.finalize(self, _close_all, self._free, close)
 
@@ -50,23 +71,23 @@ class FreeConnections(Generic[Connection]):
             with self._guard:
                 if not self._free:
                     return None
-                pid, connection = self._free.pop()
-            if pid != os.getpid():
+                free = self._free.pop()
+            if free.pid != os.getpid():
                 continue  # the parent process's: it must not hear from us
-            if self._works(connection):
-                return connection
-            self._close(connection)
+            if time.monotonic() - free.since < self._trusted or self._works(free.connection):
+                return free.connection
+            self._close(free.connection)
 
     def give(self, connection: Connection) -> None:
         """Keep one that can be used again, or close it."""
         with self._guard:
             if self._keepers:
-                self._free.append((os.getpid(), connection))
+                self._free.append(_Free(connection))
                 return
         self._close(connection)
 
 
-def _close_all(free: list[tuple[int, Connection]], close: Callable[[Connection], None]) -> None:
-    for pid, connection in free:
-        if pid == os.getpid():
-            close(connection)
+def _close_all(free: list[_Free[Connection]], close: Callable[[Connection], None]) -> None:
+    for one in free:
+        if one.pid == os.getpid():
+            close(one.connection)

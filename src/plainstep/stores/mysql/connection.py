@@ -14,7 +14,7 @@ import pymysql
 from pymysql.constants import CR, ER
 
 from plainstep.errors import ConfigError, LostConnection, PlainStepError, StoreError, Unreachable
-from plainstep.stores.free_connections import FreeConnections
+from plainstep.stores.free_connections import JUST_USED, FreeConnections
 from plainstep.stores.mysql.wire import Wire
 from plainstep.stores.urls import parts_of
 
@@ -109,7 +109,9 @@ class Connections:
         self.store, self.wait = store, wait
         self.address = address_of(store, url)
         self.shown = self.address.shown
-        self._free: FreeConnections[Wire] = FreeConnections(_works, lambda connection: connection._force_close())
+        self._free: FreeConnections[Wire] = FreeConnections(
+            _works, lambda connection: connection._force_close(), trusted=JUST_USED
+        )
 
     @contextmanager
     def opened(self) -> Iterator[Wire]:

@@ -14,7 +14,7 @@ import psycopg
 from psycopg.pq import TransactionStatus
 
 from plainstep.errors import ConfigError, LostConnection, PlainStepError, StoreError, Unreachable
-from plainstep.stores.free_connections import FreeConnections
+from plainstep.stores.free_connections import JUST_USED, FreeConnections
 
 Connection = psycopg.Connection[Any]
 
@@ -145,7 +145,9 @@ class Connections:
         self.database, self.url, self.wait = store, url, wait
         self.shown = shown(store, url)
         self._made: weakref.WeakSet[Connection] = weakref.WeakSet()
-        self._free: FreeConnections[Connection] = FreeConnections(_works, lambda connection: connection.close())
+        self._free: FreeConnections[Connection] = FreeConnections(
+            _works, lambda connection: connection.close(), trusted=JUST_USED
+        )
 
     def pids(self) -> list[int]:
         """The server's processes that serve them now."""

@@ -52,8 +52,11 @@ class PostgresqlTarget(SqlTarget):
         self._ours = False  # whether nobody could put anything into the tables of watermarks and of steps
 
     def _version(self) -> int | None:
-        with self.database.opened() as connection, self._as_they_are(connection):
-            return kept_version(connection)
+        with self.database.opened() as connection, connection.transaction():
+            is_own = trust.held(connection, *KEPT)
+            version = kept_version(connection)
+            self._ours = is_own and version is not None
+            return version
 
     @contextmanager
     def _as_they_are(self, connection: Connection) -> Iterator[None]:
@@ -62,7 +65,7 @@ class PostgresqlTarget(SqlTarget):
             yield
             return
         with connection.transaction():
-            self._ours = trust.held(connection, *KEPT) and kept_version(connection) is not None
+            trust.held(connection, *KEPT)
             yield
 
     def asked(self, sql: Callable[[bookkeeping.Books], str], parameters: Sequence[Any] = ()) -> list[Any]:
@@ -158,8 +161,7 @@ class PostgresqlTarget(SqlTarget):
 
 def kept_version(connection: Connection) -> int | None:
     """The format of the tables of watermarks and of steps, or None if they are not there yet."""
-    sql = "SELECT name FROM unnest(%s::text[]) name WHERE to_regclass(name) IS NOT NULL"
-    there = {name for (name,) in connection.execute(sql, [bookkeeping.telling(BOOKS)]).fetchall()}
+    there = trust.existing(connection, bookkeeping.telling(BOOKS))
     return bookkeeping.version_of(BOOKS, there, lambda query: connection.execute(query).fetchone())
 
 

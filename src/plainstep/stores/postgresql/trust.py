@@ -43,13 +43,14 @@ WHERE c.oid = ANY (SELECT to_regclass(name) FROM unnest(%(names)s::text[]) name)
   AND owner.rolname <> current_user AND NOT owner.rolsuper"""
 
 
-def held(connection: Connection, *tables: str, mode: str = "ACCESS SHARE") -> bool:
+def held(connection: Connection, *tables: str, mode: str = "ACCESS SHARE", there: bool = False) -> bool:
     """Keep tables as they are, as long as the transaction takes (if there is one), and refuse what would run others' code.
 
     Args:
         connection: where.
         tables: their names, as SQL writes them. One that is not there is left out.
         mode: the lock; ``ROW EXCLUSIVE`` to write.
+        there: whether all of them are known to be there, so that this need not be asked.
 
     Returns:
         Whether all of them are our own, or a superuser's: then nobody can put anything into them.
@@ -58,12 +59,16 @@ def held(connection: Connection, *tables: str, mode: str = "ACCESS SHARE") -> bo
         Refused: somebody else owns one of them, and something of theirs would run.
     """
     if connection.info.transaction_status == TransactionStatus.INTRANS:
-        there = connection.execute(
-            "SELECT name FROM unnest(%s::text[]) name WHERE to_regclass(name) IS NOT NULL", [list(tables)]
-        ).fetchall()
-        if there:
-            connection.execute(f"LOCK TABLE {', '.join(name for (name,) in there)} IN {mode} MODE")
+        found = tables if there else existing(connection, tables)
+        if found:
+            connection.execute(f"LOCK TABLE {', '.join(found)} IN {mode} MODE")
     return refuse_foreign_code(connection, tables, mode != "ACCESS SHARE")
+
+
+def existing(connection: Connection, tables: Sequence[str]) -> list[str]:
+    """Which tables are there."""
+    sql = "SELECT name FROM unnest(%s::text[]) name WHERE to_regclass(name) IS NOT NULL"
+    return [name for (name,) in connection.execute(sql, [list(tables)]).fetchall()]
 
 
 def refuse_foreign_code(connection: Connection, tables: Sequence[str], writes: bool = False) -> bool:

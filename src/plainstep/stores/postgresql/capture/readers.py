@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from contextlib import contextmanager
-from typing import TYPE_CHECKING
+from contextlib import contextmanager, nullcontext
+
+from psycopg.pq import TransactionStatus
 
 from plainstep.core.positions import Position
 from plainstep.stores.postgresql import catalog, trust
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.records import Reader
-
-if TYPE_CHECKING:
-    pass
 
 READERS = """
 CREATE TABLE IF NOT EXISTS plainstep.readers (
@@ -118,7 +116,8 @@ def known_reader(
         reader: its name.
         mode: the lock under which the readers are kept as they are.
     """
-    with connection.transaction():
+    within = connection.info.transaction_status == TransactionStatus.INTRANS
+    with nullcontext() if within else connection.transaction():
         trust.held(connection, "plainstep.readers", mode=mode)
         with by_policy(connection):
             return connection.execute(KNOWN, [identity, reader]).fetchone()

@@ -140,7 +140,7 @@ def registered(connection: Connection, how: str, oid: int | None = None) -> list
     where, values = (" AND r.table_oid = %s", [how, oid]) if oid is not None else ("", [how])
     if not catalog.exists(connection, "plainstep.captures"):
         return []
-    trust.held(connection, "plainstep.captures")
+    trust.held(connection, "plainstep.captures", there=True)
     refuse_later_format(connection)
     rows = connection.execute(REGISTERED + where + " ORDER BY r.table_name", values).fetchall()
     return [

@@ -94,7 +94,7 @@ class CapturedSource(TableSource):
                 yield connection
                 return
             with connection.transaction():
-                trust.held(connection, self.state.change_table)
+                trust.held(connection, self.state.change_table, there=True)
                 yield connection
 
     def time_of(self, position: Position) -> datetime | None:
@@ -295,10 +295,11 @@ FROM newest""",
     def _note(self, connection: Connection, watermark: Position) -> None:
         """Record where this reader stands, if that is not what is recorded already."""
         try:
-            with connection.transaction():  # what is lost with the power is told by the next step
-                connection.execute("SET LOCAL synchronous_commit = off")
+            with connection.transaction():
                 known = readers.known_reader(connection, self.state.identity, self.reader)
                 if known is None or (known[0], known[2]) != (watermark.number, watermark.token):
+                    # What is lost with the power is told by the next step.
+                    connection.execute("SET LOCAL synchronous_commit = off")
                     readers.note_reader(
                         connection,
                         self.state.identity,

@@ -83,7 +83,7 @@ class Capture(CaptureMethod):
             return f"{table.name} has no key, and the trigger {row[0]}: nothing tells in which order what it does to a row came"
         if not catalog.exists(connection, state.change_table):
             return f"its change table {state.change_table} is gone"
-        state.ours = trust.held(connection, state.change_table)
+        state.ours = trust.held(connection, state.change_table, there=True)
         row = connection.execute(f"SELECT 1 FROM {state.change_table} LIMIT 1").fetchone()
         return "" if row else f"the changes in {state.change_table} were cleared"
 
