@@ -12,6 +12,7 @@ import shutil
 import socket
 import subprocess
 import tempfile
+import threading
 import unittest
 import uuid
 from collections.abc import Iterator, Sequence
@@ -250,6 +251,40 @@ class Database:
         sql = table if table.upper().startswith("SELECT") else f"SELECT * FROM {table}"
         with self.connect() as connection:
             return sorted(connection.execute(sql, values or None).fetchall(), key=repr)
+
+
+class Relay:
+    """Stands between clients and a server, and counts how often a client waits for an answer."""
+
+    def __init__(self, port: int) -> None:
+        self.waits = 0
+        self._to, self._server = port, socket.create_server(("127.0.0.1", 0))
+        self.port = self._server.getsockname()[1]
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def __enter__(self) -> Relay:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._server.close()
+
+    def _accept(self) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                client, server = self._server.accept()[0], socket.create_connection(("127.0.0.1", self._to))
+                spoke = threading.Event()  # whether the client spoke last
+                for one, other in ((client, server), (server, client)):
+                    threading.Thread(target=self._pass, args=[one, other, one is client, spoke], daemon=True).start()
+
+    def _pass(self, one: socket.socket, other: socket.socket, is_client: bool, spoke: threading.Event) -> None:
+        with contextlib.suppress(OSError), one, other:
+            while said := one.recv(1 << 16):
+                if is_client:
+                    self.waits += not spoke.is_set()
+                    spoke.set()
+                else:
+                    spoke.clear()
+                other.sendall(said)
 
 
 roles = itertools.count()

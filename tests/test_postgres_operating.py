@@ -13,7 +13,7 @@ from typing import Any
 import plainstep
 from plainstep import Scope
 from plainstep.views.changes import LookResult
-from tests.postgres import ALL_TYPES, EDITS, INTO, ODD, ROWS, TREE, VALUES, Writers, cluster, park, role
+from tests.postgres import ALL_TYPES, EDITS, INTO, ODD, ROWS, TREE, VALUES, Relay, Writers, cluster, park, role
 from tests.support import Town
 
 
@@ -313,6 +313,23 @@ class Times(unittest.TestCase):
                 self.assertEqual("track_commit_timestamp is off" in late.output, not exact)
                 town.project.move_watermark(INTO[1], next_midnight.isoformat())
                 self.assertEqual(town.project.step(INTO[1])[0].net["update"], 2 if exact else 1)
+
+
+class Distance(unittest.TestCase):
+    def test_a_load_with_nothing_to_do_waits_for_few_answers(self) -> None:
+        """Of a server far away, each answer takes as long as all that a small step computes."""
+        with park(TREE, ROWS) as (source, target, town), Relay(source.server.port) as relay:
+            settings = town.config.read_text()
+            for database in (source, target):
+                far = database.url.replace(f":{database.server.port}/", f":{relay.port}/")
+                settings = settings.replace(database.url, far)
+            town.config.write_text(settings)
+            project = town.project
+            project.step(INTO[0])
+            project.step(INTO[0])
+            before = relay.waits
+            self.assertEqual(project.step(INTO[0])[0].outcome, "nothing")
+            self.assertTrue(0 < relay.waits - before <= 36, relay.waits - before)
 
 
 if __name__ == "__main__":
