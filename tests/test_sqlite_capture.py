@@ -7,6 +7,8 @@ import itertools
 import json
 import shutil
 import sqlite3
+import threading
+import time
 import unittest
 import unittest.mock
 from collections.abc import Callable, Iterator
@@ -17,6 +19,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import plainstep
+from plainstep.stores.sqlite.database import SqliteDatabase
 from tests.sqlite_tables import AWKWARD, KINDS, statements
 from tests.support import TREE, WITHOUT_SHRINKING, Town, examples
 
@@ -402,6 +405,37 @@ class SharedConnections(unittest.TestCase):
                 # No other connection may be open where a file leaves the write-ahead log.
                 town.sql("PRAGMA journal_mode = wal", "PRAGMA journal_mode = delete", "VACUUM")
                 self.assertEqual({one.name for one in town.path.glob("town.db*")}, {"town.db"})
+
+    def test_a_group_reads_on_one_while_a_writer_waits_for_it(self) -> None:
+        """In the usual journal mode, a second one would wait for the writer, who waits for the first, and gives up."""
+        moment, errors = SqliteDatabase.moment, []
+
+        def write(town: Town) -> None:
+            with contextlib.closing(sqlite3.connect(town.path / "town.db", timeout=5.0)) as writer:
+                try:
+                    writer.execute("INSERT INTO t0 VALUES (2, 2)")
+                    writer.commit()
+                except sqlite3.Error as error:
+                    errors.append(error)
+
+        with self.town(2) as town:
+            town.config.write_text(town.config.read_text() + '[groups.both]\nloads = ["l0", "l1"]\n')
+            writer = threading.Thread(target=write, args=[town])
+
+            @contextlib.contextmanager
+            def beside_a_writer(database: SqliteDatabase, tables: list[str]) -> Iterator[None]:
+                with moment(database, tables):
+                    writer.start()
+                    time.sleep(0.3)  # until it has written, and is to commit
+                    yield
+
+            with unittest.mock.patch.object(SqliteDatabase, "moment", beside_a_writer):
+                outcomes = town.project.step("l0", "l1")
+            writer.join()
+            self.assertEqual([one.outcome for one in outcomes], ["stepped", "stepped"])
+            self.assertEqual(errors, [])
+            town.project.step("l0")
+            self.assertEqual(town.rows("shed", "t0"), [(1, 1), (2, 2)])
 
     def test_a_file_that_was_replaced_between_two_loads_is_not_taken_for_the_former(self) -> None:
         with self.town(2) as town:
