@@ -74,7 +74,11 @@ class Connections:
             free.give(connection)
 
     def _works(self, connection: _Connection) -> bool:
-        """Whether it is to the file that is there now, and can read it."""
+        """Whether it is to the file that is there now, and can read it.
+
+        Raises:
+            sqlite3.Error: the file is locked, and stayed so.
+        """
         try:
             if connection.file != _file(self.path):
                 return False
@@ -82,7 +86,10 @@ class Connections:
         except OSError:
             return False
         except sqlite3.Error as error:
-            return _code(error) in LOCKED
+            if _code(error) in LOCKED:
+                connection.close()
+                raise
+            return False
         return True
 
 
