@@ -90,6 +90,11 @@ NOTICED: dict[str, Any] = {
 }  # fmt: skip
 
 
+def in_transaction(connection: Connection) -> bool:
+    """Whether a connection is in a transaction, in which all has gone well so far."""
+    return connection.info.transaction_status == TransactionStatus.INTRANS
+
+
 class _Connection(psycopg.Connection[Any]):
     """A connection that does not wait for ever for a server that has fallen silent."""
 

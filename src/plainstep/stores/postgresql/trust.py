@@ -10,10 +10,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from psycopg.pq import TransactionStatus
-
 from plainstep.errors import Refused
-from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.postgresql.connection import Connection, in_transaction
 
 # Everything from this number on was made by somebody, and not with the server (FirstNormalObjectId in its source).
 MADE = 16384
@@ -58,7 +56,7 @@ def held(connection: Connection, *tables: str, mode: str = "ACCESS SHARE", there
     Raises:
         Refused: somebody else owns one of them, and something of theirs would run.
     """
-    if connection.info.transaction_status == TransactionStatus.INTRANS:
+    if in_transaction(connection):
         found = tables if there else existing(connection, tables)
         if found:
             connection.execute(f"LOCK TABLE {', '.join(found)} IN {mode} MODE")

@@ -6,11 +6,9 @@ import re
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext
 
-from psycopg.pq import TransactionStatus
-
 from plainstep.core.positions import Position
 from plainstep.stores.postgresql import catalog, trust
-from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.postgresql.connection import Connection, in_transaction
 from plainstep.stores.records import Reader
 
 READERS = """
@@ -116,8 +114,7 @@ def known_reader(
         reader: its name.
         mode: the lock under which the readers are kept as they are.
     """
-    within = connection.info.transaction_status == TransactionStatus.INTRANS
-    with nullcontext() if within else connection.transaction():
+    with nullcontext() if in_transaction(connection) else connection.transaction():
         trust.held(connection, "plainstep.readers", mode=mode)
         with by_policy(connection):
             return connection.execute(KNOWN, [identity, reader]).fetchone()
