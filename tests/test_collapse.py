@@ -21,8 +21,9 @@ from hypothesis import strategies as st
 
 import plainstep
 from plainstep.core.changes import groups, keys
-from plainstep.core.changes.batch import MANY_WORDS, Changes, as_changes, op_words, words
+from plainstep.core.changes.batch import Changes, as_changes
 from plainstep.core.changes.collapse import Collapser, collapse, merge
+from plainstep.core.changes.words import MANY, name_lists, op_words, words
 from tests.histories import Model, Row, flat, histories, merged
 from tests.support import PEAK, examples
 
@@ -367,8 +368,21 @@ class Compiled(unittest.TestCase):
 
     def test_many_operations_as_words(self) -> None:
         for most in (3, 5):
-            ops = pa.array(np.random.default_rng(5).integers(1, most + 1, MANY_WORDS).astype(np.int8))
+            ops = pa.array(np.random.default_rng(5).integers(1, most + 1, MANY).astype(np.int8))
             self.assertEqual(words(ops), op_words().take(ops))
+
+    @given(st.integers(0, 10), st.integers(0, 70), st.sampled_from([0.0, 0.5, 1.0]), st.sampled_from([0, MANY]))
+    @settings(max_examples=examples(40), deadline=None)
+    def test_lists_of_names(self, count: int, rows: int, often: float, more: int) -> None:
+        chance = np.random.default_rng(rows)
+        masks = {"tree" * (place % 4) + str(place): chance.random(more + rows) < often for place in range(count)}
+        made = name_lists(masks, more + rows)
+        self.assertIsNone(made.validate(full=True))
+        some = range(rows) if more == 0 else range(0, more + rows, 97)
+        self.assertEqual(
+            made.take(pa.array(some, pa.int64())).to_pylist(),
+            [[name for name, mask in masks.items() if mask[row]] for row in some],
+        )
 
     def test_keys_that_were_made_to_collide(self) -> None:
         """They would take a second for every ten thousand; whole arrays tell them apart."""
@@ -382,12 +396,11 @@ class Compiled(unittest.TestCase):
 
 
 def _any_operations(key: Any, chance: np.random.Generator) -> pa.Table:
-    """Changes of some keys, by whatever operations."""
+    """Changes of some keys, by whatever operations, at positions with gaps or without."""
     op = pa.array(chance.integers(1, 4, len(key)).astype(np.int8))
+    seq = pa.array(np.cumsum(chance.integers(1, chance.integers(2, 4), len(key))))
     values = {side + "a": pa.array(chance.integers(0, 3, len(key))) for side in ("was.", "now.")}
-    return pa.table(
-        {"op": op, "seq": pa.array(np.arange(len(key))), "was.k": pa.array(key), "now.k": pa.array(key)} | values
-    )
+    return pa.table({"op": op, "seq": seq, "was.k": pa.array(key), "now.k": pa.array(key)} | values)
 
 
 def _unhashed(found: int) -> int:

@@ -4,59 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from functools import cache
 from typing import Any
 
 from plainstep.core.arrays import flat, numbers, utc_time
 from plainstep.core.changes.duplicates import repeated
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.words import op_words
 from plainstep.deferred import np, npt, pa, pc
 from plainstep.errors import DataError
 from plainstep.properties import cached_property
 
 # Small tables are put together until they have so many rows, or bytes.
 LOT_ROWS, LOT_BYTES = 1 << 14, 4 << 20
-# So many operations as words are worth more care; of more, their bytes are too many for one array.
-MANY_WORDS, MOST_WORDS = 1 << 14, 1 << 28
-# Names of which every list is made beforehand.
-FEW_NAMES = 8
-
-
-@cache
-def op_words() -> pa.Array:
-    """The words of the operations, each at its number."""
-    return pa.array([None, *(op.word for op in Op)])
-
-
-def words(ops: pa.Array) -> pa.Array:
-    """Operations as words, for people."""
-    if not MANY_WORDS <= len(ops) < MOST_WORDS or ops.null_count:
-        return op_words().take(ops)
-    codes = numbers(ops)
-    if codes.min() < Op.INSERT or codes.max() > Op.DELETE:
-        return op_words().take(ops)
-    # These are equally long, so that no text has to be measured.
-    letters = np.array([op.word for op in (Op.INSERT, Op.UPDATE, Op.DELETE)], dtype="S")
-    begins = np.arange(0, (len(codes) + 1) * letters.itemsize, letters.itemsize, dtype=np.int32)
-    written = letters.take(codes - 1)
-    return pa.StringArray.from_buffers(len(codes), pa.py_buffer(begins), pa.py_buffer(written))
-
-
-def name_lists(masks: dict[str, npt.NDArray[np.bool_]], count: int) -> pa.Array:
-    """For every row, the names whose mask is set there."""
-    names = list(masks)
-    if len(names) <= FEW_NAMES:
-        # Of a few names there are few lists, and each row has one of them.
-        lists = [[name for place, name in enumerate(names) if which >> place & 1] for which in range(1 << len(names))]
-        which = np.zeros(count, dtype=np.uint8)
-        for place, mask in enumerate(masks.values()):
-            which |= mask.view(np.uint8) << place
-        return pa.array(lists, pa.list_(pa.string())).take(pa.array(which))
-    grid = np.stack(list(masks.values()), axis=1)
-    offsets = np.concatenate(([0], np.cumsum(grid.sum(axis=1)))).astype(np.int32)
-    places = np.nonzero(grid)[1].astype(np.int32)
-    values = pa.DictionaryArray.from_arrays(pa.array(places), pa.array(names, pa.string()))
-    return pa.ListArray.from_arrays(pa.array(offsets), values.cast(pa.string()))
 
 
 @dataclass(frozen=True, eq=False, repr=False)

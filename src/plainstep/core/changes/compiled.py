@@ -28,8 +28,12 @@ HAS, HAD_SHIFT, ROW_SHIFT = 1, 1, 3
 ROW_BITS = 32
 COUNT_SHIFT = ROW_BITS + 2
 ROW = (1 << ROW_BITS) - 1
-# So many changes can be counted in what is left, and so many rows be carried.
-MOST_ROWS = 1 << 29
+# What is known of a key, with whether there is a row after it in the lowest bit, has one of these bits unless a row came and went.
+CAME_AND_WENT = 3 << (ROW_BITS + 1) | 1
+# So many changes can be counted in what is left, but for one bit, and so many rows be carried.
+MOST_ROWS = 1 << 28
+# Groups are put in the order of their last rows so many rows at a time: what is known of those stays in a core's cache.
+ROWS_IN_ORDER = 1 << 15
 # Where a row that is dealt out keeps what it carries, its hash, and the words of its key but the first, which the hash tells; and where
 # a table of slots keeps what is known of a key.
 CARRIED = KNOWN = 0
@@ -69,6 +73,12 @@ def known_with(known: Any, carried: Any, count: Any) -> Any:
     """What is known of a key, with the row before those that were met."""
     had = (carried >> HAD_SHIFT) & 3
     return ((known >> COUNT_SHIFT) + count) << COUNT_SHIFT | had << ROW_BITS | carried >> ROW_SHIFT
+
+
+@inlined
+def last_of(carried: Any) -> Any:
+    """The number of a row, with whether there is one after it in the lowest bit."""
+    return (carried >> ROW_SHIFT) << 1 | carried & HAS
 
 
 @inlined
@@ -128,28 +138,28 @@ def _rows_of(deals: Any, share: int) -> int:
 
 
 @looped
-def emptied(table: Any, met: Any, firsts: Any, counts: Any) -> None:
+def emptied(table: Any, met: Any, known: Any) -> None:
     """Take from a table of slots what is known of the keys that were met."""
     for group in range(len(met)):
-        known = table[met[group], KNOWN]
-        firsts[group], counts[group] = known & ROW, known >> COUNT_SHIFT
+        known[group] = table[met[group], KNOWN]
         table[met[group], KNOWN] = 0
 
 
 @looped
 def _grouped(deals: Any, share_bits: int, begin: int, end: int) -> Any:
-    """The groups of some shares: first and last row, how many changes, contradictions; and whether all went well.
+    """The groups of some shares: their last rows, with whether there is one after it; what is known of each; where shares begin among
+    them; contradictions; and whether all went well.
 
-    It goes backwards: a key's last row is met first, so that the groups of a share come in the order of these. All that is known of a
-    key lies in one row of the table, so that one line of the cache has it; and whether it was there is as good as chance, so that
-    nothing branches on it: both together are twice as fast.
+    It goes backwards: a key's last row is met first, so that the groups of a share come in the order of these, the last first. All that
+    is known of a key lies in one row of the table, so that one line of the cache has it; and whether it was there is as good as chance,
+    so that nothing branches on it: both together are twice as fast.
     """
     most, total = 0, 0
     for share in range(begin, end):
         rows = _rows_of(deals, share)
         most, total = max(most, rows), total + rows
-    firsts, lasts = np.empty(total + 1, dtype=np.int32), np.empty(total + 1, dtype=np.int32)
-    counts, met = np.empty(total + 1, dtype=np.int64), np.empty(most + 1, dtype=np.int32)
+    lasts, knowns = np.empty(total + 1, dtype=np.int32), np.empty(total + 1, dtype=np.int64)
+    met, begins_found = np.empty(most + 1, dtype=np.int32), np.zeros(end - begin + 1, dtype=np.int64)
     width = deals[0][0].shape[1]
     table = np.zeros((1 << _slot_bits(most), width), dtype=np.int64)
     groups, odds, steps = 0, 0, 0
@@ -171,36 +181,78 @@ def _grouped(deals: Any, share_bits: int, begin: int, end: int) -> Any:
                 steps += (slot - begun) & mask
                 carried, known = dealt[place, CARRIED], table[slot, KNOWN]
                 odds += contradicted(known, carried)
-                lasts[groups + mine], met[mine] = carried >> ROW_SHIFT, slot
+                lasts[groups + mine], met[mine] = last_of(carried), slot
                 mine += known == 0
                 table[slot, KNOWN] = known_with(known, carried, weights[place] if len(weights) else 1)
                 for column in range(HASH, width):
                     table[slot, column] = dealt[place, column]
             if steps > MOST_STEPS * total:
-                return firsts[:0], lasts[:0], counts[:0], 0, False
-        emptied(table, met[:mine], firsts[groups:], counts[groups:])
+                return lasts[:0], knowns[:0], begins_found, 0, False
+        emptied(table, met[:mine], knowns[groups:])
         groups += mine
-    return firsts[:groups], lasts[:groups], counts[:groups], odds, True
+        begins_found[share - begin + 1] = groups
+    return lasts[:groups], knowns[:groups], begins_found, odds, True
 
 
 @looped
-def _filed(lasts: Any, places: Any, low: int, high: int) -> None:
-    """Write down at each last row whose it is: some groups."""
-    for group in range(low, high):
-        places[lasts[group]] = group + 1
+def _ordered(found: Any, low: int, high: int) -> Any:
+    """Groups in the order of their last rows, of those with theirs in some rows: these rows, and what is known of each with whether
+    there is one after it. Those that came to nothing, whose rows came and went, are apart.
+
+    The groups of a share are in order: so many rows at a time, each share has those that are next at one place.
+    """
+    shares, room = 0, 0
+    for lasts, _, begins in found:
+        shares, room = shares + len(begins) - 1, room + len(lasts)
+    room = min(high - low, room) + 1
+    rows, knowns = np.empty((2, room), dtype=np.int32), np.empty((2, room), dtype=np.int64)
+    at, share = np.empty(shares, dtype=np.int64), 0
+    for lasts, _, begins in found:
+        for mine in range(len(begins) - 1):
+            at[share] = _first_of(lasts, begins[mine], begins[mine + 1], low)
+            share += 1
+    some = np.zeros(ROWS_IN_ORDER, dtype=np.int64)
+    kept, gone = 0, 0
+    for begin in range(low, high, ROWS_IN_ORDER):
+        end, share = min(begin + ROWS_IN_ORDER, high), 0
+        for lasts, known, begins in found:
+            for mine in range(len(begins) - 1):
+                place = at[share]
+                while place >= begins[mine] and lasts[place] >> 1 < end:
+                    some[(lasts[place] >> 1) - begin] = known[place] << 1 | lasts[place] & 1
+                    place -= 1
+                at[share] = place
+                share += 1
+        for row in range(begin, end):
+            # Whether a row is the last of its key is as good as chance, too.
+            one = some[row - begin]
+            some[row - begin] = 0
+            rows[0, kept], knowns[0, kept] = row, one
+            rows[1, gone], knowns[1, gone] = row, one
+            kept += (one & CAME_AND_WENT) != 0
+            gone += (one != 0) & ((one & CAME_AND_WENT) == 0)
+    return (rows[0, :kept], knowns[0, :kept]), (rows[1, :gone], knowns[1, :gone])
 
 
 @looped
-def _taken(places: Any, firsts: Any, counts: Any, low: int, high: int) -> Any:
-    """Groups in the order of their last rows: those with theirs in some rows."""
-    there = min(high - low, len(firsts))
-    ends, sizes = np.empty((2, there + 1), dtype=np.int32), np.empty(there + 1, dtype=np.int64)
-    at = 0
-    for row in range(low, high):
-        group = places[row]
-        ends[0, at], ends[1, at], sizes[at] = firsts[max(group - 1, 0)], row, counts[max(group - 1, 0)]
-        at += group > 0  # whether a row is the last of its key is as good as chance, too
-    return ends[0, :at], ends[1, :at], sizes[:at]
+def _first_of(lasts: Any, begin: int, end: int, low: int) -> int:
+    """Of a share's groups, which begin and end at some places, the first in order whose last row is this one or a later one."""
+    while begin < end:
+        middle = (begin + end) >> 1
+        if lasts[middle] >> 1 >= low:
+            begin = middle + 1
+        else:
+            end = middle
+    return begin - 1
+
+
+@looped
+def _told(known: Any, firsts: Any, counts: Any, had: Any, has: Any) -> None:
+    """Put down what is known of some groups."""
+    for group in range(len(known)):
+        one = known[group] >> 1
+        firsts[group], counts[group] = one & ROW, one >> COUNT_SHIFT
+        had[group], has[group] = (one >> ROW_BITS) & 3, known[group] & 1
 
 
 @looped
@@ -232,23 +284,44 @@ def picked(values: Any, bits: Any, others: Any, other_bits: Any, rows: Any, foun
         found_bits[eight] = byte
 
 
-def in_order(firsts: Any, lasts: Any, counts: Any, rows: int) -> Any:
-    """Groups in the order of their last rows, so that what is taken of these is taken as it lies.
+@looped
+def without_gaps(numbers: Any) -> bool:
+    """Whether each number is the one before it and one."""
+    odd = np.int64(0)
+    for at in range(1, len(numbers)):
+        odd |= (numbers[at] - numbers[at - 1]) ^ 1
+    return bool(odd == 0)
+
+
+def in_order(found: Any, rows: int) -> Any:
+    """Groups in the order of their last rows, so that what is taken of these is taken as it lies; those that came to nothing at the end.
 
     Args:
-        firsts, lasts, counts: of each group.
+        found: the groups of some shares, as they were found by each core: their last rows, what is known of them, where shares begin.
         rows: how many rows there are in all.
 
     Returns:
-        The first row of each, the last, and how many.
+        Of each group the first row and the last, how many changes there were, what was there before, and whether there is a row after.
     """
-    places = np.zeros(rows, dtype=np.int32)
-    in_pieces(lambda low, high: _filed(lasts, places, low, high), len(lasts))
+    groups = tuple(one[:3] for one in found)
+    pieces = in_pieces(lambda low, high: _ordered(groups, low, high), rows)
+    pieces = [kept for kept, _ in pieces] + [gone for _, gone in pieces]
+    ends = np.cumsum([len(lasts) for lasts, _ in pieces])
+    count = int(ends[-1])
+    told = (np.empty(count, np.int32), np.empty(count, np.int64), np.empty(count, np.int8), np.empty(count, np.bool_))
+    all_lasts = np.empty(count, np.int32)
 
-    return together(in_pieces(lambda low, high: _taken(places, firsts, counts, low, high), rows))
+    def put_down(end: int, piece: tuple[Any, Any]) -> None:
+        lasts, known = piece
+        mine = slice(end - len(lasts), end)
+        all_lasts[mine] = lasts
+        _told(known, *(one[mine] for one in told))
+
+    list(pool().map(put_down, ends.tolist(), pieces))
+    return told[0], all_lasts, *told[1:]
 
 
-def grouped(words: Any, tags: Any, counts: Any) -> tuple[Any, Any, Any, int] | None:
+def grouped(words: Any, tags: Any, counts: Any) -> tuple[Any, int] | None:
     """Group rows by their keys, on all cores.
 
     Args:
@@ -257,7 +330,7 @@ def grouped(words: Any, tags: Any, counts: Any) -> tuple[Any, Any, Any, int] | N
         counts: how many changes each row stands for; empty for one.
 
     Returns:
-        Each key's first row, its last, how many changes it had; and how many rows do not fit the one before them of their key. None
+        The groups in the order of their last rows, see ``in_order``; and how many rows do not fit the one before them of their key. None
         where the keys were made to collide.
     """
     share_bits = _share_bits(len(words))
@@ -265,13 +338,8 @@ def grouped(words: Any, tags: Any, counts: Any) -> tuple[Any, Any, Any, int] | N
     found = in_pieces(lambda begin, end: _grouped(deals, share_bits, begin, end), 1 << share_bits)
     if not all(one[4] for one in found):
         return None
-    return (*together(found), sum(int(one[3]) for one in found))
+    return in_order(found, len(words)), sum(int(one[3]) for one in found)
 
 
 def _share_bits(rows: int) -> int:
     return min(max(rows // SHARE_ROWS, 1).bit_length() - 1, MOST_SHARE_BITS)
-
-
-def together(found: Any) -> Any:
-    """The groups that were found by several cores: first rows, last rows and counts."""
-    return tuple(pool().map(lambda at: np.concatenate([one[at] for one in found]), range(3)))

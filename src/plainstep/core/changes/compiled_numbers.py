@@ -16,9 +16,10 @@ from plainstep.core.changes.compiled import (
     bit,
     contradicted,
     emptied,
+    in_order,
     known_with,
+    last_of,
     looped,
-    together,
 )
 from plainstep.core.changes.compiled_keys import said, tag_of
 from plainstep.core.changes.keys import in_pieces
@@ -71,7 +72,7 @@ def _dealt(
 
 @looped
 def _walked(deals: Any, bits: int, begin: int, end: int) -> Any:
-    """The groups of some shares: first and last row, how many changes, contradictions.
+    """The groups of some shares: last rows, what is known of each, where shares begin among them, contradictions.
 
     It goes backwards, and does not branch, as ``compiled._grouped`` does.
     """
@@ -80,8 +81,8 @@ def _walked(deals: Any, bits: int, begin: int, end: int) -> Any:
         total += begins[end] - begins[begin]
     keys = 1 << bits
     room = min(total, keys * (end - begin)) + 1
-    firsts, lasts = np.empty(room, dtype=np.int32), np.empty(room, dtype=np.int32)
-    counts, met = np.empty(room, dtype=np.int64), np.empty(keys + 1, dtype=np.int32)
+    lasts, knowns = np.empty(room, dtype=np.int32), np.empty(room, dtype=np.int64)
+    met, begins_found = np.empty(keys + 1, dtype=np.int32), np.zeros(end - begin + 1, dtype=np.int64)
     table = np.zeros((keys, 1), dtype=np.int64)
     groups, odds = 0, 0
     for share in range(begin, end):
@@ -91,17 +92,18 @@ def _walked(deals: Any, bits: int, begin: int, end: int) -> Any:
                 carried, key = dealt[place] & ROW, (dealt[place] >> ROW_BITS) & (keys - 1)
                 known = table[key, KNOWN]
                 odds += contradicted(known, carried)
-                lasts[groups + mine], met[mine] = carried >> ROW_SHIFT, key
+                lasts[groups + mine], met[mine] = last_of(carried), key
                 mine += known == 0
                 table[key, KNOWN] = known_with(known, carried, 1)
-        emptied(table, met[:mine], firsts[groups:], counts[groups:])
+        emptied(table, met[:mine], knowns[groups:])
         groups += mine
-    return firsts[:groups], lasts[:groups], counts[:groups], odds
+        begins_found[share - begin + 1] = groups
+    return lasts[:groups], knowns[:groups], begins_found, odds
 
 
 def walked(
     ops: Any, told: int, now: Any, now_bits: Any, was: Any, was_bits: Any, least: int, most: int
-) -> tuple[Any, Any, Any, int, int]:
+) -> tuple[Any, int, int]:
     """Group changes whose keys are whole numbers, on all cores.
 
     Args:
@@ -112,8 +114,8 @@ def walked(
         least, most: the least and the greatest key.
 
     Returns:
-        Each key's first row, its last, how many changes it had; how many rows do not fit the one before them of their key; and what
-        ``compiled_keys.said`` says of any of them.
+        The groups in the order of their last rows, see ``compiled.in_order``; how many rows do not fit the one before them of their key;
+        and what ``compiled_keys.said`` says of any of them.
     """
     bits = max(SHARE_KEY_BITS, (most - least).bit_length() - MOST_SHARE_BITS)
     shares = ((most - least) >> bits) + 1
@@ -123,4 +125,5 @@ def walked(
 
     deals = tuple(in_pieces(dealt, len(ops)))
     found = in_pieces(lambda begin, end: _walked(deals, bits, begin, end), shares)
-    return (*together(found), sum(int(one[3]) for one in found), int(np.bitwise_or.reduce([one[2] for one in deals])))
+    told = int(np.bitwise_or.reduce([one[2] for one in deals]))
+    return in_order(found, len(ops)), sum(int(one[3]) for one in found), told

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from plainstep.core.arrays import Bools
-from plainstep.core.changes.batch import Changes, name_lists, words
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import differing
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.words import name_lists, words
 from plainstep.deferred import pa
 
 

@@ -62,13 +62,13 @@ class Events:
         """The values of a column of the key, in some events."""
         return self.key_values[place].take(rows)
 
-    def had_at(self, rows: Numbers) -> Codes:
-        """What some events tell of the row before them."""
-        return self.had[rows]
+    def first_seqs(self, rows: pa.Array) -> pa.Array:
+        """The first positions of some events."""
+        return groups.picked(pa.array(self.first_seq), rows)
 
-    def has_at(self, rows: Numbers) -> Bools:
-        """Whether there is a row after some events."""
-        return self.has[rows]
+    def last_seqs(self, rows: pa.Array) -> pa.Array:
+        """The last positions of some events."""
+        return groups.picked(pa.array(self.last_seq), rows)
 
 
 @dataclass(eq=False)
@@ -81,8 +81,7 @@ class StraightChanges:
     row: Numbers | None = None
 
     def __post_init__(self) -> None:
-        self.columns, self.table, self.ops = tuple(self.changes.columns), self.changes.table, self.changes.op()
-        self.first_seq = self.last_seq = self.changes.seq()
+        self.columns, self.table = tuple(self.changes.columns), self.changes.table
         self.at = flat(self.table["at"])
 
     def key_at(self, place: int, rows: pa.Array) -> pa.Array:
@@ -90,16 +89,13 @@ class StraightChanges:
         now, was = (self.changes.image(side, self.key[place]) for side in (NOW, WAS))
         return groups.picked(now, rows, was)
 
-    def had_at(self, rows: Numbers) -> Codes:
-        """What some changes tell of the row before them."""
-        return had_before().take(self._ops_at(rows))
+    def first_seqs(self, rows: pa.Array) -> pa.Array:
+        """The positions of some changes, in any order."""
+        return groups.seqs_at(self.changes.seq(), rows)
 
-    def has_at(self, rows: Numbers) -> Bools:
-        """Whether there is a row after some changes."""
-        return has_after().take(self._ops_at(rows))
-
-    def _ops_at(self, rows: Numbers) -> Codes:
-        return numbers(groups.picked(pa.array(self.ops), pa.array(rows)))
+    def last_seqs(self, rows: pa.Array) -> pa.Array:
+        """The same, of changes in their order."""
+        return groups.picked(pa.array(self.changes.seq()), rows)
 
 
 @cache

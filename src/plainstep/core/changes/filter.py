@@ -6,9 +6,10 @@ from dataclasses import dataclass
 
 from plainstep.core.arrays import Bools, flat
 from plainstep.core.casting import as_text, fitted
-from plainstep.core.changes.batch import Changes, words
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import differing, surely
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.words import words
 from plainstep.deferred import duckdb, np, pa, pc
 from plainstep.errors import ConfigError
 from plainstep.sql.engine import evaluated

@@ -75,7 +75,13 @@ def _folded_by_codes(events: Events) -> NetChanges:
     ends = np.zeros(len(codes), dtype=np.bool_)
     ends[last[present]] = True
     present = codes[ends]
-    found = groups.Groups(first[present], last[present], _count(events, codes, bound)[present], contradictions)
+    had, has = events.had[first[present]], events.has[last[present]]
+    nothing = (had == ABSENT) & ~has
+    if nothing.any():  # those that came to nothing are put at the end, as all that is left is then in one piece
+        order = np.concatenate((np.flatnonzero(~nothing), np.flatnonzero(nothing)))
+        present, had, has = present[order], had[order], has[order]
+    counts = _count(events, codes, bound)[present]
+    found = groups.Groups(first[present], last[present], counts, had, has, contradictions)
     fresh, resets = _resets(events, codes, bound)
     if resets is None:
         return _folded(events, found, fresh[present])
@@ -94,21 +100,20 @@ def _folded(
         new_values: the other columns, where they are not as the last event has them.
     """
     firsts, lasts = pa.array(found.firsts), pa.array(found.lasts)
-    seqs = pa.array(events.first_seq), pa.array(events.last_seq)
     columns: Columns = {KEY + name: partial(events.key_at, place, lasts) for place, name in enumerate(events.key)}
     columns |= {
-        "had": lambda: pa.array(events.had_at(found.firsts)),
-        "has": lambda: pa.array(events.has_at(found.lasts)),
+        "had": lambda: pa.array(found.had),
+        "has": lambda: pa.array(found.has),
         "fresh": lambda: pa.array(fresh),
         "count": lambda: pa.array(found.counts),
-        "first_seq": lambda: groups.picked(seqs[0], firsts),
-        "last_seq": lambda: groups.picked(seqs[1], lasts),
+        "first_seq": lambda: events.first_seqs(firsts),
+        "last_seq": lambda: events.last_seqs(lasts),
         "last_at": lambda: groups.picked(events.at, lasts),
     }
     if SAME in events.table.column_names:
         columns[SAME] = lambda: flat(events.table[SAME]).take(_rows_of(events, found.lasts))
-    columns |= _old_values(events, found.firsts)
-    columns |= _new_values(events, found.lasts) if new_values is None else new_values
+    columns |= _values(events, WAS, found.firsts, found.had != PRESENT)
+    columns |= _values(events, NOW, found.lasts, ~found.has) if new_values is None else new_values
     state = pa.table(keys.side_by_side(columns, len(lasts)))
     return NetChanges(events.key, events.columns, state, contradictions=found.contradictions)
 
@@ -138,20 +143,9 @@ def _resets(events: Events, codes: Numbers, bound: int) -> tuple[Bools, Numbers 
     return fresh, resets
 
 
-def _old_values(events: Events | StraightChanges, firsts: Numbers) -> Columns:
-    """The other columns as they were before each key's first event."""
-    blank = events.had_at(firsts) != PRESENT if events.images else None
-    return _values(events, WAS, _rows_of(events, firsts), blank)
-
-
-def _new_values(events: Events | StraightChanges, lasts: Numbers) -> Columns:
-    """The other columns as each key's last event has them."""
-    blank = ~events.has_at(lasts) if events.images else None
-    return _values(events, NOW, _rows_of(events, lasts), blank)
-
-
-def _values(events: Events | StraightChanges, side: str, rows: pa.Array, blank: Bools | None) -> Columns:
-    """The columns outside the key, on one side, of some rows."""
+def _values(events: Events | StraightChanges, side: str, which: Numbers, nothing: Bools) -> Columns:
+    """The columns outside the key, on one side, as some events have them: nulls where there is no row."""
+    rows, blank = _rows_of(events, which), nothing if events.images else None
     return {name: partial(_taken, values, rows, blank) for name, values in _columns(events, side).items()}
 
 

@@ -6,7 +6,7 @@ times as long (500,000 keys of 5,000,000 rows: 1.1 s, and 0.18 s). Without numba
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cache, partial
 from importlib.util import find_spec
 from typing import TYPE_CHECKING, Any
@@ -41,6 +41,7 @@ class Groups:
     Attributes:
         firsts, lasts: its first and last row.
         counts: how many changes it had.
+        had, has: what was there before it (see ``ops.ABSENT``), and whether there is a row after it.
         contradictions: how many rows of all do not fit the one before them of their key.
         strays: whether there are values of the key where there is no row, before an insert or after a delete.
     """
@@ -48,12 +49,10 @@ class Groups:
     firsts: Numbers
     lasts: Numbers
     counts: Ints
+    had: Codes
+    has: Bools
     contradictions: int
     strays: bool = False
-
-
-# Of each key: its first row, its last, how many; and how many rows of all do not fit the one before them of their key.
-Found = tuple[Numbers, Numbers, Ints, int]
 
 
 class _Seen:
@@ -93,17 +92,15 @@ def grouped(words: list[Words], had: Codes, has: Bools, counts: Ints | None) -> 
         counts: how many changes each row stands for; None for one.
 
     Returns:
-        The groups, in the order of their last rows; None where whole arrays must find them: the keys were made to collide, or there are
-        too many changes.
+        The groups in the order of their last rows, those that came to nothing at the end; None where whole arrays must find them: the
+        keys were made to collide, or there are too many changes.
     """
     if len(has) >= compiled.MOST_ROWS or (counts is not None and int(counts.sum()) >= compiled.MOST_ROWS):
         return None
     tags = (had.view(np.uint8) << 1) | has.view(np.uint8)
     whole = words[0].reshape(-1, 1) if len(words) == 1 else np.stack(words, axis=1)
-    return _in_order(
-        compiled.grouped(np.ascontiguousarray(whole), tags, np.zeros(0, dtype=np.int64) if counts is None else counts),
-        len(has),
-    )
+    weights = np.zeros(0, dtype=np.int64) if counts is None else counts
+    return _groups(compiled.grouped(np.ascontiguousarray(whole), tags, weights))
 
 
 def of_changes(ops: Codes, told: Codes, sides: list[tuple[pa.Array, pa.Array]]) -> Groups | None:
@@ -115,8 +112,9 @@ def of_changes(ops: Codes, told: Codes, sides: list[tuple[pa.Array, pa.Array]]) 
         sides: the columns of the key, each after and before the changes.
 
     Returns:
-        The groups, in the order of their last rows; None where whole arrays must find them: a row moves to another key or has none, the
-        key is of other types than numbers, times and texts, the keys were made to collide, or there are too many changes.
+        The groups in the order of their last rows, those that came to nothing at the end; None where whole arrays must find them: a row
+        moves to another key or has none, the key is of other types than numbers, times and texts, the keys were made to collide, or
+        there are too many changes.
     """
     columns = [column for side in sides if (column := _Texts.of(*side) or _Fixed.of(*side))]
     if not 0 < len(ops) < compiled.MOST_ROWS or len(columns) < len(sides) or _lacking(sides):
@@ -131,8 +129,7 @@ def of_changes(ops: Codes, told: Codes, sides: list[tuple[pa.Array, pa.Array]]) 
         return None
     tags = np.empty(len(ops), dtype=np.uint8)
     keys.in_pieces(lambda low, high: compiled_keys.tag(ops, packed, tags, low, high), len(ops))
-    groups = _in_order(compiled.grouped(words, tags, np.zeros(0, dtype=np.int64)), len(ops))
-    return groups and replace(groups, strays=bool(found & compiled_keys.STRAY))
+    return _groups(compiled.grouped(words, tags, np.zeros(0, dtype=np.int64)), found)
 
 
 def _lacking(sides: list[tuple[pa.Array, pa.Array]]) -> bool:
@@ -145,11 +142,10 @@ def _lacking(sides: list[tuple[pa.Array, pa.Array]]) -> bool:
 
 def _of_numbers(ops: Codes, told: int, column: _Fixed, least: int, most: int) -> Groups | None:
     """Group changes whose keys are numbers that lie close together."""
-    firsts, lasts, counts, contradictions, found = compiled_numbers.walked(ops, told, *column.sides, least, most)
+    told_of_each, contradictions, found = compiled_numbers.walked(ops, told, *column.sides, least, most)
     if found & compiled_keys.MOVED:
         return None
-    groups = _in_order((firsts, lasts, counts, contradictions), len(ops))
-    return groups and replace(groups, strays=bool(found & compiled_keys.STRAY))
+    return _groups((told_of_each, contradictions), found)
 
 
 def picked(column: pa.ChunkedArray | pa.Array, rows: pa.Array, other: pa.Array | None = None) -> pa.Array:
@@ -177,17 +173,25 @@ def picked(column: pa.ChunkedArray | pa.Array, rows: pa.Array, other: pa.Array |
     )
 
 
+def seqs_at(seqs: Ints, rows: pa.Array) -> pa.Array:
+    """The positions of some rows, in any order. Where there are no gaps they are counted, as looking them up takes three times as long."""
+    if len(seqs) and seqs[-1] - seqs[0] == len(seqs) - 1 and compiled.without_gaps(seqs):
+        return pa.array(numbers(rows) + seqs[0])
+    return picked(pa.array(seqs), rows)
+
+
 def _with_bits(column: pa.Array) -> tuple[Numbers, Numbers]:
     """The values of a column as they lie in memory, and which are not null; nothing for that where none is."""
     values = np.frombuffer(column.buffers()[1], dtype=f"i{column.type.bit_width // 8}")[column.offset :]
     return values, _bits(column) if column.null_count else np.zeros(0, dtype=np.uint8)
 
 
-def _in_order(found: Found | None, rows: int) -> Groups | None:
-    if found is None:
+def _groups(grouped: tuple[Any, int] | None, found: int = 0) -> Groups | None:
+    """Groups, with what was found of their keys."""
+    if grouped is None:
         return None
-    firsts, lasts, counts = compiled.in_order(*found[:3], rows)
-    return Groups(firsts, lasts, counts, found[3])
+    (firsts, lasts, counts, had, has), contradictions = grouped
+    return Groups(firsts, lasts, counts, had, has, contradictions, bool(found & compiled_keys.STRAY))
 
 
 def _words(ops: Codes, columns: Sequence[_Fixed | _Texts]) -> tuple[Words, int]:

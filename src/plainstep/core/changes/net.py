@@ -16,8 +16,9 @@ from typing import Any
 
 from plainstep.core.arrays import Bools, Numbers, flat, numbers, utc_time
 from plainstep.core.changes import keys
-from plainstep.core.changes.batch import Changes, name_lists, words
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import ABSENT, NOW, PRESENT, ROW, SAME, UNKNOWN, WAS, Op
+from plainstep.core.changes.words import name_lists, words
 from plainstep.deferred import np, npt, pa, pc, pd
 from plainstep.properties import cached_property
 
@@ -266,10 +267,11 @@ class NetChanges:
             (int64), ``last_at`` (UTC). A truncate is not a row: see ``truncated``.
         """
         some = self.ops != NOTHING
-        ops, kept = (self.ops, None) if some.all() else (self.ops[some], pa.array(some))
+        ops, kept = self.ops[some], pa.array(some)
+        in_one_piece = bool(some[: len(ops)].all())  # what came and went stands at the end
 
         def picked(name: str) -> pa.Array:
-            return self.state[name] if kept is None else keys.picked(self.state[name], kept)
+            return self.state[name].slice(0, len(ops)) if in_one_piece else keys.picked(self.state[name], kept)
 
         def named(masks: dict[str, Bools], part: slice) -> pa.Array:
             return name_lists({name: mask[part][some[part]] for name, mask in masks.items()}, int(some[part].sum()))

@@ -10,8 +10,8 @@ from typing import Any
 
 from plainstep.core import casting as values
 from plainstep.core.arrays import Bools, Codes, Ints, utc_time
-from plainstep.core.changes.batch import name_lists
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.words import name_lists
 from plainstep.core.layouts import pairing as pairs
 from plainstep.core.layouts.encodings import decoded
 from plainstep.core.layouts.layout import NEW, OLD, Layout

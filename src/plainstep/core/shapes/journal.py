@@ -9,10 +9,11 @@ from itertools import chain
 from typing import Any
 
 from plainstep.core.arrays import flat, utc_time
-from plainstep.core.changes.batch import Changes, words
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.events import given_of
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex
+from plainstep.core.changes.words import words
 from plainstep.core.shapes.base import StepContext, TargetReader, TargetTable, WindowParts, constant
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import np, pa, pc

@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING, Any
 import psycopg
 
 from plainstep.core.arrays import utc_time
-from plainstep.core.changes.batch import Changes, name_lists
+from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
+from plainstep.core.changes.words import name_lists
 from plainstep.core.positions import Position, Span, Waiting, Window
 from plainstep.deferred import np, pa
 from plainstep.errors import Refused, StoreError
