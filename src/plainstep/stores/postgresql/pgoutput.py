@@ -124,9 +124,11 @@ class Images:
         return Images(np.full(shape, NULL, np.uint8), start, np.zeros(shape, np.int32))
 
     def put(self, rows: Numbers, other: Images) -> None:
-        """Set some of the rows; mostly it is all of them, whose places need not be looked at."""
-        some = rows if len(rows) < self.kind.shape[1] else slice(None)
-        self.kind[:, some], self.start[:, some], self.length[:, some] = other.kind, other.start, other.length
+        """Set some of the rows; mostly it is all of them."""
+        if len(rows) == self.kind.shape[1]:
+            self.kind, self.start, self.length = other.kind, other.start, other.length
+        else:
+            self.kind[:, rows], self.start[:, rows], self.length[:, rows] = other.kind, other.start, other.length
 
     def pick(self, where: Bools, other: Images) -> None:
         """Take values from the same places of other rows."""
@@ -135,6 +137,8 @@ class Images:
 
     def placed(self, places: list[int], at: Numbers) -> Images:
         """The columns in another order; nulls for -1."""
+        if places == list(range(len(self.kind))):
+            return self
         found = Images.nothing(len(places), at)
         known = np.array(places) >= 0
         there = np.array(places)[known]
@@ -148,12 +152,14 @@ class Images:
     def values(self, column: int, buffer: Numbers) -> pa.Array:
         """One column's values, as the server writes them."""
         given = self.kind[column] == TEXT
+        if not given.any():  # of old rows it is mostly all columns but the key's
+            return pa.nulls(len(given), pa.binary())
         # The buffer as it is, cut where a value begins and where it ends: every other piece is one. Rows stand in it in
         # their order. (Arrow copies values of some bytes twice as fast as numpy gathers the bytes one by one.)
         cuts = np.empty(2 * len(given) + 1, np.int32)
         cuts[:-1:2] = self.start[column]
-        cuts[1::2] = self.start[column] + np.where(given, self.length[column], 0)
-        cuts[-1] = cuts[-2] if len(given) else 0
+        np.add(self.start[column], self.length[column], out=cuts[1::2])
+        cuts[-1] = cuts[-2]
         pieces = pa.Array.from_buffers(pa.binary(), len(cuts) - 1, [None, pa.py_buffer(cuts), pa.py_buffer(buffer)])
         values = np.arange(0, len(cuts) - 1, 2, dtype=np.int32)
         return pieces.take(pa.array(values, mask=None if given.all() else ~given))
@@ -161,15 +167,20 @@ class Images:
 
 def images_at(buffer: Numbers, at: Numbers, columns: int) -> tuple[Images, Numbers]:
     """The rows that begin at some places, and where the messages go on: column by column, all rows at a time."""
-    found = Images.nothing(columns, at)
+    shape = columns, len(at)
+    found = Images(np.empty(shape, np.uint8), np.empty(shape, np.int32), np.empty(shape, np.int32))
     numbers = _numbers(buffer)
-    at = at + 2
+    at = at.astype(np.int32) + 2
     for column in range(columns):
-        kind = buffer[at]
+        kind, length = buffer.take(at, out=found.kind[column]), found.length[column]
         text = kind == TEXT
-        length = np.where(text, numbers[at + 1], 0).astype(np.int32)
-        found.kind[column], found.start[column], found.length[column] = kind, at + 5 * text, length
-        at = at + np.where(text, 5 + length, 1)
+        if text.all():  # as in most columns: nothing needs to be left out
+            length[:] = numbers[at + 1]
+            at = np.add(at, 5, out=found.start[column])
+        else:
+            length[:] = np.where(text, numbers[at + 1], 0)
+            at = np.add(at, np.where(text, 5, 1), out=found.start[column], casting="same_kind")
+        at = at + length
     unknown = ~((found.kind == NULL) | (found.kind == UNSENT) | (found.kind == TEXT))
     if unknown.any():
         raise DataError(f"The server's log holds a value of the unknown kind {chr(found.kind[unknown][0])!r}.")
@@ -294,16 +305,16 @@ class Decoder:
         Raises:
             DataError: a message is none that the manual describes.
         """
-        sizes = np.fromiter(map(len, messages), np.int64, len(messages))
-        cuts = np.flatnonzero(np.diff(np.cumsum(sizes) // TOGETHER)) + 1
+        ends = np.cumsum(np.fromiter(map(len, messages), np.int64, len(messages)))
+        cuts = np.flatnonzero(np.diff(ends // TOGETHER)) + 1
         for first, last in pairwise([0, *cuts.tolist(), len(messages)]):
-            yield from self._runs(messages[first:last])
+            yield from self._runs(messages[first:last], ends[first:last])
 
-    def _runs(self, messages: Sequence[bytes]) -> Iterator[Run]:
-        """The same, of messages that are decoded together."""
+    def _runs(self, messages: Sequence[bytes], ends: Numbers) -> Iterator[Run]:
+        """The same, of messages that are decoded together; where each of them ends."""
         buffer = np.frombuffer(b"".join([*messages, PADDING]), np.uint8)
         starts = np.zeros(len(messages), np.int64)
-        np.cumsum(np.fromiter(map(len, messages), np.int64, len(messages))[:-1], out=starts[1:])
+        starts[1:] = ends[:-1] - (ends[0] - len(messages[0]) if len(messages) else 0)
         kinds = buffer[starts] if len(messages) else np.zeros(0, np.uint8)
         # Within a run of messages between two descriptions of a table, every row of one table is laid out alike.
         cuts = np.flatnonzero(kinds == ord("R"))
