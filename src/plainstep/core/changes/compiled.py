@@ -306,19 +306,18 @@ def in_order(found: Any, rows: int) -> Any:
     groups = tuple(one[:3] for one in found)
     pieces = in_pieces(lambda low, high: _ordered(groups, low, high), rows)
     pieces = [kept for kept, _ in pieces] + [gone for _, gone in pieces]
-    ends = np.cumsum([len(lasts) for lasts, _ in pieces])
+    ends = np.cumsum([len(rows_of) for rows_of, _ in pieces])
     count = int(ends[-1])
-    told = (np.empty(count, np.int32), np.empty(count, np.int64), np.empty(count, np.int8), np.empty(count, np.bool_))
-    all_lasts = np.empty(count, np.int32)
+    firsts, lasts = np.empty((2, count), dtype=np.int32)
+    counts, had, has = np.empty(count, dtype=np.int64), np.empty(count, dtype=np.int8), np.empty(count, dtype=np.bool_)
 
     def put_down(end: int, piece: tuple[Any, Any]) -> None:
-        lasts, known = piece
-        mine = slice(end - len(lasts), end)
-        all_lasts[mine] = lasts
-        _told(known, *(one[mine] for one in told))
+        mine = slice(end - len(piece[0]), end)
+        lasts[mine] = piece[0]
+        _told(piece[1], firsts[mine], counts[mine], had[mine], has[mine])
 
     list(pool().map(put_down, ends.tolist(), pieces))
-    return told[0], all_lasts, *told[1:]
+    return firsts, lasts, counts, had, has
 
 
 def grouped(words: Any, tags: Any, counts: Any) -> tuple[Any, int] | None:

@@ -24,8 +24,10 @@ else:
         "plainstep.core.changes", "compiled", "compiled_keys", "compiled_numbers"
     )
 
-# Rows that a process goes through before numba is loaded for it: it takes a second, which whole arrays need for as many.
-WORTH_LOADING = 2_000_000
+# Rows that a process goes through before numba is loaded for it: that takes 0.6 s, which it gives back after some millions, by the kind of
+# key. (A step over one million changes, whose keys are gone through twice, took 1.7 s without it and 2.2 s with it; one over eight
+# million 16 s and 13 s.)
+WORTH_LOADING = 5_000_000
 # Below, whole arrays are as quick.
 WORTH_CALLING = 20_000
 # Keys that are numbers are looked up in a table of them all while there are at most so many times as many as there are rows.
