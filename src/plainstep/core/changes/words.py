@@ -1,4 +1,4 @@
-"""What changes say in words: their operations, and lists of columns' names. There are few such words, so that nothing is written twice."""
+"""What changes say in words: their operations, and lists of columns' names. There are few of these, so that many rows are written some at a time."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ def name_lists(masks: dict[str, Bools], count: int) -> pa.Array:
     """For every row, the names whose mask is set there."""
     names = list(masks)
     if len(names) > FEW_NAMES:
-        return _one_by_one(masks)
+        return _of_many_names(masks)
     # Of a few names there are few lists, and each row has one of them.
     lists = [[name for place, name in enumerate(names) if which >> place & 1] for which in range(1 << len(names))]
     every = pa.array(lists, pa.list_(pa.string()))
@@ -53,7 +53,8 @@ def name_lists(masks: dict[str, Bools], count: int) -> pa.Array:
     return _many_lists(every, which, len(names)) if names and count >= MANY else every.take(pa.array(which))
 
 
-def _one_by_one(masks: dict[str, Bools]) -> pa.Array:
+def _of_many_names(masks: dict[str, Bools]) -> pa.Array:
+    """The same, where there are too many names for all lists of them to be made beforehand."""
     names = list(masks)
     grid = np.stack(list(masks.values()), axis=1)
     places = np.nonzero(grid)[1].astype(np.int32)
