@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import unittest
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import plainstep
+from plainstep.core.changes import net
 from plainstep.core.changes.words import MANY, name_lists, op_words, words
 from tests.support import examples
 
@@ -31,6 +34,16 @@ class Words(unittest.TestCase):
             made.take(pa.array(some, pa.int64())).to_pylist(),
             [[name for name, mask in masks.items() if mask[row]] for row in some],
         )
+
+    def test_more_lists_than_one_array_holds(self) -> None:
+        images = {
+            f"{side}.{name}": [turn % 3, turn % 5] for side, turn in (("was", 1), ("now", 4)) for name in ("a", "b")
+        }
+        table = pa.table({"seq": [1, 2], "op": ["update"] * 2, "was.k": [1, 2], "now.k": [1, 2], **images})
+        whole = plainstep.collapse(table, "k").to_arrow()
+        with mock.patch.object(net, "MOST_TEXT", 2):
+            found = plainstep.collapse(table, "k").to_arrow()
+        self.assertEqual((found["changed"].num_chunks, found.to_pylist()), (3, whole.to_pylist()))
 
 
 if __name__ == "__main__":

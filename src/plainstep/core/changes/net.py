@@ -26,6 +26,8 @@ KEY, GIVEN = "key.", "given."
 NOTHING = 0
 # Rows that a notebook shows.
 SHOWN = 20
+# Bytes of texts in one array of lists.
+MOST_TEXT = 1 << 30
 
 
 @dataclass(frozen=True, eq=False)
@@ -283,8 +285,10 @@ class NetChanges:
         lists = {"changed": self.changed}
         if self.partial:
             lists["given"] = {name: self.given(name) for name in self.others}
-        # Of many in halves, for they take as long as all other columns together.
-        cuts = [0, len(some) // 2, len(some)] if len(some) >= keys.WORTH_SPLITTING else [0, len(some)]
+        # Of many in parts: for all cores, as they take as long as all other columns together, and as one array holds 2 GiB of texts.
+        most_text = len(some) * sum(len(name.encode()) for name in self.others)
+        count = max(2 if len(some) >= keys.WORTH_SPLITTING else 1, most_text // MOST_TEXT + 1)
+        cuts = [len(some) * part // count for part in range(count + 1)]
         parts = [slice(low, high) for low, high in pairwise(cuts)]
         halves: dict[Any, Callable[[], pa.Array]] = {
             (name, place): partial(named, lists[name], part) for name in lists for place, part in enumerate(parts)
