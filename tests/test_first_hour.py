@@ -308,5 +308,17 @@ class Library(unittest.TestCase):
             for one in (project.look("house", after="start"), project.net("house", after="start")):
                 self.assertEqual(one.to_arrow().num_rows, len(one.to_pandas()))
             self.assertEqual(project.look("house", after="start").to_arrow()["now.b"].to_pylist(), ["oak", "oak"])
+            with mock.patch("plainstep.errors.find_spec", return_value=None):
+                results: list[Any] = [project.look("house"), project.net("house"), project.net("house").net]
+                for asked in (*results, project.ledger(), *project.check("house")):
+                    with self.assertRaisesRegex(plainstep.ConfigError, r"pip install 'plainstep\[pandas\]'"):
+                        asked.to_pandas()
+            heads, first, second = repr(project.ledger("house")[-2:]).splitlines()
+            self.assertEqual((heads.split()[:3], first.split()[:3], second.split()[:3]),
+                             (["load", "step", "kind"], ["house", "1", "snapshot"], ["house", "2", "changes"]))  # fmt: skip
+            self.assertEqual(
+                repr(project.net("house", after="start")),
+                "<NetResult of house: 2 changes after 0 up to 2 come to 1: 1 insert>",
+            )
             for html in (project._repr_html_(), project.restore("house", 1)._repr_html_()):
                 self.assertIn("<table>", html)

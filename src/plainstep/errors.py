@@ -122,3 +122,12 @@ def need(library: str, extra: str, what: str) -> None:
         found = None
     if found is None:
         raise ConfigError(f"{what}, and {library} is not installed.", "", f"pip install 'plainstep[{extra}]'")
+
+
+def need_pandas() -> None:
+    """Refuse to make a frame where pandas is not installed.
+
+    Raises:
+        ConfigError: it is not.
+    """
+    need("pandas", "pandas", "to_pandas() makes a pandas DataFrame")

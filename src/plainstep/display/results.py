@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, Protocol, SupportsIndex, TypeVar, overload
 
 from plainstep.deferred import deferred, pa, pd
+from plainstep.display.text import aligned
+from plainstep.errors import need_pandas
 
 if TYPE_CHECKING:
     from plainstep.display import html
@@ -39,17 +41,34 @@ class Results(list[One]):
 
     def to_pandas(self) -> pd.DataFrame:
         """The same as a pandas frame. Needs pandas."""
+        need_pandas()
         return pd.DataFrame(self._columns())
 
+    @overload
+    def __getitem__(self, index: SupportsIndex) -> One: ...
+
+    @overload
+    def __getitem__(self, index: slice) -> Results[One]: ...
+
+    def __getitem__(self, index: SupportsIndex | slice) -> One | Results[One]:
+        return Results(super().__getitem__(index)) if isinstance(index, slice) else super().__getitem__(index)
+
+    def __repr__(self) -> str:
+        return aligned(self._told()) if self else "[]"
+
     def _repr_html_(self) -> str:
+        told = self._told()
+        return html.table("", told, zip(*told.values(), strict=True))
+
+    def _told(self) -> dict[str, list[Any]]:
+        """The columns that tell something."""
         columns = self._columns()
         others = tuple(name.removesuffix("load") for name in columns if name.endswith(".load"))  # results in results
-        told = {
+        return {
             name: values
             for name, values in columns.items()
             if not name.startswith(others) and any(one not in ((*EMPTY, 0) if "." in name else EMPTY) for one in values)
         }
-        return html.table("", told, zip(*told.values(), strict=True))
 
     def _columns(self) -> dict[str, list[Any]]:
         rows = [dict(_flat(one.to_dict())) for one in self]

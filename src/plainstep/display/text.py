@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -64,6 +65,17 @@ def counts(found: dict[str, int]) -> str:
 def number(value: float | None) -> str:
     """A number with its thousands told apart."""
     return "-" if value is None else f"{value:,}"
+
+
+def aligned(columns: Mapping[str, Sequence[Any]]) -> str:
+    """A table in plain text: a line of heads, then a line a row; numbers to the right."""
+    made = []
+    for name, values in columns.items():
+        cells = [name, *("-" if value is None else shown(value) for value in values)]
+        width = max(map(len, cells))
+        is_number = all(value is None or isinstance(value, (int, float)) for value in values)
+        made.append([cell.rjust(width) if is_number else cell.ljust(width) for cell in cells])
+    return "\n".join("  ".join(cells).rstrip() for cells in zip(*made, strict=True))
 
 
 def row_told(row: dict[str, Any] | None) -> str:

@@ -13,7 +13,7 @@ from plainstep.core.positions import Span, Watermark
 from plainstep.deferred import pa, pd
 from plainstep.display import html, records
 from plainstep.display.records import SHOWN_DIFFERENCES
-from plainstep.errors import ConfigError, PlainStepError, Refused, WatermarkMoved
+from plainstep.errors import ConfigError, PlainStepError, Refused, WatermarkMoved, need_pandas
 from plainstep.loads.commit import commit_to, entry_of, quarantining
 from plainstep.loads.difference import compared_at_watermark, repairing_edits
 from plainstep.loads.planning import parts_of
@@ -117,6 +117,7 @@ class CheckResult:
 
     def to_pandas(self) -> pd.DataFrame:
         """The same as a pandas DataFrame."""
+        need_pandas()
         return self.to_arrow().to_pandas()
 
 

@@ -15,7 +15,8 @@ from plainstep.core.json_values import ready
 from plainstep.core.positions import Window
 from plainstep.deferred import pa, pd
 from plainstep.display import html, records
-from plainstep.errors import BadValue
+from plainstep.display.text import many
+from plainstep.errors import BadValue, need_pandas
 from plainstep.loads.reading import drop_applied, read_net
 from plainstep.loads.states import state_of
 from plainstep.loads.windows import ends, times
@@ -61,10 +62,16 @@ class LookResult:
     upto_at: datetime | None = None
     note: str = ""
 
+    def __repr__(self) -> str:
+        return f"<LookResult of {self._caption}>"
+
     def _repr_html_(self) -> str:
+        return html.changes(self._caption, self.changes, self.key)
+
+    @property
+    def _caption(self) -> str:
         found = "" if self.matching is None else f"{sum(self.matching.values()):,} of "
-        caption = f"{self.load}: {found}{self.total:,} changes after {self.after} up to {self.upto}"
-        return html.changes(caption, self.changes, self.key)
+        return f"{self.load}: {found}{many(self.total, 'change')} after {self.after} up to {self.upto}"
 
     @property
     def total(self) -> int:
@@ -97,6 +104,7 @@ class LookResult:
 
     def to_pandas(self) -> pd.DataFrame:
         """The same as a pandas DataFrame."""
+        need_pandas()
         return self.to_arrow().to_pandas()
 
 

@@ -15,6 +15,7 @@ from plainstep.core.shapes.apply import applied
 from plainstep.core.shapes.base import StepContext, WindowParts
 from plainstep.deferred import pa, pd
 from plainstep.display import html, records
+from plainstep.display.text import counts, many
 from plainstep.errors import Refused
 from plainstep.loads.parted import ordered, shelved
 from plainstep.loads.planning import fit_of
@@ -62,9 +63,17 @@ class NetResult:
     refusal: str = ""
     note: str = ""
 
+    def __repr__(self) -> str:
+        return f"<NetResult of {self._caption}: {counts(self.counts)}>"
+
     def _repr_html_(self) -> str:
-        caption = f"{self.load}: {self.parts.read:,} changes after {self.after} up to {self.upto} come to {len(self):,}"
-        return html.nets(caption, self.parts)
+        return html.nets(self._caption, self.parts)
+
+    @property
+    def _caption(self) -> str:
+        return (
+            f"{self.load}: {many(self.parts.read, 'change')} after {self.after} up to {self.upto} come to {len(self):,}"
+        )
 
     def __len__(self) -> int:
         return len(self.parts)

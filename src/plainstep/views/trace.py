@@ -15,7 +15,7 @@ from plainstep.core.shapes.history import stood
 from plainstep.deferred import pa
 from plainstep.display import html, records
 from plainstep.display.records import changes as as_rows
-from plainstep.display.text import row_told, what_changed
+from plainstep.display.text import many, row_told, what_changed
 from plainstep.display.text import shown as value_shown
 from plainstep.errors import PlainStepError, Refused
 from plainstep.loads.asked_key import asked_key
@@ -92,15 +92,21 @@ class TraceResult:
     targets: dict[str, dict[str, Any] | None] = field(default_factory=dict)
     restore: str = ""
 
-    def _repr_html_(self) -> str:
+    def __repr__(self) -> str:
+        return f"<TraceResult of {self._caption}>"
+
+    @property
+    def _caption(self) -> str:
         name = ", ".join(f"{column} {value_shown(value)}" for column, value in self.key.items())
         row = row_told(self.row) if self.known else "not known"
-        caption = f"{self.load}, {name}: {len(self.events):,} changes since {self.since}. {self.at or 'Now'}: {row}"
+        return f"{self.load}, {name}: {many(len(self.events), 'change')} since {self.since}. {self.at or 'Now'}: {row}"
+
+    def _repr_html_(self) -> str:
         cells = []
         for one in self.events:
             seen, step = one.change, one.merged_by
             cells.append((seen["position"], seen["at"], seen["op"], step, what_changed(seen, tuple(self.key))))
-        return html.table(caption, ["position", "time", "op", "step", "what changed"], cells)
+        return html.table(self._caption, ["position", "time", "op", "step", "what changed"], cells)
 
     def to_dict(self) -> dict[str, Any]:
         """As JSON has it: what the command line prints with ``--json``."""

@@ -20,6 +20,7 @@ from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import ABSENT, NOW, PRESENT, ROW, SAME, UNKNOWN, WAS, Op
 from plainstep.core.changes.words import name_lists, words
 from plainstep.deferred import np, npt, pa, pc, pd
+from plainstep.errors import ConfigError, need_pandas
 from plainstep.properties import cached_property
 
 KEY, GIVEN = "key.", "given."
@@ -59,7 +60,7 @@ class NetChanges:
         """How it shows itself in a notebook; as text where pandas is not installed."""
         try:
             return str(self.to_pandas().head(SHOWN)._repr_html_())
-        except ImportError:
+        except ConfigError:
             return None
 
     def __len__(self) -> int:
@@ -302,6 +303,7 @@ class NetChanges:
 
     def to_pandas(self) -> Any:
         """The net changes as a pandas DataFrame, in the form of ``to_arrow``, with Arrow-backed columns."""
+        need_pandas()
         return self.to_arrow().to_pandas(types_mapper=pd.ArrowDtype)
 
     def __repr__(self) -> str:
