@@ -286,7 +286,7 @@ def picked(values: Any, bits: Any, others: Any, other_bits: Any, rows: Any, foun
 
 @looped
 def without_gaps(numbers: Any) -> bool:
-    """Whether each number is the one before it and one."""
+    """Whether each number is the one before it plus one."""
     odd = np.int64(0)
     for at in range(1, len(numbers)):
         odd |= (numbers[at] - numbers[at - 1]) ^ 1
