@@ -29,6 +29,7 @@ from plainstep.core.sizes import size_of
 from plainstep.loads.load import Load
 from plainstep.loads.step import step
 from plainstep.settings.load import LoadConfig
+from plainstep.settings.reading import read_settings
 from plainstep.stores.capabilities import with_target
 from plainstep.stores.records import Batches
 from plainstep.stores.registry import open_store
@@ -146,7 +147,7 @@ def main() -> None:
         house = with_target(open_store("house", url, folder, 10.0))
         town = open_store("town", f"sqlite:///{folder}/town.db", folder, 10.0)
         said = {"from": "town.tree", "into": "house.tree", "key": ["tree_id"], "first": "start"}
-        load = Load(Sources(changes), "tree", LoadConfig.model_validate(said), town, "tree", house, "tree")
+        load = Load(Sources(changes), "tree", read_settings(LoadConfig, said), town, "tree", house, "tree")
         watch, began = Watch(), time.perf_counter()
         outcome = step(load)
         took = time.perf_counter() - began

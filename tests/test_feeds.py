@@ -35,6 +35,7 @@ from plainstep.loads.load import Load
 from plainstep.loads.reload import reload
 from plainstep.loads.step import step
 from plainstep.settings.load import LoadConfig
+from plainstep.settings.reading import read_settings
 from plainstep.sources.factory import SourceFactory
 from plainstep.stores import registry
 from plainstep.stores.capabilities import BaseStore, with_target
@@ -131,7 +132,7 @@ class Given(SourceFactory):
 
 
 def load_of(feed: Feed, url: str, folder: Path, **settings: Any) -> Load:
-    config = LoadConfig.model_validate({"from": "feed.tree", "into": "t.tree", **settings})
+    config = read_settings(LoadConfig, {"from": "feed.tree", "into": "t.tree", **settings})
     store = with_target(open_store("t", url, folder))
     return Load(Given(feed), "tree", config, store, "tree", store, "tree")
 

@@ -31,6 +31,7 @@ from plainstep.formats import csv as comma
 from plainstep.formats.lines import kind_of
 from plainstep.settings.layout import LayoutConfig
 from plainstep.settings.load import LoadConfig
+from plainstep.settings.reading import read_settings
 from plainstep.sources.layout_binding import bound
 from tests.histories import ROW, Model, flat, histories
 from tests.support import examples
@@ -310,8 +311,8 @@ class Layouts(unittest.TestCase):
     def read(self, rows: pa.Table, **said: Any) -> Interpreted:
         types = said.pop("types", {})
         rows = rows.append_column(POSITION, pa.array([str(row) for row in range(rows.num_rows)]))
-        load = LoadConfig.model_validate({"from": "a.b", "into": "c.d", "key": ["k"], "types": types})
-        layout = bound("this", load, LayoutConfig.model_validate(said), rows, None, ("k",))
+        load = read_settings(LoadConfig, {"from": "a.b", "into": "c.d", "key": ["k"], "types": types})
+        layout = bound("this", load, read_settings(LayoutConfig, said), rows, None, ("k",))
         return interpret(layout, rows, True)
 
     def test_suffixes_and_what_stands_once_for_both_sides(self) -> None:

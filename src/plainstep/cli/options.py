@@ -183,7 +183,7 @@ def open_project(ctx: click.Context) -> Project:
     """The project that -c names."""
     from plainstep.project_file import load_project
 
-    return load_project(ctx.obj)
+    return load_project(ctx.obj, ahead=True)
 
 
 def interrupted(ctx: click.Context, began: datetime) -> PlainStepError:

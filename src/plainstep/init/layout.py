@@ -21,6 +21,7 @@ from plainstep.errors import PlainStepError
 from plainstep.init import messages
 from plainstep.settings.layout import LayoutConfig
 from plainstep.settings.load import LoadConfig
+from plainstep.settings.reading import read_settings
 from plainstep.sources.layout_binding import bound, without_beside
 from plainstep.sources.validity import BEGINS, EVENT, as_changes
 from plainstep.stores.capabilities import HasFeed, Store, with_tables
@@ -98,7 +99,7 @@ def _sample(store: Store, table: str) -> tuple[pa.Table, Feed | HasPartitions | 
         feed, said = store.feed(table, LayoutConfig(), None), dict[str, Any]()
         if isinstance(feed, HasMessages):
             said = feed.written()
-            feed = store.feed(table, LayoutConfig.model_validate(said), None)
+            feed = store.feed(table, read_settings(LayoutConfig, said), None)
         rows = _by_partition(feed) if isinstance(feed, HasPartitions) else feed.sample()
         return rows, feed, said
     found = with_tables(store).table(table, {})
@@ -176,9 +177,9 @@ def _trial(found: Proposal, store: Store, table: str, rows: pa.Table, beside: tu
     """The first rows, as the layout reads them; or why it cannot."""
     settings = {one.name: one.value for one in found.guesses if one.value not in (None, [])}
     key = tuple(found.key.value) if found.key else ()
-    config = LoadConfig.model_validate({"from": f"{store.name}.{table}", "into": "x.y", "key": list(key)})
+    config = read_settings(LoadConfig, {"from": f"{store.name}.{table}", "into": "x.y", "key": list(key)})
     try:
-        said = LayoutConfig.model_validate(settings)
+        said = read_settings(LayoutConfig, settings)
         if said.valid_from:
             rows, said = rows.append_column(EVENT, pa.array([BEGINS] * rows.num_rows, pa.string())), as_changes(said)
         layout = bound("this", config, without_beside(said, rows, beside), rows, None, key)

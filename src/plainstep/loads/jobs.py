@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextvars import copy_context
 from typing import TYPE_CHECKING
 
+from plainstep.deferred import deferred
 from plainstep.loads.load import reused
 from plainstep.loads.outcome import StepOutcome
 from plainstep.loads.step import step_together
 from plainstep.stores.capabilities import HasFeed
 
 if TYPE_CHECKING:
+    from concurrent import futures
+
     from plainstep.loads.load import Load
+else:
+    [futures] = deferred("concurrent", "futures")
 
 Outcomes = list[StepOutcome]
 
@@ -35,8 +39,8 @@ def stepped(groups: Sequence[Sequence[Load]], jobs: int, until_done: bool) -> It
 
 
 def _stepped_at_once(groups: Sequence[Sequence[Load]], jobs: int, until_done: bool) -> Iterator[Outcomes]:
-    made: list[Future[list[Outcomes]]] = []
-    with ThreadPoolExecutor(jobs) as pool:
+    made: list[futures.Future[list[Outcomes]]] = []
+    with futures.ThreadPoolExecutor(jobs) as pool:
         for loads in groups:
             # What stands before in the queue has begun before: to wait for it is never to wait for ever.
             first = [future for other, future in zip(groups, made, strict=False) if _reads(loads, other)]
@@ -45,8 +49,8 @@ def _stepped_at_once(groups: Sequence[Sequence[Load]], jobs: int, until_done: bo
             yield from future.result()
 
 
-def _after(first: list[Future[list[Outcomes]]], loads: Sequence[Load], until_done: bool) -> list[Outcomes]:
-    wait(first)
+def _after(first: list[futures.Future[list[Outcomes]]], loads: Sequence[Load], until_done: bool) -> list[Outcomes]:
+    futures.wait(first)
     return list(_steps(loads, until_done))
 
 

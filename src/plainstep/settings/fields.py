@@ -1,45 +1,100 @@
-"""What settings are made of: one name or several, codes, lengths of time."""
+"""What settings are made of: tables of them, one name or several, codes."""
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from collections.abc import Callable, Collection
+from functools import cache
+from typing import Annotated, Any, Self
 
-from pydantic import BeforeValidator, WithJsonSchema
+from msgspec import NODEFAULT, Meta, Struct, structs
 
-from plainstep.core.durations import duration
+# What a value must pass, and which values may stand for a list of one: kept with a setting's type, under these names.
+CHECK, ONE_OF_MANY = "check", "one_of_many"
 
 
-def length_of_time(value: str) -> str:
-    """The text, if it is a length of time.
+class WrongSetting(ValueError):
+    """A setting that cannot be what it is, beside the others.
 
-    Raises:
-        ValueError: it is not.
+    Args:
+        setting: its name.
+        why: what is wrong.
     """
-    if duration(value) is None:
-        raise ValueError("it is not a length of time: write 30s, 5min, 72h or 7d")
-    return value
+
+    def __init__(self, setting: str, why: str) -> None:
+        super().__init__(why)
+        self.setting = setting
 
 
+class Settings(Struct, kw_only=True, forbid_unknown_fields=True):
+    """A table of settings.
+
+    Attributes:
+        named: the settings that were given, whether or not they differ from their defaults.
+    """
+
+    named: frozenset[str] = frozenset()
+
+    @classmethod
+    def implied(cls, given: dict[str, Any]) -> dict[str, Any]:
+        """What is given, with what follows from it."""
+        return given
+
+    def check(self) -> None:
+        """Look at what the settings say together.
+
+        Raises:
+            WrongSetting: one cannot be what it is, beside the others.
+        """
+
+    def but(self, **changes: Any) -> Self:
+        """The same settings but for some."""
+        return structs.replace(self, **changes)
+
+    def as_dict(self, without: Collection[str] = (), defaults: bool = True) -> dict[str, Any]:
+        """The settings by name, those of tables within likewise.
+
+        Args:
+            without: names that are left out, such as ``"settle"``, or ``"query.rows"`` of a table within.
+            defaults: whether those that are as their defaults are among them.
+        """
+        found = {}
+        for one in fields_of(type(self)):
+            value = getattr(self, one.name)
+            usual = one.default if one.default_factory is NODEFAULT else one.default_factory()
+            if one.name in without or (not defaults and value == usual):
+                continue
+            if isinstance(value, Settings):
+                inside = [name.removeprefix(f"{one.name}.") for name in without if name.startswith(f"{one.name}.")]
+                value = value.as_dict(inside, defaults)
+            found[one.name] = value
+        return found
+
+
+@cache
+def fields_of(model: type[Settings]) -> list[structs.FieldInfo]:
+    """The settings of a table: their names, types and defaults."""
+    return [one for one in structs.fields(model) if one.name != "named"]
+
+
+def setting(description: str, check: Callable[[Any], object] | None = None, **limits: Any) -> Meta:
+    """What is said of a setting beside its type.
+
+    Args:
+        description: what it does, for editors and the documentation.
+        check: what a value must pass; it raises ValueError for another.
+        limits: ``ge``, ``min_length``.
+    """
+    return Meta(description=description, extra={CHECK: check} if check else None, **limits)
+
+
+def one_or_several(**one: type) -> Meta:
+    """Of a list: one of its items may stand for it. Their types, by the names that they have in a JSON Schema."""
+    return Meta(extra={ONE_OF_MANY: tuple(one.values())}, extra_json_schema={"type": [*one, "array"]})
+
+
+# How many, one at least.
+Count = Annotated[int, Meta(ge=1)]
 # A code as TOML writes it.
 Code = str | int | bool
-
-
-def as_list(value: Any) -> Any:
-    """One name where several may stand."""
-    return [value] if isinstance(value, str) else value
-
-
-def _as_codes(value: Any) -> Any:
-    """One code where several may stand."""
-    return [value] if isinstance(value, str | int | bool) else value
-
-
-def _one_or_more(item: list[dict[str, str]]) -> WithJsonSchema:
-    """How a schema says that one may stand for a list of one."""
-    one = item[0] if len(item) == 1 else {"anyOf": item}
-    return WithJsonSchema({"anyOf": [one, {"type": "array", "items": one}]})
-
-
-TEXT, NUMBER, YES_OR_NO = {"type": "string"}, {"type": "integer"}, {"type": "boolean"}
-Names = Annotated[list[str], BeforeValidator(as_list), _one_or_more([TEXT])]
-Codes = Annotated[list[Code], BeforeValidator(_as_codes), _one_or_more([TEXT, NUMBER, YES_OR_NO])]
+Names = Annotated[list[str], one_or_several(string=str)]
+Codes = Annotated[list[Code], one_or_several(string=str, integer=int, boolean=bool)]

@@ -3,149 +3,156 @@
 from __future__ import annotations
 
 from typing import Annotated, Any, Literal
-from zoneinfo import ZoneInfo
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_validator, model_validator
-from pydantic_core import PydanticCustomError
+from msgspec import field
 
-from plainstep.settings.fields import Names, as_list
+from plainstep.settings import checks
+from plainstep.settings.fields import Count, Names, Settings, WrongSetting, one_or_several, setting
 from plainstep.settings.layout import LayoutConfig
 
 
-class LoadConfig(BaseModel):
+class LoadConfig(Settings):
     """``[loads.NAME]``: from one source table into one target table."""
 
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+    source: Annotated[str, setting("STORE.TABLE to read changes of.")] = field(name="from")
+    into: Annotated[str, setting("STORE.TABLE to merge into; made when it is not there.")]
+    key: Annotated[Names, setting("The columns that tell rows apart; default: the captured key.")] = []
+    changes: Annotated[
+        Literal["capture", "log", "versions", "table", "query", "column", "diff"],
+        setting(
+            "How changes are read: from Plain Step's own capture, the server's log, the versions of a table, a change table or files that "
+            "something else fills, queries, a column that grows, or by comparing. Default: query or table where there is a layout."
+        ),
+    ] = "capture"
+    rows: Annotated[
+        str,
+        setting(
+            "STORE.TABLE that the changes are of, if it can be read: for the first load, reload, check and lookups."
+        ),
+    ] = ""
+    layout: Annotated[LayoutConfig | None, setting("How the rows of 'from' are read as changes.")] = None
+    column: Annotated[Names, setting("With changes = 'column': the columns that grow with every change.")] = []
+    overlap: Annotated[
+        str | int,
+        setting(
+            "How far behind the watermark rows are read again, for those that are committed late: 10m, or a number."
+        ),
+    ] = ""
+    at_most: Annotated[
+        Count | None,
+        setting(
+            "How many changes a step reads, or a few more, so that no transaction is split; the next step goes on from there. "
+            "Default: all that are waiting.",
+        ),
+    ] = None
+    engine: Annotated[
+        Literal["", "local", "spark"],
+        setting("What steps it: this process, or a Spark cluster. Default: as [engine] says."),
+    ] = ""
+    on_bad_row: Annotated[
+        Literal["refuse", "quarantine"],
+        setting("What is done with rows that contradict the layout: refuse them, or quarantine them."),
+    ] = "refuse"
+    on_bad_value: Annotated[
+        Literal["refuse", "round", "null", "quarantine"],
+        setting(
+            "From SQLite: what is done with a value that does not fit its column's declared type: refuse it, round "
+            "it if it is a number with too many decimals, take it as null, or quarantine its row. Keys are always refused."
+        ),
+    ] = "refuse"
+    first: Annotated[
+        Literal["snapshot", "start", "head"],
+        setting(
+            "The first step: the whole table, every change since capture began, or only what comes next. "
+            "Default: start for a feed whose table cannot be read."
+        ),
+    ] = "snapshot"
+    shape: Annotated[
+        Literal["mirror", "history", "journal", "rollup", "events"],
+        setting(
+            "What the target is: a copy, a row for each version of each key, every change, measures of groups, or messages."
+        ),
+    ] = "mirror"
+    deletes: Annotated[
+        Literal["drop", "flag", "ignore"],
+        setting(
+            "mirror: what a delete does to the row at the target: it goes, gets the time of its removal, or stays."
+        ),
+    ] = "drop"
+    operations: Annotated[
+        Annotated[list[Literal["insert", "update", "delete"]], one_or_several(string=str)],
+        setting("mirror, journal: which operations are merged; others are left out."),
+    ] = field(default_factory=lambda: ["insert", "update", "delete"])
+    stamp: Annotated[bool, setting("mirror: whether each row tells when and by which step it was last written.")] = (
+        False
+    )
+    grain: Annotated[
+        Literal["", "net", "change"],
+        setting(
+            "history, journal, events: of net changes, or of every change. Default: history of net changes, "
+            "journal and events of every change."
+        ),
+    ] = ""
+    watch: Annotated[Names, setting("history: the columns whose changes make a new version. Default: all.")] = []
+    by: Annotated[
+        Names | dict[str, str], setting("rollup: what makes a group: columns, or names, each with SQL over the row.")
+    ] = []
+    measures: Annotated[
+        dict[str, str],
+        setting("rollup: its measures: count(*), count(x), count(distinct x), sum(x), avg(x), min(x), max(x)."),
+    ] = {}
+    old_values: Annotated[
+        str, setting("rollup: the load whose mirror has old values, where the feed does not tell them.")
+    ] = ""
+    rules: Annotated[
+        dict[str, str],
+        setting("events: for each type of event, a condition in SQL on was and now; empty for every change."),
+    ] = {}
+    deliver: Annotated[
+        str,
+        setting(
+            "events: where they are sent: http(s)://HOST/PATH, or file:///FOLDER for JSON Lines; ${NAME} takes a value from "
+            "the environment."
+        ),
+    ] = ""
+    tries: Annotated[Count, setting("events: after how many failed deliveries an event is quarantined.")] = 10
+    partition: Annotated[
+        Names, setting("journal into files: what its folders are by: load, date, or columns of the journal.")
+    ] = []
+    partition_zone: Annotated[
+        str,
+        setting(
+            "journal into files: the time zone whose days the partition 'date' means, as in Europe/Oslo.", checks.zone
+        ),
+    ] = "UTC"
+    format: Annotated[Literal["parquet", "jsonl", "csv"], setting("journal into files: their format.")] = "parquet"
+    where: Annotated[str, setting("Which rows are taken: a condition in SQL over the row.")] = ""
+    columns: Annotated[
+        list[str] | dict[str, str],
+        setting("Which columns are taken; or new names, each with the column's own. Default: all."),
+    ] = []
+    derive: Annotated[dict[str, str], setting("Further columns, each as SQL over the row.")] = {}
+    drift: Annotated[
+        Literal["add", "ignore", "refuse"],
+        setting(
+            "What happens when the source's columns change: new ones and wider types are carried, left out, or refused."
+        ),
+    ] = "add"
+    strict: Annotated[
+        bool | None,
+        setting(
+            "Refuse every contradiction, or none and count them. Default: none of our own capture; from others, "
+            "more than one change in ten."
+        ),
+    ] = None
+    types: Annotated[
+        dict[str, str], setting("What a column holds, where its declared type does not say or is not kept to.")
+    ] = {}
 
-    source: str = Field(alias="from", description="STORE.TABLE to read changes of.")
-    into: str = Field(description="STORE.TABLE to merge into; made when it is not there.")
-    key: Names = Field(default=[], description="The columns that tell rows apart; default: the captured key.")
-    changes: Literal["capture", "log", "versions", "table", "query", "column", "diff"] = Field(
-        default="capture",
-        description="How changes are read: from Plain Step's own capture, the server's log, the versions of a table, a change table or files that "
-        "something else fills, queries, a column that grows, or by comparing. Default: query or table where there is a layout.",
-    )
-    rows: str = Field(
-        default="",
-        description="STORE.TABLE that the changes are of, if it can be read: for the first load, reload, check and lookups.",
-    )
-    layout: LayoutConfig | None = Field(default=None, description="How the rows of 'from' are read as changes.")
-    column: Names = Field(default=[], description="With changes = 'column': the columns that grow with every change.")
-    overlap: str | int = Field(
-        default="",
-        description="How far behind the watermark rows are read again, for those that are committed late: 10m, or a number.",
-    )
-    at_most: int | None = Field(
-        default=None,
-        ge=1,
-        description="How many changes a step reads, or a few more, so that no transaction is split; the next step goes on from there. "
-        "Default: all that are waiting.",
-    )
-    engine: Literal["", "local", "spark"] = Field(
-        default="", description="What steps it: this process, or a Spark cluster. Default: as [engine] says."
-    )
-    on_bad_row: Literal["refuse", "quarantine"] = Field(
-        default="refuse",
-        description="What is done with rows that contradict the layout: refuse them, or quarantine them.",
-    )
-    on_bad_value: Literal["refuse", "round", "null", "quarantine"] = Field(
-        default="refuse",
-        description="From SQLite: what is done with a value that does not fit its column's declared type: refuse it, round "
-        "it if it is a number with too many decimals, take it as null, or quarantine its row. Keys are always refused.",
-    )
-    first: Literal["snapshot", "start", "head"] = Field(
-        default="snapshot",
-        description="The first step: the whole table, every change since capture began, or only what comes next. "
-        "Default: start for a feed whose table cannot be read.",
-    )
-    shape: Literal["mirror", "history", "journal", "rollup", "events"] = Field(
-        default="mirror",
-        description="What the target is: a copy, a row for each version of each key, every change, measures of groups, or messages.",
-    )
-    deletes: Literal["drop", "flag", "ignore"] = Field(
-        default="drop",
-        description="mirror: what a delete does to the row at the target: it goes, gets the time of its removal, or stays.",
-    )
-    operations: Annotated[list[Literal["insert", "update", "delete"]], BeforeValidator(as_list)] = Field(
-        default=["insert", "update", "delete"],
-        description="mirror, journal: which operations are merged; others are left out.",
-    )
-    stamp: bool = Field(
-        default=False, description="mirror: whether each row tells when and by which step it was last written."
-    )
-    grain: Literal["", "net", "change"] = Field(
-        default="",
-        description="history, journal, events: of net changes, or of every change. Default: history of net changes, "
-        "journal and events of every change.",
-    )
-    watch: Names = Field(default=[], description="history: the columns whose changes make a new version. Default: all.")
-    by: Names | dict[str, str] = Field(
-        default=[], description="rollup: what makes a group: columns, or names, each with SQL over the row."
-    )
-    measures: dict[str, str] = Field(
-        default={},
-        description="rollup: its measures: count(*), count(x), count(distinct x), sum(x), avg(x), min(x), max(x).",
-    )
-    old_values: str = Field(
-        default="", description="rollup: the load whose mirror has old values, where the feed does not tell them."
-    )
-    rules: dict[str, str] = Field(
-        default={},
-        description="events: for each type of event, a condition in SQL on was and now; empty for every change.",
-    )
-    deliver: str = Field(
-        default="",
-        description="events: where they are sent: http(s)://HOST/PATH, or file:///FOLDER for JSON Lines; ${NAME} takes a value from "
-        "the environment.",
-    )
-    tries: int = Field(
-        default=10, ge=1, description="events: after how many failed deliveries an event is quarantined."
-    )
-    partition: Names = Field(
-        default=[],
-        description="journal into files: what its folders are by: load, date, or columns of the journal.",
-    )
-    partition_zone: str = Field(
-        default="UTC",
-        description="journal into files: the time zone whose days the partition 'date' means, as in Europe/Oslo.",
-    )
-    format: Literal["parquet", "jsonl", "csv"] = Field(
-        default="parquet", description="journal into files: their format."
-    )
-    where: str = Field(default="", description="Which rows are taken: a condition in SQL over the row.")
-    columns: list[str] | dict[str, str] = Field(
-        default=[], description="Which columns are taken; or new names, each with the column's own. Default: all."
-    )
-    derive: dict[str, str] = Field(default={}, description="Further columns, each as SQL over the row.")
-    drift: Literal["add", "ignore", "refuse"] = Field(
-        default="add",
-        description="What happens when the source's columns change: new ones and wider types are carried, left out, or refused.",
-    )
-    strict: bool | None = Field(
-        default=None,
-        description="Refuse every contradiction, or none and count them. Default: none of our own capture; from others, "
-        "more than one change in ten.",
-    )
-    types: dict[str, str] = Field(
-        default={}, description="What a column holds, where its declared type does not say or is not kept to."
-    )
-
-    @field_validator("partition_zone")
     @classmethod
-    def _is_zone(cls, name: str) -> str:
-        try:
-            ZoneInfo(name)
-        except (ValueError, OSError):
-            raise ValueError("it is not a time zone: write one as in Europe/Oslo") from None
-        return name
-
-    @model_validator(mode="before")
-    @classmethod
-    def _implied(cls, data: Any) -> Any:
+    def implied(cls, given: dict[str, Any]) -> dict[str, Any]:
         """What follows from what is said: a layout is of a change table, and a feed without its table begins at its start."""
-        if not isinstance(data, dict):
-            return data
-        data = dict(data)
+        data = dict(given)
         if "layout" in data:
             said = data["layout"]
             is_query = bool(said.get("query")) if isinstance(said, dict) else bool(getattr(said, "query", None))
@@ -154,63 +161,73 @@ class LoadConfig(BaseModel):
             data.setdefault("first", "start")
         return data
 
-    @model_validator(mode="after")
-    def _fits_its_shape(self) -> LoadConfig:
+    def check(self) -> None:
+        """Look at what the settings say together.
+
+        Raises:
+            WrongSetting: they do not go together.
+        """
+        self._check_shape()
+        self._check_queries()
+        self._check_changes()
+
+    def _check_shape(self) -> None:
         """Settings that another shape has, and combinations that cannot be."""
         for name, shapes in OF_SHAPES.items():
-            if name in self.model_fields_set and self.shape not in shapes:
-                raise wrong(name, f"{name} is of the shape {' or '.join(shapes)}, and this load's is {self.shape}")
+            if name in self.named and self.shape not in shapes:
+                raise WrongSetting(
+                    name, f"{name} is of the shape {' or '.join(shapes)}, and this load's is {self.shape}"
+                )
         for shape, name in (("rollup", "by"), ("rollup", "measures"), ("events", "rules")):
             if self.shape == shape and not getattr(self, name):
-                raise wrong("shape", f"the shape {shape} needs {name!r}")
-        return self
+                raise WrongSetting("shape", f"the shape {shape} needs {name!r}")
 
-    @model_validator(mode="after")
-    def _fits_its_queries(self) -> LoadConfig:
+    def _check_queries(self) -> None:
         """What queries of a layout need, and what needs them."""
         query = self.layout.query if self.layout else None
         if (self.changes == "query") != bool(query):
-            raise wrong("changes", "changes = 'query' needs the queries of [layout.query], and these need it")
+            raise WrongSetting("changes", "changes = 'query' needs the queries of [layout.query], and these need it")
         if query and self.at_most and self.layout and not self.layout.position:
-            raise wrong("at_most", "at_most needs a 'position' in the layout, which tells where a part may end")
+            raise WrongSetting("at_most", "at_most needs a 'position' in the layout, which tells where a part may end")
         if query and query.consumes and self.source.partition(".")[0] != self.into.partition(".")[0]:
-            raise wrong(
+            raise WrongSetting(
                 "into",
                 "what is consumed by reading must be merged into the same store, in one transaction: else a crash in between would lose it",
             )
         if query and query.consumes and self.first == "head":
-            raise wrong("first", "what waits to be consumed is consumed: there is no 'head' after which to begin")
+            raise WrongSetting(
+                "first", "what waits to be consumed is consumed: there is no 'head' after which to begin"
+            )
         if query and query.consumes and (self.at_most or self.overlap):
-            raise wrong("at_most" if self.at_most else "overlap", "what is consumed by reading is read whole, and once")
+            raise WrongSetting(
+                "at_most" if self.at_most else "overlap", "what is consumed by reading is read whole, and once"
+            )
         if query and query.rows and self.rows:
-            raise wrong("rows", "rows is said twice: it names a table, and the layout has a query for its rows")
-        return self
+            raise WrongSetting("rows", "rows is said twice: it names a table, and the layout has a query for its rows")
 
-    @model_validator(mode="after")
-    def _fits_its_changes(self) -> LoadConfig:
+    def _check_changes(self) -> None:
         """Settings that another way of reading changes has, or that do nothing."""
         for name, ways in OF_CHANGES.items():
-            if name in self.model_fields_set and self.changes not in ways:
+            if name in self.named and self.changes not in ways:
                 told = " or ".join(f'"{way}"' for way in ways)
-                raise wrong(
+                raise WrongSetting(
                     name, f"{name} does nothing here: it needs changes = {told}, and this load's is {self.changes!r}"
                 )
         if self.changes in ("column", "diff") and self.shape not in ("mirror", "history"):
             told = f"finds changes by what the target holds, and a {self.shape} does not hold the rows"
-            raise wrong("changes", f"changes = {self.changes!r} {told}")
+            raise WrongSetting("changes", f"changes = {self.changes!r} {told}")
         if self.at_most and self.overlap:
-            raise wrong("at_most", "at_most cannot be told beside overlap: what is read again would count, too")
+            raise WrongSetting("at_most", "at_most cannot be told beside overlap: what is read again would count, too")
         if self.at_most and self.layout and self.layout.pair and not self.layout.transaction:
-            raise wrong(
+            raise WrongSetting(
                 "at_most", "at_most could part rows that 'pair' marks as one change: name their 'transaction', too"
             )
         if not self.operations:
-            raise wrong("operations", "operations names none, so nothing would ever be merged")
-        if "tries" in self.model_fields_set and not self.deliver:
-            raise wrong("tries", "tries does nothing without 'deliver', which says where events are sent")
+            raise WrongSetting("operations", "operations names none, so nothing would ever be merged")
+        if "tries" in self.named and not self.deliver:
+            raise WrongSetting("tries", "tries does nothing without 'deliver', which says where events are sent")
         if self.deletes == "ignore" or "delete" not in self.operations:
             self.deletes = "ignore"
-        return self
 
     @property
     def every_change(self) -> bool:
@@ -232,7 +249,7 @@ class LoadConfig(BaseModel):
         if self.shape == "history":
             said["grain"] = "change" if self.every_change else "net"
         if self.layout:
-            said["layout"] = self.layout.model_dump(exclude_defaults=True, exclude=NOT_MEANING)
+            said["layout"] = self.layout.as_dict(NOT_MEANING, defaults=False)
         return {name: value for name, value in said.items() if value and value != DEFAULTS.get(name)}
 
 
@@ -242,15 +259,9 @@ def _has_rows(layout: Any) -> bool:
     return bool(query.get("rows") if isinstance(query, dict) else getattr(query, "rows", ""))
 
 
-def wrong(setting: str, why: str) -> PydanticCustomError:
-    """The error for a setting of a load that cannot be what it is."""
-    return PydanticCustomError("setting", "{why}", {"setting": setting, "why": why})
-
-
 # What a layout says that does not decide what a change means.
-NOT_MEANING: Any = {
-    "settle": True, "guessed": True, "follow_links": True, "max_row": True,
-    "query": {"oldest", "rows", "time_of", "position_at"},
+NOT_MEANING = {
+    "settle", "guessed", "follow_links", "max_row", "query.oldest", "query.rows", "query.time_of", "query.position_at",
 }  # fmt: skip
 # Settings that only some ways of reading changes have.
 OF_CHANGES: dict[str, tuple[str, ...]] = {

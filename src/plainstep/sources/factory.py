@@ -7,7 +7,6 @@ from contextlib import AbstractContextManager, nullcontext
 from datetime import timedelta
 from typing import TYPE_CHECKING, cast
 
-from plainstep.core.layouts.rows import TIME
 from plainstep.deferred import deferred
 from plainstep.errors import ConfigError
 from plainstep.settings.layout import LayoutConfig
@@ -20,6 +19,7 @@ from plainstep.stores.queries import with_consuming, with_queries
 if TYPE_CHECKING:
     from plainstep.core import position_labels
     from plainstep.core.layouts import layout as layouts
+    from plainstep.core.layouts import rows as sent_rows
     from plainstep.loads.load import Load
     from plainstep.sources import (
         consumed_feed,
@@ -66,7 +66,9 @@ else:
         "sql_partitions",
         "validity",
     )
-    layouts, position_labels = deferred("plainstep.core", "layouts.layout", "position_labels")
+    layouts, sent_rows, position_labels = deferred(
+        "plainstep.core", "layouts.layout", "layouts.rows", "position_labels"
+    )
 
 
 class SourceFactory:
@@ -124,7 +126,7 @@ def _consumes(load: Load) -> bool:
 def _read_as(load: Load) -> dict[str, object]:
     """What decides how the raw rows of a load are read."""
     said = load.config.layout
-    settings = said.model_dump(exclude=shared_reading.INTERPRETING) if said else {}
+    settings = said.as_dict(shared_reading.INTERPRETING) if said else {}
     return settings | {"from": load.config.source, "overlap": load.config.overlap}
 
 
@@ -229,7 +231,9 @@ def _read_by(load: Load, said: LayoutConfig, feed: Feed, rows: Table | None, key
         tells_deletes,
         whole,
         config.on_bad_row == "quarantine",
-        not isinstance(said.time, str) or TIME in sample.column_names or bool(said.query and said.query.time_of),
+        not isinstance(said.time, str)
+        or sent_rows.TIME in sample.column_names
+        or bool(said.query and said.query.time_of),
         layout_binding.wanted(layout, sample),
         layout_binding.unseen(said, sample),
     )

@@ -64,7 +64,7 @@ def as_changes(said: LayoutConfig, where: str = "the layout") -> LayoutConfig:
             )
     aside = [*said.bookkeeping, said.valid_from, said.valid_to]
     told = {"position": [said.valid_from], "operation": EVENT, "put": [BEGINS], "delete": [ENDS], "bookkeeping": aside}
-    return said.model_copy(update=told)
+    return said.but(**told)
 
 
 def either(begins: str, ends: str) -> str:

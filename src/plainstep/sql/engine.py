@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
 
-from plainstep.deferred import duckdb, pa
+from plainstep.deferred import duckdb, duckdb_library, pa
 from plainstep.workspace import scratch_folder, workspace
 
 _local = threading.local()
@@ -24,7 +24,7 @@ NO_VARIABLES: dict[str, str | bool | int | float | list[str]] = {"python_enable_
 
 def silence(made: duckdb.DuckDBPyConnection) -> None:
     """Keep DuckDB from drawing a bar among what we print, as it does where it takes a program for a person."""
-    with suppress(duckdb.Error):  # where it cannot be set, as in a notebook without widgets, none is drawn
+    with suppress(duckdb_library.Error):  # where it cannot be set, as in a notebook without widgets, none is drawn
         made.execute("SET enable_progress_bar = false")
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+from collections.abc import Iterable
 from functools import cache
 from importlib import import_module
 from pathlib import Path
@@ -36,6 +37,8 @@ OWN: dict[str, tuple[str, ...]] = {
     "iceberg.store:IcebergStore": ("iceberg+http", "iceberg+https", "iceberg+postgresql", "iceberg+sqlite"),
     "sql.store:SqlStore": ("sql",),
 }
+# What begins to start, beside other work, where that takes a while: by the scheme.
+AHEAD = {"duckdb": f"{GROUP}.duckdb.connection:start_ahead"}
 OWN_SCHEMES = {scheme: f"{GROUP}.{kind}" for kind, schemes in OWN.items() for scheme in schemes}
 # What a store is found by whose scheme no other has: see ``plainstep.stores.sql``.
 ANY_SQL = "sql"
@@ -78,6 +81,13 @@ def open_store(name: str, url: str, base: Path, wait: float = 10.0) -> Store:
             f"The store {name!r} needs {error.name}, which is not installed.", "", f"pip install 'plainstep[{kind}]'"
         ) from error
     return cast(Store, made(name, url, base, wait))
+
+
+def start_ahead(urls: Iterable[str]) -> None:
+    """Begin to start what the stores with these URLs need, in threads. What it comes to is told when a store is opened."""
+    for scheme in {url.partition(":")[0].lower() for url in urls}:
+        if scheme in AHEAD:
+            _loaded(AHEAD[scheme])()
 
 
 def _any_sql(name: str, scheme: str) -> Any:

@@ -11,11 +11,12 @@ import os
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
+from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
-from plainstep.deferred import duckdb
+from plainstep.deferred import duckdb, duckdb_library
 from plainstep.errors import LostConnection, PlainStepError, StoreError
 from plainstep.sql.engine import NO_VARIABLES, silence
 from plainstep.sql.literals import quoted, text
@@ -31,11 +32,21 @@ def _instance() -> duckdb.DuckDBPyConnection:
     """This process's in-memory instance."""
     with _guard:
         if os.getpid() not in _instances:
-            made = duckdb.connect(config=CONFIG)
+            made = duckdb_library.connect(config=CONFIG)
             silence(made)
             made.execute(f"SET GLOBAL temp_directory = {text(_scratch())}")
             _instances[os.getpid()] = made
         return _instances[os.getpid()].cursor()
+
+
+def start_ahead() -> None:
+    """Begin to make this process's instance, in a thread that ends by itself: a quarter of a step with nothing to do, most of it outside of Python."""
+
+    def start() -> None:
+        with suppress(Exception):  # it is tried again, and told, where it is needed
+            _instance()
+
+    threading.Thread(target=start).start()
 
 
 def _scratch() -> str:
@@ -121,6 +132,18 @@ class _Turns:
 _turns = _Turns()
 
 
+class _Connection:
+    """A connection that imports DuckDB's package as soon as more is asked of it than to run statements."""
+
+    def __init__(self, connection: duckdb.DuckDBPyConnection) -> None:
+        self._connection = connection
+        self.execute = connection.execute
+
+    def __getattr__(self, name: str) -> Any:
+        import_module("duckdb")  # it gives connections their other methods
+        return getattr(self._connection, name)
+
+
 @contextmanager
 def opened(path: Path, read_only: bool, wait: float) -> Iterator[duckdb.DuckDBPyConnection]:
     """A connection whose default database is the file. Waits while another process holds it.
@@ -134,7 +157,7 @@ def opened(path: Path, read_only: bool, wait: float) -> Iterator[duckdb.DuckDBPy
         connection, detach = _attached(path, read_only, wait)
         try:
             with told(path):
-                yield connection
+                yield cast("duckdb.DuckDBPyConnection", _Connection(connection))
         finally:
             _let_go(connection, detach)
 
@@ -146,7 +169,7 @@ def told(path: Path) -> Iterator[None]:
         yield
     except PlainStepError:
         raise
-    except duckdb.Error as error:
+    except duckdb_library.Error as error:
         raise _explained(error, path) from error
 
 
@@ -160,7 +183,7 @@ def _attached(path: Path, read_only: bool, wait: float) -> tuple[duckdb.DuckDBPy
         _attach_when_free(connection, f"ATTACH {text(str(path))} AS {quoted(name)}{options}", path, wait)
         connection.execute(f"USE {quoted(name)}")
         return connection, name
-    except duckdb.Error as error:
+    except duckdb_library.Error as error:
         connection.close()
         if "already attached" in str(error):  # this very process has the file open: share its instance
             return _shared(path), ""
@@ -174,7 +197,7 @@ def _attach_when_free(connection: duckdb.DuckDBPyConnection, attach: str, path: 
         try:
             connection.execute(attach)
             return
-        except duckdb.Error as error:
+        except duckdb_library.Error as error:
             if "lock" not in str(error).lower() or "already attached" in str(error):
                 raise
             if time.monotonic() > until:
@@ -190,7 +213,7 @@ def _shared(path: Path) -> duckdb.DuckDBPyConnection:
         # Of this connection alone: the file is open for others, too.
         shared.execute("SET python_enable_replacements = false")
         return shared
-    except duckdb.Error as error:
+    except duckdb_library.Error as error:
         raise StoreError(
             f"{path} is open in this process in another way: {error}.",
             "DuckDB opens a file once a process.",
@@ -203,7 +226,7 @@ def _let_go(connection: duckdb.DuckDBPyConnection, name: str) -> None:
         if name:
             connection.execute("USE memory")
             connection.execute(f"DETACH {quoted(name)}")
-    except duckdb.Error:  # it was given up in the middle of a result, which ends with it
+    except duckdb_library.Error:  # it was given up in the middle of a result, which ends with it
         connection.close()
         _instance().execute(f"DETACH {quoted(name)}")
     finally:
