@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import dataclasses
 import json
 import threading
 import time
@@ -17,6 +16,7 @@ import nats
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from plainstep.copying import replace
 from plainstep.loads.load import Load
 from plainstep.stores.amqp import connection as amqp
 from plainstep.stores.amqp import log as amqp_log
@@ -525,7 +525,7 @@ class ByRabbit(Laws, unittest.TestCase):
 
         def slow(log: amqp_log.QueueLog) -> Any:
             found = bounds(log)
-            return dataclasses.replace(found, end=found.end - next(told, 0))
+            return replace(found, end=found.end - next(told, 0))
 
         with mock.patch.object(amqp_log.QueueLog, "bounds", slow):
             for turn in range(5):  # at whichever of the times that it is asked

@@ -5,13 +5,13 @@ from __future__ import annotations
 import datetime as dt
 import sqlite3
 import unittest
-from dataclasses import replace
 from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
 
 import plainstep
+from plainstep.copying import replace
 from plainstep.core.positions import Watermark
 from plainstep.core.schema_drift import Fit
 from plainstep.core.shapes.edits import Edits

@@ -5,7 +5,6 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass, fields
 from datetime import datetime, timedelta
 from functools import wraps
 from itertools import chain
@@ -13,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+from msgspec import Struct, structs
 
 from plainstep.cli.console import say, with_config
 from plainstep.display.text import printable
@@ -81,8 +81,7 @@ LOAD = click.argument("load", shell_complete=_loads)
 LOADS = click.argument("loads", metavar="[LOAD]...", nargs=-1, shell_complete=_loads)
 
 
-@dataclass(frozen=True)
-class Asked:
+class Asked(Struct, frozen=True):
     """What a person asked for of a window, by the options of ``of_a_window``."""
 
     after: str | None
@@ -119,7 +118,7 @@ def of_a_window(command: Callable[..., Any]) -> Callable[..., Any]:
 
     @wraps(command)
     def gathered(*args: Any, **options: Any) -> Any:
-        asked = Asked(**{one.name: options.pop(one.name) for one in fields(Asked)})
+        asked = Asked(**{one.name: options.pop(one.name) for one in structs.fields(Asked)})
         return command(*args, asked=asked, **options)
 
     found: Callable[..., Any] = gathered

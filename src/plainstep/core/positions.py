@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from datetime import datetime
+
+from msgspec import Struct, field
 
 from plainstep.errors import ConfigError, Refused
 
 
-@dataclass(frozen=True)
-class Position:
+class Position(Struct, frozen=True):
     """A position, with what a source needs to find it again.
 
     Attributes:
@@ -27,8 +27,7 @@ class Position:
     note: str = ""
 
 
-@dataclass(frozen=True)
-class Window:
+class Window(Struct, frozen=True):
     """The changes after one position and up to another: ``(after, upto]``.
 
     Attributes:
@@ -57,8 +56,7 @@ class Window:
             )
 
 
-@dataclass(frozen=True)
-class Span:
+class Span(Struct, frozen=True):
     """How far a source can be read.
 
     Attributes:
@@ -87,8 +85,7 @@ class Span:
         return Position(self.head, self.token, self.head_at)
 
 
-@dataclass(frozen=True)
-class Waiting:
+class Waiting(Struct, frozen=True):
     """How much a window holds.
 
     Attributes:
@@ -104,8 +101,7 @@ class Waiting:
     by_partition: dict[str, int | None] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class MergedTable:
+class MergedTable(Struct, frozen=True):
     """A target table, as a step left it.
 
     Attributes:
@@ -121,8 +117,7 @@ class MergedTable:
     taken_by: str = ""
 
 
-@dataclass(frozen=True)
-class Watermark:
+class Watermark(Struct, frozen=True):
     """The position up to which a load has been merged. Kept with the target.
 
     Attributes:

@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, Literal
 
+from plainstep.copying import replace
 from plainstep.core.json_values import ready
 from plainstep.core.positions import Window
 from plainstep.core.schema_drift import Fit

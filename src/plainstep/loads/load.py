@@ -5,11 +5,12 @@ from __future__ import annotations
 import json
 from contextlib import ExitStack, contextmanager
 from copy import copy
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
+from plainstep.copying import replace
 from plainstep.properties import cached_property
 from plainstep.stores.api import VersionedTarget
 from plainstep.stores.capabilities import Store, with_tables

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
+
+from msgspec import Struct, field
 
 from plainstep.core.json_values import ready
 from plainstep.deferred import deferred
@@ -18,8 +19,7 @@ else:
     [html] = deferred("plainstep.display", "html")
 
 
-@dataclass
-class StepOutcome:
+class StepOutcome(Struct):
     """What one step did.
 
     Attributes:

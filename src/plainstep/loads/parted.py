@@ -8,9 +8,10 @@ what fits. Collapsing is associative, so a run is what any other window is.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 
+from plainstep.copying import replace
 from plainstep.core.arrays import flat
 from plainstep.core.changes import keys, ranks
 from plainstep.core.changes.batch import Changes, gathered

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from plainstep.copying import replace
 from plainstep.core.changes.collapse import Collapser
 from plainstep.core.changes.parts import NetParts
 from plainstep.core.json_values import ready

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import closing
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING
 
+from plainstep.copying import replace
 from plainstep.core.changes.key_moves import MovedRows
 from plainstep.core.changes.ops import NOW, ROW, WAS, Op
 from plainstep.core.changes.position_index import PositionIndex

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from itertools import chain
 from typing import overload
 
+from msgspec import Struct, field
+
+from plainstep.copying import replace
 from plainstep.core.shapes.edits import Edits
 from plainstep.core.shapes.spread import SpreadRounds
 from plainstep.deferred import pa
@@ -43,8 +45,7 @@ def _judged(rounds: Iterator[list[Edits]], sure: bool) -> Iterator[list[Edits]]:
         yield edits
 
 
-@dataclass(frozen=True)
-class _Round:
+class _Round(Struct, frozen=True):
     """Edits without their rows, and these by the names of their fields."""
 
     bare: Edits

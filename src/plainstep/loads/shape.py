@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any, cast
 
+from plainstep.copying import replace
 from plainstep.core import schema_drift as drift
 from plainstep.deferred import deferred, pa
 from plainstep.errors import ConfigError

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from plainstep.copying import replace
 from plainstep.core.positions import Position, Window
 from plainstep.deferred import pa
 from plainstep.errors import Refused

@@ -5,12 +5,14 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, suppress
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import partial
 from itertools import chain, islice
 from typing import TYPE_CHECKING
 
+from msgspec import Struct
+
+from plainstep.copying import replace
 from plainstep.core.changes.ops import NOW, Op
 from plainstep.core.positions import Position, Span, Watermark, Window
 from plainstep.core.shapes.edits import Edits
@@ -127,8 +129,7 @@ def _until_settled(loads: Sequence[Load]) -> list[StepOutcome]:
     return _once(loads)
 
 
-@dataclass
-class _Plan:
+class _Plan(Struct):
     """What a step of one load will write.
 
     Attributes:
@@ -153,8 +154,7 @@ class _Plan:
         return commit_of(self.state, self.parts, self.state.span, self.entry, self.began, self.left_out)
 
 
-@dataclass
-class _Idle:
+class _Idle(Struct):
     """A load that has nothing to do.
 
     Attributes:

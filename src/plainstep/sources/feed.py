@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+from plainstep.copying import replace
 from plainstep.core.changes.cutting import Cut
 from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.core.position_labels import as_time, number

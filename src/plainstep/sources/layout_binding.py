@@ -6,9 +6,9 @@ import difflib
 import json
 import re
 from collections.abc import Collection
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from plainstep.copying import replace
 from plainstep.core.changes.ops import Op
 from plainstep.core.held_types import held_as
 from plainstep.core.layouts.encodings import usual_kind

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any, cast
 
+from plainstep.copying import replace
 from plainstep.core.changes.projection import RowScope
 from plainstep.deferred import pa
 from plainstep.stores.records import Batches

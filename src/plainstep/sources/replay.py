@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 
+from plainstep.copying import replace
 from plainstep.core.changes.ops import NOW, Op
 from plainstep.core.changes.parts import Totals
 from plainstep.deferred import pa

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from copy import copy
-from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from plainstep.copying import replace
 from plainstep.core.layouts.rows import POSITION, TIME
 from plainstep.core.position_labels import as_time, earlier, parted
 from plainstep.deferred import pa

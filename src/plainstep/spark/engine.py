@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
+from plainstep.copying import replace
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.net import NetChanges
 from plainstep.core.changes.parts import NetPart, NetParts, Totals

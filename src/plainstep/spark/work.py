@@ -8,9 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from plainstep.copying import replace
 from plainstep.core.arrays import flat
 from plainstep.core.changes import ranks
 from plainstep.core.changes.batch import Changes, gathered

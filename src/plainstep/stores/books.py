@@ -11,10 +11,11 @@ import time
 import uuid
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any, TypeVar
 from urllib.parse import quote
 
+from plainstep.copying import replace
 from plainstep.core.positions import MergedTable, Watermark
 from plainstep.errors import Refused
 from plainstep.stores import ledger as bookkeeping

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol, runtime_checkable
+
+from msgspec import Struct
 
 from plainstep.errors import Refused
 
@@ -191,8 +192,7 @@ class HasPublisher(Store, Protocol):
         ...
 
 
-@dataclass(frozen=True)
-class ScratchTable:
+class ScratchTable(Struct, frozen=True):
     """A table of a copy, and what statements on it can be made of. All names and values are as SQL writes them.
 
     Attributes:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
+
+from msgspec import Struct
 
 from plainstep.deferred import pa
 
@@ -15,8 +16,7 @@ if TYPE_CHECKING:
     from plainstep.stores.api import Reading
 
 
-@dataclass(frozen=True)
-class Ends:
+class Ends(Struct, frozen=True):
     """How far a feed can be read.
 
     Attributes:

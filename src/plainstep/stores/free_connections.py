@@ -8,8 +8,9 @@ import time
 import weakref
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from typing import Generic, TypeVar
+
+from msgspec import Struct, field
 
 Connection = TypeVar("Connection")
 
@@ -18,8 +19,7 @@ Connection = TypeVar("Connection")
 JUST_USED = 0.05
 
 
-@dataclass(frozen=True)
-class _Free(Generic[Connection]):
+class _Free(Struct, Generic[Connection], frozen=True):
     """One that nobody uses: whose it is, and since when."""
 
     connection: Connection

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import asdict, dataclass, fields
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
+
+from msgspec import structs
 
 from plainstep.core.positions import MergedTable, Watermark
 from plainstep.errors import Refused
@@ -325,7 +327,7 @@ def watermark_of(load: str, row: Sequence[Any] | None) -> Watermark | None:
 
 def written_tables(tables: Sequence[MergedTable]) -> str:
     """The tables that were merged into, as a watermark keeps them."""
-    return json.dumps([asdict(one) for one in tables], ensure_ascii=False)
+    return json.dumps([structs.asdict(one) for one in tables], ensure_ascii=False)
 
 
 def _names(text: str) -> tuple[str, ...]:
@@ -366,6 +368,6 @@ def entry_of(row: Sequence[Any]) -> LedgerEntry:
 
 def entry_values(entry: LedgerEntry) -> list[Any]:
     """A step's values in the order of ``Books.insert_entry``."""
-    values = [getattr(entry, field.name) for field in fields(entry)]
+    values = [getattr(entry, field.name) for field in structs.fields(entry)]
     values[COLUMNS.index("stepped_at")] = written(entry.at)
     return values

@@ -5,10 +5,10 @@ from __future__ import annotations
 import time
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import replace
 from itertools import chain
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from plainstep.copying import replace
 from plainstep.core.positions import MergedTable
 from plainstep.deferred import pa
 from plainstep.stores import ledger as bookkeeping

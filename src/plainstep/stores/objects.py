@@ -5,11 +5,12 @@ from __future__ import annotations
 import io
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any, cast
 from urllib.parse import unquote
+
+from msgspec import Struct
 
 from plainstep.deferred import deferred, obstore
 from plainstep.errors import ConfigError, DataError, StoreError, Unreachable, need
@@ -27,8 +28,7 @@ AHEAD = 1 << 20
 BUCKETS = ("s3", "gs", "az")
 
 
-@dataclass(frozen=True)
-class Listed:
+class Listed(Struct, frozen=True):
     """A file as it is listed.
 
     Attributes:

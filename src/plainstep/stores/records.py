@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Generator, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from plainstep.core.json_values import ready
 from plainstep.core.positions import Position, Span, Watermark
@@ -23,8 +24,7 @@ if TYPE_CHECKING:
 KINDS = ("changes", "snapshot", "reload", "repair", "begin", "retry", "watermark", "erase", "refused")
 
 
-@dataclass
-class LedgerEntry:
+class LedgerEntry(Struct):
     """One step, as the ledger keeps it.
 
     Attributes:
@@ -94,8 +94,7 @@ class LedgerEntry:
         )
 
 
-@dataclass
-class TableInfo:
+class TableInfo(Struct):
     """A target table as it stands.
 
     Attributes:
@@ -109,8 +108,7 @@ class TableInfo:
     identity: str = ""
 
 
-@dataclass(frozen=True)
-class QuarantinedRow:
+class QuarantinedRow(Struct, frozen=True):
     """A row that contradicts its layout, quarantined.
 
     Attributes:
@@ -130,8 +128,7 @@ class QuarantinedRow:
         return ready({"place": self.place, "step": self.step, "reason": self.reason, "row": json.loads(self.row)})
 
 
-@dataclass(frozen=True)
-class LeftOut:
+class LeftOut(Struct, frozen=True):
     """What reading a source left out, or took otherwise than it stands there.
 
     Attributes:
@@ -176,8 +173,7 @@ class Batches:
             self._batches.close()
 
 
-@dataclass(frozen=True)
-class Reader:
+class Reader(Struct, frozen=True):
     """Who reads a captured table, as it is registered at the source.
 
     Attributes:
@@ -195,8 +191,7 @@ class Reader:
     seen: datetime
 
 
-@dataclass(frozen=True)
-class FileForm:
+class FileForm(Struct, frozen=True):
     """How rows are laid out in files.
 
     Attributes:
@@ -210,8 +205,7 @@ class FileForm:
     zone: str = "UTC"
 
 
-@dataclass
-class Part:
+class Part(Struct):
     """What one commit does to one table.
 
     Attributes:
@@ -234,8 +228,7 @@ class Part:
     counted: bool = True
 
 
-@dataclass
-class Commit:
+class Commit(Struct):
     """Everything one step writes: rows, watermark and ledger row, together or not at all.
 
     Attributes:
@@ -269,8 +262,7 @@ class Commit:
         return self.watermark.tables[0].name if self.watermark.tables else ""
 
 
-@dataclass
-class Snapshot:
+class Snapshot(Struct):
     """A source table as it stood at one position.
 
     Attributes:
@@ -288,8 +280,7 @@ class Snapshot:
     total: Callable[[], int | None] = lambda: None
 
 
-@dataclass
-class CaptureInfo:
+class CaptureInfo(Struct):
     """What is captured of one table.
 
     Attributes:

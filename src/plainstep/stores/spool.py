@@ -9,8 +9,9 @@ import threading
 import weakref
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import IO
+
+from msgspec import Struct
 
 from plainstep.core.changes.batch import Changes
 from plainstep.deferred import pa
@@ -24,8 +25,7 @@ IN_MEMORY = 64 << 20
 SPARE = 64 << 20
 
 
-@dataclass(frozen=True)
-class Kept:
+class Kept(Struct, frozen=True):
     """A table on a shelf: where it begins, its bytes when it is read, and its rows."""
 
     start: int

@@ -9,9 +9,10 @@ import time
 import uuid
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from plainstep.copying import replace
 from plainstep.core.positions import MergedTable, Watermark
 from plainstep.core.shapes.apply import Applied, applied
 from plainstep.deferred import pa

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import dataclasses
 from typing import Any
+
+from msgspec import structs
 
 from plainstep.errors import Refused
 from plainstep.project import Project
@@ -151,7 +152,7 @@ class SourceConformance(Following):
 
     def _standing(self, project: Project) -> Any:
         load = project.load("often")
-        return load.target.watermark("often"), load.source.span(), [dataclasses.asdict(one) for one in project.ledger()]
+        return load.target.watermark("often"), load.source.span(), [structs.asdict(one) for one in project.ledger()]
 
 
 class OpenTransactions(Following):

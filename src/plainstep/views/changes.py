@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from plainstep.copying import replace
 from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.describe import positioned
 from plainstep.core.changes.ops import Op

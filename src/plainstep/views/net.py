@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
+from plainstep.copying import replace
 from plainstep.core.changes.parts import EVERY, NetParts, Totals
 from plainstep.core.diff import difference
 from plainstep.core.json_values import ready

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from plainstep.copying import replace
 from plainstep.core.changes.row_history import life
 from plainstep.core.json_values import ready
 from plainstep.core.position_labels import lies_within, shown_as

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from plainstep.deferred import pa
 
 
-@dataclass(eq=False)
-class Edits:
+class Edits(Struct, eq=False):
     """What a shape asks of a target. All tables bear the target's own column names.
 
     Attributes:

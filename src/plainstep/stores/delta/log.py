@@ -5,11 +5,12 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import quote, unquote
 
+from plainstep.copying import replace
 from plainstep.deferred import pq
 from plainstep.errors import DataError, Refused
 from plainstep.properties import cached_property

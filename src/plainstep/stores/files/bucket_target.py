@@ -13,11 +13,12 @@ import time
 import uuid
 from collections.abc import Sequence
 from contextlib import AbstractContextManager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from itertools import chain
 from typing import IO, TYPE_CHECKING
 
+from plainstep.copying import replace
 from plainstep.core.positions import MergedTable
 from plainstep.errors import Refused
 from plainstep.stores.booked_target import BookedTarget

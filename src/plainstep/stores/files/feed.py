@@ -9,11 +9,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from copy import copy
-from dataclasses import replace
 from datetime import datetime
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
+from plainstep.copying import replace
 from plainstep.core.durations import duration
 from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import earlier, parted

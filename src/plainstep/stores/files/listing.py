@@ -8,11 +8,12 @@ import time
 import zlib
 from collections import Counter
 from collections.abc import Collection
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import lru_cache
 from hashlib import blake2b
 from pathlib import PurePath
 
+from plainstep.copying import replace
 from plainstep.deferred import np, pa, pc
 from plainstep.errors import ConfigError, DataError, Refused
 from plainstep.formats.lines import USUAL, Form, Kind, Rows, damaged, kind_of

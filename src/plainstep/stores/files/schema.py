@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import replace
 from itertools import chain
 from typing import TYPE_CHECKING, NamedTuple
 
+from plainstep.copying import replace
 from plainstep.core.arrays import Bools, Ints, flat
 from plainstep.core.changes.batch import in_lots
 from plainstep.core.layouts.fields import fields_of

@@ -9,10 +9,10 @@ from __future__ import annotations
 import json
 import uuid
 from collections.abc import Iterator
-from dataclasses import replace
 from typing import Any
 from urllib.parse import quote
 
+from plainstep.copying import replace
 from plainstep.stores import ledger as bookkeeping
 from plainstep.stores.books import Book, book_of, written
 from plainstep.stores.iceberg.catalogs import Catalog

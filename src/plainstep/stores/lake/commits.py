@@ -5,10 +5,10 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 from itertools import chain
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
+from plainstep.copying import replace
 from plainstep.core.shapes.edits import Edits
 from plainstep.deferred import pa
 from plainstep.errors import Refused

@@ -7,10 +7,11 @@ takes deletion vectors, these rows are marked as deleted; else what is left of t
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, Protocol
 
+from plainstep.copying import replace
 from plainstep.core.arrays import Bools, Ints, flat
 from plainstep.core.shapes.apply import Applied, applied, found_in, places_of
 from plainstep.core.shapes.edits import Edits

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from sqlalchemy.engine import Connection
 
+from plainstep.copying import replace
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
 from plainstep.properties import cached_property

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import difflib
 import sqlite3
-from dataclasses import dataclass, replace
 
+from msgspec import Struct
+
+from plainstep.copying import replace
 from plainstep.errors import Refused
 
 
-@dataclass(frozen=True)
-class TableColumn:
+class TableColumn(Struct, frozen=True):
     """One column as declared."""
 
     name: str
@@ -22,8 +23,7 @@ class TableColumn:
 ROW_NUMBERS = ("rowid", "_rowid_", "oid")
 
 
-@dataclass(frozen=True)
-class Unique:
+class Unique(Struct, frozen=True):
     """Columns that must be unique together.
 
     Attributes:
@@ -40,8 +40,7 @@ class Unique:
         return tuple(name for name, _ in self.terms)
 
 
-@dataclass(frozen=True)
-class Table:
+class Table(Struct, frozen=True):
     """A table of a SQLite file.
 
     Attributes:

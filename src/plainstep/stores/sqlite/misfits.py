@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from decimal import ROUND_HALF_UP, Decimal
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct, field
 
 from plainstep.deferred import pa
 from plainstep.errors import BadValue
@@ -16,8 +17,7 @@ if TYPE_CHECKING:
     from plainstep.stores.sqlite.types import Column
 
 
-@dataclass
-class Misfits:
+class Misfits(Struct):
     """What is done with values that do not fit their columns, and what was done.
 
     Attributes:

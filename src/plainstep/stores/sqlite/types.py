@@ -7,10 +7,11 @@ refused with its row, never bent into shape.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from functools import cache
 from typing import Any
+
+from msgspec import Struct
 
 from plainstep.deferred import pa, pc
 from plainstep.errors import DataError
@@ -23,8 +24,7 @@ __all__ = ["arrow_type"]
 DIGITS_IN_A_REAL = 15
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(Struct, frozen=True):
     """A column of a SQLite table: its name, its declared type, and the Arrow type that means."""
 
     name: str
@@ -89,8 +89,7 @@ def column_of(table: str, name: str, declared: str, types: dict[str, str]) -> Co
     return (Untyped if name in types and pa.types.is_string(kind) else Column)(name, said, kind)
 
 
-@dataclass(frozen=True)
-class Untyped(Column):
+class Untyped(Column, frozen=True):
     """A column whose declared type does not say what it holds, read as text."""
 
     def read_sql(self, quoted: str) -> str:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
+from plainstep.copying import replace
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS

@@ -8,9 +8,10 @@ from __future__ import annotations
 import re
 import struct
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from uuid import UUID
 
+from plainstep.copying import replace
 from plainstep.properties import cached_property
 
 # The first and the last of transactions that follow each other.

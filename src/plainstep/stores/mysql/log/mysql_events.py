@@ -7,10 +7,10 @@ from __future__ import annotations
 
 import re
 import struct
-from dataclasses import replace
 from typing import Any
 from uuid import UUID
 
+from plainstep.copying import replace
 from plainstep.deferred import pa
 from plainstep.stores.mysql.log.events import COMPLETED, PREPARED, Query, counted
 from plainstep.stores.mysql.log.gtid_sets import SetTransaction

@@ -5,12 +5,12 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Generator, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
 import psycopg
 
+from plainstep.copying import replace
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING
 
 import psycopg
 
+from plainstep.copying import replace
 from plainstep.core.changes.batch import Changes
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.core.positions import Position, Span, Waiting, Window

@@ -6,10 +6,10 @@ import json
 import sqlite3
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager, suppress
-from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
+from plainstep.copying import replace
 from plainstep.core.arrays import utc_time
 from plainstep.core.changes.batch import Changes, concat
 from plainstep.core.changes.ops import NOW, SAME, WAS

@@ -8,9 +8,10 @@ import sqlite3
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.errors import Refused
@@ -47,8 +48,7 @@ READERS = """CREATE TABLE IF NOT EXISTS plainstep_readers (
 )"""
 
 
-@dataclass
-class State:
+class State(Struct):
     """A capture as it stands: what was asked for, and what the file holds.
 
     Attributes:

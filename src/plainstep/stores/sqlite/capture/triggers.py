@@ -17,7 +17,7 @@ Three things are less simple than they look.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from plainstep.core.changes.ops import NOW, WAS
 from plainstep.sql.conditions import all_of, any_of
@@ -28,8 +28,7 @@ from plainstep.stores.sqlite.catalog import Table, Unique
 CLOCK = "CAST((julianday('now') - 2440587.5) * 86400000 + 0.5 AS INTEGER)"
 
 
-@dataclass(frozen=True)
-class Captured:
+class Captured(Struct, frozen=True):
     """What is captured of one table.
 
     Attributes:
@@ -163,8 +162,7 @@ def _in_the_way(table: str, uniques: tuple[Unique, ...]) -> str:
     return any_of(sets) if sets else "0"
 
 
-@dataclass(frozen=True)
-class _Notes:
+class _Notes(Struct, frozen=True):
     """What is done with notes of rows that may be replaced, as SQL.
 
     Attributes:
