@@ -231,7 +231,10 @@ class Forms(unittest.TestCase):
             here.project.capture_on("town.tree")
             here.project.step()
             heavy = "pyarrow numpy pandas rich"
-            for words, modules in ((["--help"], heavy + " pydantic duckdb sqlite3"), (["step"], heavy)):
+            for words, modules in (
+                (["--help"], heavy + " msgspec.json _duckdb sqlite3"),
+                (["step"], heavy + " duckdb"),
+            ):
                 child = here.fresh(
                     "import sys; from plainstep.cli.main import cli\n"
                     f"cli({words!r}, standalone_mode=False)\n"

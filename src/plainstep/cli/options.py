@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
-from msgspec import Struct, structs
+from msgspec import Struct
 
 from plainstep.cli.console import say, with_config
 from plainstep.display.text import printable
@@ -118,7 +118,7 @@ def of_a_window(command: Callable[..., Any]) -> Callable[..., Any]:
 
     @wraps(command)
     def gathered(*args: Any, **options: Any) -> Any:
-        asked = Asked(**{one.name: options.pop(one.name) for one in structs.fields(Asked)})
+        asked = Asked(**{name: options.pop(name) for name in Asked.__struct_fields__})
         return command(*args, asked=asked, **options)
 
     found: Callable[..., Any] = gathered

@@ -32,7 +32,7 @@ def zone(name: str) -> None:
     """A time zone."""
     try:
         zoneinfo.ZoneInfo(name)
-    except (ValueError, OSError):
+    except (KeyError, ValueError, OSError):
         raise ValueError("it is not a time zone: write one as in Europe/Oslo") from None
 
 

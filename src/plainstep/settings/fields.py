@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection
 from functools import cache
-from typing import Annotated, Any, Self
+from typing import Annotated, Any, Literal, Self, get_args, get_origin
 
 from msgspec import NODEFAULT, Meta, Struct, structs
 
@@ -87,14 +87,28 @@ def setting(description: str, check: Callable[[Any], object] | None = None, **li
     return Meta(description=description, extra={CHECK: check} if check else None, **limits)
 
 
-def one_or_several(**one: type) -> Meta:
-    """Of a list: one of its items may stand for it. Their types, by the names that they have in a JSON Schema."""
-    return Meta(extra={ONE_OF_MANY: tuple(one.values())}, extra_json_schema={"type": [*one, "array"]})
+def parts_of(kind: Any) -> list[Any]:
+    """What a type may be, where it is one of several, and what is said of it."""
+    if get_origin(kind) in (list, dict, Literal):
+        return []
+    return [part for one in get_args(kind) for part in (one, *parts_of(one))]
+
+
+def said_of(kind: Any) -> dict[str, Any]:
+    """What is said of a type for us: ``CHECK``, ``ONE_OF_MANY``."""
+    return {
+        name: what for meta in parts_of(kind) if isinstance(meta, Meta) for name, what in (meta.extra or {}).items()
+    }
+
+
+def one_or_several(*one: type) -> Meta:
+    """Of a list: one of its items, of these types, may stand for it."""
+    return Meta(extra={ONE_OF_MANY: one})
 
 
 # How many, one at least.
 Count = Annotated[int, Meta(ge=1)]
 # A code as TOML writes it.
 Code = str | int | bool
-Names = Annotated[list[str], one_or_several(string=str)]
-Codes = Annotated[list[Code], one_or_several(string=str, integer=int, boolean=bool)]
+Names = Annotated[list[str], one_or_several(str)]
+Codes = Annotated[list[Code], one_or_several(str, int, bool)]

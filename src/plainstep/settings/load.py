@@ -80,7 +80,7 @@ class LoadConfig(Settings):
         ),
     ] = "drop"
     operations: Annotated[
-        Annotated[list[Literal["insert", "update", "delete"]], one_or_several(string=str)],
+        Annotated[list[Literal["insert", "update", "delete"]], one_or_several(str)],
         setting("mirror, journal: which operations are merged; others are left out."),
     ] = field(default_factory=lambda: ["insert", "update", "delete"])
     stamp: Annotated[bool, setting("mirror: whether each row tells when and by which step it was last written.")] = (

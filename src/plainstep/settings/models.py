@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from msgspec import field, json
 
 from plainstep.settings import checks
-from plainstep.settings.fields import Settings, setting
+from plainstep.settings.fields import ONE_OF_MANY, Settings, fields_of, said_of, setting
 from plainstep.settings.load import LoadConfig
 
 
@@ -80,6 +80,20 @@ class Config(Settings):
 def config_schema() -> dict[str, Any]:
     """The JSON Schema of plainstep.toml, for editors."""
     schema: dict[str, Any] = json.schema(Config)
-    for table in schema["$defs"].values():
-        del table["properties"]["named"]  # not a setting
+    for model in Settings.__subclasses__():
+        known = schema["$defs"][model.__name__]["properties"]
+        schema["$defs"][model.__name__]["properties"] = {
+            one.encode_name: _or_one(known[one.encode_name], ONE_OF_MANY in said_of(one.type))
+            for one in fields_of(model)
+        }
     return {"title": "plainstep.toml"} | schema
+
+
+def _or_one(schema: dict[str, Any], may_be: bool) -> dict[str, Any]:
+    """The schema of a list, or of what may be one, for which one item may stand."""
+    if not may_be:
+        return schema
+    lists = schema.get("anyOf", [{name: schema[name] for name in ("type", "items") if name in schema}])
+    several = next(one["items"] for one in lists if one.get("type") == "array")
+    rest = {name: value for name, value in schema.items() if name not in ("type", "items", "anyOf")}
+    return rest | {"anyOf": [*several.get("anyOf", [several]), *lists]}

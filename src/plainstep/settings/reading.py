@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any, Literal, TypeVar, get_args, get_origin
 
-from msgspec import Meta, ValidationError, convert
+from msgspec import ValidationError, convert
 
-from plainstep.settings.fields import CHECK, ONE_OF_MANY, Settings, WrongSetting, fields_of
+from plainstep.settings.fields import CHECK, ONE_OF_MANY, Settings, WrongSetting, fields_of, parts_of, said_of
 
 Made = TypeVar("Made", bound=Settings)
 Place = tuple[str, ...]
@@ -84,9 +84,9 @@ def _value(kind: Any, given: Any, place: Place) -> Any:
     model, each = _model(kind)
     if model and each and isinstance(given, dict):
         return {name: _read(model, one, (*place, name)) for name, one in given.items()}
-    if model and (isinstance(given, dict | model) or str not in _parts(kind)):
+    if model and (isinstance(given, dict | model) or str not in parts_of(kind)):
         return _read(model, given, place)
-    said = {name: what for meta in _parts(kind) if isinstance(meta, Meta) for name, what in (meta.extra or {}).items()}
+    said = said_of(kind)
     if isinstance(given, said.get(ONE_OF_MANY, ())):
         given = [given]
     try:
@@ -101,7 +101,7 @@ def _value(kind: Any, given: Any, place: Place) -> Any:
 
 def _unfit(kind: Any, given: Any, place: Place, why: str) -> Unfit:
     """What is wrong with a value: with the first of its items that does not fit, if it may be several."""
-    for one in (kind, *_parts(kind)):
+    for one in (kind, *parts_of(kind)):
         items = given.items() if isinstance(given, dict) else enumerate(given) if isinstance(given, list) else ()
         if get_origin(one) is type(given):
             for name, item in items:
@@ -111,22 +111,18 @@ def _unfit(kind: Any, given: Any, place: Place, why: str) -> Unfit:
                 except ValidationError as wrong:
                     return _unfit(inner, item, (*place, str(name)), str(wrong))
     words = [
-        repr(word) for one in (kind, *_parts(kind)) if get_origin(one) is Literal for word in get_args(one) if word
+        repr(word) for one in (kind, *parts_of(kind)) if get_origin(one) is Literal for word in get_args(one) if word
     ]
-    return Unfit("value", place, f"write {', '.join(words[:-1])} or {words[-1]}" if words else why, given)
+    told = (
+        f"write {', '.join(words[:-1])} or {words[-1]}" if words else why.replace("object", "table")
+    )  # as TOML has it
+    return Unfit("value", place, told, given)
 
 
 def _model(kind: Any) -> tuple[type[Settings] | None, bool]:
     """The table of settings that a type is, or may be; and whether there are several, each with a name."""
-    for one in (kind, *_parts(kind)):
+    for one in (kind, *parts_of(kind)):
         inner = get_args(one)[1] if get_origin(one) is dict else one
         if isinstance(inner, type) and issubclass(inner, Settings):
             return inner, inner is not one
     return None, False
-
-
-def _parts(kind: Any) -> list[Any]:
-    """What a type may be, where it is one of several, and what is said of it."""
-    if get_origin(kind) in (list, dict, Literal):
-        return []
-    return [part for one in get_args(kind) for part in (one, *_parts(one))]

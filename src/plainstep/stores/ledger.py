@@ -368,6 +368,6 @@ def entry_of(row: Sequence[Any]) -> LedgerEntry:
 
 def entry_values(entry: LedgerEntry) -> list[Any]:
     """A step's values in the order of ``Books.insert_entry``."""
-    values = [getattr(entry, field.name) for field in structs.fields(entry)]
+    values = [getattr(entry, name) for name in entry.__struct_fields__]
     values[COLUMNS.index("stepped_at")] = written(entry.at)
     return values

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Generator, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from itertools import islice
+from typing import TYPE_CHECKING, Any, cast
 
 import psycopg
+from psycopg import capabilities
 
 from plainstep.copying import replace
 from plainstep.core.arrays import utc_time
@@ -18,7 +19,7 @@ from plainstep.core.changes.words import name_lists
 from plainstep.core.positions import Position, Span, Waiting, Window
 from plainstep.deferred import np, pa
 from plainstep.errors import Refused, StoreError
-from plainstep.formats.prefetch import ahead
+from plainstep.formats.prefetch import ahead, fetched
 from plainstep.sql.literals import quoted, text
 from plainstep.stores.garbage_collection import held_off
 from plainstep.stores.misfit import Misfit
@@ -34,8 +35,9 @@ if TYPE_CHECKING:
     from plainstep.stores.postgresql.database import PostgresqlDatabase
     from plainstep.stores.postgresql.types import Column
 
-# Messages fetched and decoded at a time: at first, at most, and at most by their bytes.
+# Messages decoded at a time: at first, at most, and at most by their bytes; and so many come from the server at a time.
 FIRST, MOST, MOST_BYTES = 1 << 8, 1 << 14, 1 << 26
+CHUNK = 4096
 # How much log without a change of the table is let stand before the slot moves past it.
 IDLE = 16 << 20
 # Bytes that a change takes in the log at least: windows that are smaller hold no more changes than that.
@@ -226,28 +228,21 @@ class LogSource(TableSource):
     def _messages(self, window: Window, kinds: str = EVERYTHING, limit: str = "NULL") -> Generator[list[tuple[bytes]]]:
         """The messages up to the end of a window, from where the slot stands, some at a time."""
         slot, upto, published = map(text, (self.state.changes, log.lsn(window.upto), log.publication(self.state.oid)))
-        declare = "DECLARE plainstep_read NO SCROLL CURSOR FOR " + MESSAGES.format(
-            slot=slot, upto=upto, limit=limit, published=published, kinds=kinds
-        )
-        with self.database.opened() as connection, connection.transaction(), connection.cursor(binary=True) as cursor:
+        query = MESSAGES.format(slot=slot, upto=upto, limit=limit, published=published, kinds=kinds)
+        with self.database.opened() as connection, connection.cursor(binary=True) as cursor:
 
-            def fetched(count: int = FIRST) -> list[tuple[bytes]]:
-                with held_off():
-                    return cursor.execute(f"FETCH {count} FROM plainstep_read").fetchall()
+            def begun() -> tuple[list[tuple[bytes]], Generator[tuple[bytes]]]:
+                rows = cursor.stream(query, size=CHUNK if capabilities.has_stream_chunked() else 1)
+                return _taken(rows, FIRST), cast("Generator[tuple[bytes]]", rows)
 
-            def first() -> list[tuple[bytes]]:
-                with connection.transaction():  # a savepoint to come back to while another reads the slot
-                    cursor.execute(declare)
-                    return fetched()
-
-            def worth(rows: list[tuple[bytes]]) -> int:
-                """How many to fetch after some, by their bytes."""
-                return max(1, min(MOST, MOST_BYTES // (sum(len(data) for (data,) in rows) // len(rows) + 1)))
-
-            rows = self._when_free(first)
-            if rows:
-                yield rows
-                yield from _ahead(lambda before: fetched(worth(before)), rows)
+            first, rows = self._when_free(begun)
+            try:
+                if first:
+                    yield first
+                if len(first) == FIRST:
+                    yield from fetched(_lots(rows, first), begun=0)
+            finally:
+                rows.close()
 
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
@@ -337,19 +332,18 @@ def _of_each(rows: pgoutput.Rows | None, number: Callable[[pgoutput.Begin], int]
     return pa.array(np.array([number(begin) for begin in rows.begins], np.int64)[rows.made_by])
 
 
-def _ahead(
-    fetch: Callable[[list[tuple[bytes]]], list[tuple[bytes]]], before: list[tuple[bytes]]
-) -> Iterator[list[tuple[bytes]]]:
-    """What is fetched after some messages: the next are on their way while those are used, as the server takes as long as we do.
+def _lots(rows: Iterator[tuple[bytes]], before: list[tuple[bytes]]) -> Iterator[list[tuple[bytes]]]:
+    """The messages after some, as many at a time as are decoded together: by the bytes of those before them."""
+    lot = before
+    while lot:
+        size = sum(len(data) for (data,) in lot) // len(lot) + 1
+        if lot := _taken(rows, max(1, min(MOST, MOST_BYTES // size))):
+            yield lot
 
-    Whoever lets go of this, lets go of the connection: what is on its way is waited for.
-    """
-    with ThreadPoolExecutor(1) as pool:
-        rows = fetch(before)
-        while rows:
-            coming = pool.submit(fetch, rows)
-            yield rows
-            rows = coming.result()
+
+def _taken(rows: Iterator[tuple[bytes]], count: int) -> list[tuple[bytes]]:
+    with held_off():
+        return list(islice(rows, count))
 
 
 def _wanted(window: Window) -> Begins:
