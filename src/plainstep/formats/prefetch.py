@@ -26,7 +26,7 @@ def ahead(pieces: Iterator[Piece], work: Callable[[Piece], Result]) -> Iterator[
         return
     pieces = chain(begun, pieces)
     waiting: deque[Future[Result]] = deque()
-    with _workers(AT_ONCE) as pool:
+    with workers(AT_ONCE) as pool:
         try:
             for piece in pieces:
                 waiting.append(pool.submit(work, piece))
@@ -50,7 +50,7 @@ def fetched(pieces: Iterator[Piece], begun: int = 2) -> Iterator[Piece]:
     if len(first) < begun:
         return
     nothing = object()
-    with _workers(1) as pool:
+    with workers(1) as pool:
         coming = deque(pool.submit(next, pieces, nothing) for _ in range(AT_ONCE))
         try:
             while (found := coming.popleft().result()) is not nothing:
@@ -61,7 +61,7 @@ def fetched(pieces: Iterator[Piece], begun: int = 2) -> Iterator[Piece]:
 
 
 @contextmanager
-def _workers(count: int) -> Iterator[ThreadPoolExecutor]:
+def workers(count: int) -> Iterator[ThreadPoolExecutor]:
     """Some threads, which are never joined: they end by themselves.
 
     What is read half, after an error, may be let go of by the garbage collector, in whichever thread it runs; and to join a

@@ -4,12 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Generator, Iterator, Sequence
+from contextlib import closing
 from datetime import UTC, datetime, timedelta
-from itertools import islice
-from typing import TYPE_CHECKING, Any, cast
-
-import psycopg
-from psycopg import capabilities
+from typing import TYPE_CHECKING, Any
 
 from plainstep.copying import replace
 from plainstep.core.arrays import utc_time
@@ -19,13 +16,13 @@ from plainstep.core.changes.words import name_lists
 from plainstep.core.positions import Position, Span, Waiting, Window
 from plainstep.deferred import np, pa
 from plainstep.errors import Refused, StoreError
-from plainstep.formats.prefetch import ahead, fetched
-from plainstep.sql.literals import quoted, text
-from plainstep.stores.garbage_collection import held_off
+from plainstep.formats.prefetch import ahead
+from plainstep.sql.literals import quoted
 from plainstep.stores.misfit import Misfit
 from plainstep.stores.postgresql import catalog, pgoutput
 from plainstep.stores.postgresql.capture import readers, snapshots
 from plainstep.stores.postgresql.capture import slot as log
+from plainstep.stores.postgresql.capture import slot_messages as slots
 from plainstep.stores.postgresql.capture.source import TableSource
 from plainstep.stores.postgresql.connection import Connection
 from plainstep.stores.postgresql.types import from_text, misfit
@@ -35,9 +32,6 @@ if TYPE_CHECKING:
     from plainstep.stores.postgresql.database import PostgresqlDatabase
     from plainstep.stores.postgresql.types import Column
 
-# Messages decoded at a time: at first, at most, and at most by their bytes; and so many come from the server at a time.
-FIRST, MOST, MOST_BYTES = 1 << 8, 1 << 14, 1 << 26
-CHUNK = 4096
 # How much log without a change of the table is let stand before the slot moves past it.
 IDLE = 16 << 20
 # Bytes that a change takes in the log at least: windows that are smaller hold no more changes than that.
@@ -45,11 +39,6 @@ LEAST = 24
 # Bytes of a page of the log, as the server is built: what is flushed ends at one unless the last record does.
 PAGE = 8192
 
-MESSAGES = (
-    "SELECT data FROM pg_logical_slot_peek_binary_changes({slot}, {upto}, {limit}, "
-    "'proto_version', '1', 'publication_names', {published}) WHERE {kinds}"
-)
-EVERYTHING, BEGINS = "true", "get_byte(data, 0) = ascii('B')"
 Begins = Callable[[pgoutput.Begin], bool]
 
 
@@ -136,8 +125,8 @@ class LogSource(TableSource):
     def _begins(self, window: Window, limit: str = "NULL") -> Iterator[pgoutput.Begin]:
         """The transactions of a window, each by its beginning."""
         wanted = _wanted(window)
-        for messages in self._messages(window, BEGINS, limit):
-            for (data,) in messages:
+        for messages in self._slot.messages(window.upto, slots.BEGINS, limit):
+            for data in messages:
                 begin = pgoutput.begin_of(data)
                 if wanted(begin):
                     yield begin
@@ -204,45 +193,29 @@ class LogSource(TableSource):
 
     def _advance(self, position: int) -> None:
         with self.database.opened() as connection:
-            self._when_free(
+            self._slot.when_free(
                 lambda: connection.execute(
                     "SELECT pg_replication_slot_advance(%s, %s)", [self.state.changes, log.lsn(position)]
                 )
             )
 
-    def _when_free(self, work: Callable[[], Any]) -> Any:
-        """Do something with the slot as soon as no other reader is at it."""
-        until = time.monotonic() + self.database.wait
-        while True:
-            try:
-                return work()
-            except psycopg.errors.ObjectInUse:
-                if time.monotonic() > until:
-                    raise StoreError(
-                        f"The slot {self.state.changes} was in use for {self.database.wait:g} seconds.",
-                        "Another step, or a replication client, is reading it.",
-                        "Run the command again when it has finished.",
-                    ) from None
-            time.sleep(0.02)  # a slot is held as long as it is read: some milliseconds, where nothing waits
+    @property
+    def _slot(self) -> slots.Slot:
+        return slots.Slot(self.database, self.state.changes, log.publication(self.state.oid))
 
-    def _messages(self, window: Window, kinds: str = EVERYTHING, limit: str = "NULL") -> Generator[list[tuple[bytes]]]:
-        """The messages up to the end of a window, from where the slot stands, some at a time."""
-        slot, upto, published = map(text, (self.state.changes, log.lsn(window.upto), log.publication(self.state.oid)))
-        query = MESSAGES.format(slot=slot, upto=upto, limit=limit, published=published, kinds=kinds)
-        with self.database.opened() as connection, connection.cursor(binary=True) as cursor:
-
-            def begun() -> tuple[list[tuple[bytes]], Generator[tuple[bytes]]]:
-                rows = cursor.stream(query, size=CHUNK if capabilities.has_stream_chunked() else 1)
-                return _taken(rows, FIRST), cast("Generator[tuple[bytes]]", rows)
-
-            first, rows = self._when_free(begun)
-            try:
-                if first:
-                    yield first
-                if len(first) == FIRST:
-                    yield from fetched(_lots(rows, first), begun=0)
-            finally:
-                rows.close()
+    def _parts(self, window: Window) -> Generator[tuple[Begins, slots.Lots]]:
+        """A window's messages, each part with which transactions are wanted of it: those of a large window are made in two halves at once."""
+        slot, wanted, size = self._slot, _wanted(window), window.upto - window.after
+        if size < slots.WORTH_HALVING:
+            yield wanted, slot.messages(window.upto)
+            return
+        middle = window.after + int(size * slots.FIRST_HALF)
+        with slot.second_half(middle, window.upto) as second:
+            if second is None:
+                yield wanted, slot.messages(window.upto)
+                return
+            yield lambda begin: begin.position < middle and wanted(begin), slot.messages(middle)
+            yield lambda begin: begin.position >= middle and wanted(begin), second()
 
     def read(self, window: Window) -> Batches:
         """The changes of a window, in batches.
@@ -254,20 +227,20 @@ class LogSource(TableSource):
 
     def _decoded(self, window: Window) -> Iterator[Changes]:
         yield self._changes(None, 0)  # so that the columns are known, whatever comes
-        messages = self._messages(window)
-        try:
-            yield from ahead(self._runs(window, messages), lambda run: self._changes(run[0].rows(), run[1]))
-        finally:
-            messages.close()  # whoever reads no further, lets go of the slot at once
+        # Whoever reads no further, lets go of the slot at once.
+        with closing(self._parts(window)) as parts, closing(self._runs(parts)) as runs:
+            yield from ahead(runs, lambda run: self._changes(run[0].rows(), run[1]))
 
-    def _runs(self, window: Window, messages: Iterator[list[tuple[bytes]]]) -> Iterator[tuple[pgoutput.Run, int]]:
+    def _runs(self, parts: Iterator[tuple[Begins, slots.Lots]]) -> Generator[tuple[pgoutput.Run, int]]:
         """The changes of a window, not yet decoded, and how many come before them."""
-        decoder = pgoutput.Decoder([column.name for column in self.columns], _wanted(window))
         seq = 0
-        for some in messages:
-            for run in decoder.runs([data for (data,) in some]):
-                yield run, seq
-                seq += len(run)
+        for wanted, messages in parts:
+            decoder = pgoutput.Decoder([column.name for column in self.columns], wanted)
+            with closing(messages):
+                for some in messages:
+                    for run in decoder.runs(some):
+                        yield run, seq
+                        seq += len(run)
 
     def _changes(self, rows: pgoutput.Rows | None, seq: int) -> Changes:
 
@@ -290,12 +263,15 @@ class LogSource(TableSource):
         if rows and rows.sent:
             names = [column.name for column in self.columns]
             columns["given"] = name_lists(dict(zip(names, rows.sent, strict=True)), count)
-        for side in (WAS, NOW):
-            for place, column in enumerate(self.columns):
-                if side == NOW or full or column.name in self.state.key:
-                    values = empty if rows is None else (rows.was if side == WAS else rows.now)[place]
-                    columns[side + column.name] = self._typed(column, values)
-        return Changes(pa.table(columns))
+        was, now = dict[str, pa.Array](), dict[str, pa.Array]()
+        for place, column in enumerate(self.columns):
+            before, after = (rows.was[place], rows.now[place]) if rows else (empty, empty)
+            now[NOW + column.name] = self._typed(column, after)
+            if full or column.name in self.state.key:
+                # Where none of them changed the column, as most do not change most, it is made once.
+                same = before.equals(after)
+                was[WAS + column.name] = now[NOW + column.name] if same else self._typed(column, before)
+        return Changes(pa.table(columns | was | now))
 
     def _refuse_untold(self, rows: pgoutput.Rows, full: bool) -> None:
         """Refuse changes that were logged while the table's replica identity was another.
@@ -330,20 +306,6 @@ def _of_each(rows: pgoutput.Rows | None, number: Callable[[pgoutput.Begin], int]
     if rows is None:
         return pa.array([], pa.int64())
     return pa.array(np.array([number(begin) for begin in rows.begins], np.int64)[rows.made_by])
-
-
-def _lots(rows: Iterator[tuple[bytes]], before: list[tuple[bytes]]) -> Iterator[list[tuple[bytes]]]:
-    """The messages after some, as many at a time as are decoded together: by the bytes of those before them."""
-    lot = before
-    while lot:
-        size = sum(len(data) for (data,) in lot) // len(lot) + 1
-        if lot := _taken(rows, max(1, min(MOST, MOST_BYTES // size))):
-            yield lot
-
-
-def _taken(rows: Iterator[tuple[bytes]], count: int) -> list[tuple[bytes]]:
-    with held_off():
-        return list(islice(rows, count))
 
 
 def _wanted(window: Window) -> Begins:
