@@ -226,13 +226,28 @@ class Forms(unittest.TestCase):
             self.assertIn("ZeroDivisionError: a bug", result.output)
             self.assertIn("--debug", result.output)
 
+    def test_what_starts_ahead_spills_where_the_file_says(self) -> None:
+        """DuckDB begins to start before the settings are looked at."""
+        with Town(TREE) as here:
+            here.project.capture_on("town.tree")
+            here.config.write_text(here.config.read_text() + '[engine]\nscratch = "spill"\n')
+            (here.path / "spill").mkdir()
+            child = here.fresh(
+                "from plainstep.cli.main import cli\n"
+                "cli(['step'], standalone_mode=False)\n"
+                "from plainstep.stores.duckdb.connection import _instance\n"
+                "print(_instance().execute(\"SELECT current_setting('temp_directory')\").fetchone()[0])"
+            )
+            told, _ = child.communicate(timeout=240)
+            self.assertIn(f"{here.path / 'spill'}/", told)
+
     def test_help_and_nothing_to_do_load_nothing_heavy(self) -> None:
         with Town(TREE) as here:
             here.project.capture_on("town.tree")
             here.project.step()
             heavy = "pyarrow numpy pandas rich"
             for words, modules in (
-                (["--help"], heavy + " msgspec.json _duckdb sqlite3"),
+                (["--help"], heavy + " _duckdb sqlite3 plainstep.settings.models"),
                 (["step"], heavy + " duckdb"),
             ):
                 child = here.fresh(

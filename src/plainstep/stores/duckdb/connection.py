@@ -26,25 +26,35 @@ from plainstep.workspace import scratch_folder, workspace
 CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False} | NO_VARIABLES
 _guard = threading.Lock()
 _instances: dict[int, duckdb.DuckDBPyConnection] = {}
+# The processes whose instance has a folder for what does not fit in memory.
+_spilling: set[int] = set()
 
 
 def _instance() -> duckdb.DuckDBPyConnection:
-    """This process's in-memory instance."""
+    """A connection to this process's in-memory instance, which spills into the folder that is named by now."""
     with _guard:
-        if os.getpid() not in _instances:
-            made = duckdb_library.connect(config=CONFIG)
-            silence(made)
+        made = _made()
+        if os.getpid() not in _spilling:
             made.execute(f"SET GLOBAL temp_directory = {text(_scratch())}")
-            _instances[os.getpid()] = made
-        return _instances[os.getpid()].cursor()
+            _spilling.add(os.getpid())
+        return made.cursor()
+
+
+def _made() -> duckdb.DuckDBPyConnection:
+    """This process's in-memory instance; the guard is held."""
+    if os.getpid() not in _instances:
+        made = duckdb_library.connect(config=CONFIG)
+        silence(made)
+        _instances[os.getpid()] = made
+    return _instances[os.getpid()]
 
 
 def start_ahead() -> None:
     """Begin to make this process's instance, in a thread that ends by itself: a quarter of a step with nothing to do, most of it outside of Python."""
 
     def start() -> None:
-        with suppress(Exception):  # it is tried again, and told, where it is needed
-            _instance()
+        with suppress(Exception), _guard:  # it is tried again, and told, where it is needed
+            _made()
 
     threading.Thread(target=start).start()
 
