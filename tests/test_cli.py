@@ -233,6 +233,9 @@ class Forms(unittest.TestCase):
             here.config.write_text(here.config.read_text() + '[engine]\nscratch = "spill"\n')
             (here.path / "spill").mkdir()
             child = here.fresh(
+                "import threading; from plainstep.stores.registry import start_ahead; start_ahead(['duckdb:///house.duckdb'])\n"
+                "for one in threading.enumerate():\n"
+                "    if one is not threading.current_thread(): one.join()\n"
                 "from plainstep.cli.main import cli\n"
                 "cli(['step'], standalone_mode=False)\n"
                 "from plainstep.stores.duckdb.connection import _instance\n"
