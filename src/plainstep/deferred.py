@@ -66,7 +66,7 @@ if not TYPE_CHECKING:
         ),
     )  # fmt: skip
     # The library within DuckDB's package, which connects and runs statements. What the package adds to it, relations and Arrow, takes three
-    # times as long to import: half of what a step that finds nothing to do would take otherwise.
+    # times as long to import: a step that finds nothing to do does without.
     duckdb_library = _Deferred("_duckdb") if find_spec("_duckdb") else duckdb
 
 __all__ = [

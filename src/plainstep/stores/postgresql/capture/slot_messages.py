@@ -27,9 +27,10 @@ if TYPE_CHECKING:
 
 Lots = Generator[list[bytes]]
 
-# Messages decoded at a time: at first, at most, and at most by their bytes; and so many come from the server at a time.
+# Messages decoded at a time: at first, at most, and at most by their bytes; and so many come from the
+# server at a time, however long they are.
 FIRST, MOST, MOST_BYTES = 1 << 8, 1 << 14, 1 << 26
-CHUNK = 1 << 10
+CHUNK = 1 << 8
 # Bytes of log from which on a window is read in halves: the server makes all messages before it sends the first, by one process. (To go
 # to the middle took it 0.2 to 0.5 s, of a window that took 3.6 s.)
 WORTH_HALVING = 128 << 20
@@ -121,13 +122,13 @@ class Slot:
             try:
                 yield messages
             finally:
-                while not begun.done():  # nobody wants it any more
-                    connection.cancel_safe()
-                    wait([begun], timeout=0.1)
-                if (
-                    connection.info.transaction_status == TransactionStatus.IDLE
-                ):  # else it is closed, and the copy gone with it
-                    with suppress(psycopg.Error):
+                with suppress(
+                    psycopg.Error
+                ):  # a connection that is lost, or left in the middle of an answer, takes the copy with it
+                    while not begun.done():  # nobody wants it any more
+                        connection.cancel_safe()
+                        wait([begun], timeout=0.1)
+                    if connection.info.transaction_status == TransactionStatus.IDLE:
                         connection.execute("SELECT pg_drop_replication_slot(%s)", [copy])
 
     def _copied(self, connection: Connection, copy: str) -> bool:
