@@ -77,7 +77,7 @@ class Misfits(unittest.TestCase):
             ("key = ['tree_id', 7]", "loads.tree.key.1 is 7: expected `str`, got `int`"),
             ("types = { height_m = 3 }", "loads.tree.types.height_m is 3: expected `str`, got `int`"),
             ("at_most = 0", "loads.tree.at_most is 0: expected `int` >= 1"),
-            ("at_most = '5'", "loads.tree.at_most is '5': expected `int | null`, got `str`"),
+            ("at_most = '5'", "loads.tree.at_most is '5': expected `int`, got `str`"),
             ("stamp = 'yes'", "loads.tree.stamp is 'yes': expected `bool`, got `str`"),
             ("operations = ['insert', 'upsert']", "is 'upsert': write 'insert', 'update' or 'delete'"),
             ("first = 'beginning'", "loads.tree.first = 'beginning' was renamed to 'start'"),

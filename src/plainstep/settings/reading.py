@@ -113,10 +113,9 @@ def _unfit(kind: Any, given: Any, place: Place, why: str) -> Unfit:
     words = [
         repr(word) for one in (kind, *parts_of(kind)) if get_origin(one) is Literal for word in get_args(one) if word
     ]
-    told = (
-        f"write {', '.join(words[:-1])} or {words[-1]}" if words else why.replace("object", "table")
-    )  # as TOML has it
-    return Unfit("value", place, told, given)
+    if words:
+        return Unfit("value", place, f"write {', '.join(words[:-1])} or {words[-1]}", given)
+    return Unfit("value", place, why.replace(" | null", "").replace("object", "table"), given)  # as TOML has them
 
 
 def _model(kind: Any) -> tuple[type[Settings] | None, bool]:
