@@ -31,7 +31,9 @@ class _WithoutPandas:
 
 def main() -> None:
     """Run the command line."""
-    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "1")  # no need to look for any in all packages that are installed
+    os.environ.setdefault(
+        "PYDANTIC_DISABLE_PLUGINS", "1"
+    )  # which pyiceberg brings: no need to look for any in all packages that are installed
     gc.set_threshold(OBJECTS_BETWEEN_COLLECTIONS)
     sys.meta_path.insert(0, _WithoutPandas)
     try:

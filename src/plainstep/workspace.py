@@ -8,10 +8,9 @@ import shutil
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
-
-from msgspec import Struct
 
 # What is taken of the machine's memory where nothing is said: a half; of a small one, so much, if three quarters of it are that.
 SHARE, LEAST = 2, 1 << 30
@@ -24,7 +23,8 @@ ROWS = 10
 DATABASE = 3
 
 
-class Workspace(Struct):
+@dataclass
+class Workspace:
     """Where this process works.
 
     Attributes:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from datetime import datetime
-
-from msgspec import Struct, field
 
 from plainstep.errors import ConfigError, Refused
 
 
-class Position(Struct, frozen=True):
+@dataclass(frozen=True)
+class Position:
     """A position, with what a source needs to find it again.
 
     Attributes:
@@ -27,7 +27,8 @@ class Position(Struct, frozen=True):
     note: str = ""
 
 
-class Window(Struct, frozen=True):
+@dataclass(frozen=True)
+class Window:
     """The changes after one position and up to another: ``(after, upto]``.
 
     Attributes:
@@ -56,7 +57,8 @@ class Window(Struct, frozen=True):
             )
 
 
-class Span(Struct, frozen=True):
+@dataclass(frozen=True)
+class Span:
     """How far a source can be read.
 
     Attributes:
@@ -85,7 +87,8 @@ class Span(Struct, frozen=True):
         return Position(self.head, self.token, self.head_at)
 
 
-class Waiting(Struct, frozen=True):
+@dataclass(frozen=True)
+class Waiting:
     """How much a window holds.
 
     Attributes:
@@ -101,7 +104,8 @@ class Waiting(Struct, frozen=True):
     by_partition: dict[str, int | None] = field(default_factory=dict)
 
 
-class MergedTable(Struct, frozen=True):
+@dataclass(frozen=True)
+class MergedTable:
     """A target table, as a step left it.
 
     Attributes:
@@ -117,7 +121,8 @@ class MergedTable(Struct, frozen=True):
     taken_by: str = ""
 
 
-class Watermark(Struct, frozen=True):
+@dataclass(frozen=True)
+class Watermark:
     """The position up to which a load has been merged. Kept with the target.
 
     Attributes:

@@ -152,7 +152,7 @@ class Load:
     def with_text(self, column: str) -> Load:
         """The same load, a column of which is read as text: to look at values that are none of its type."""
         types = self.config.types | {column: "TEXT"}
-        return replace(self, config=self.config.but(types=types))
+        return replace(self, config=replace(self.config, types=types))
 
     def at_step(self, step: int) -> Load | None:
         """The same load, whose target stands as it last did before its next step; None where that is not held any more.
@@ -171,7 +171,7 @@ class Load:
     def unfiltered(self) -> Load:
         """The same load of whole rows, of all of them: to look at what its filter keeps out."""
         everything = {"where": "", "columns": [], "derive": {}, "key": list(self.whole_source.key()), "drift": "add"}
-        return replace(self, config=self.config.but(**everything))
+        return replace(self, config=replace(self.config, **everything))
 
     @property
     def table(self) -> Table | None:

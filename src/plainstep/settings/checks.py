@@ -16,15 +16,9 @@ def length_of_time(value: str) -> None:
         raise ValueError("it is not a length of time: write 30s, 5min, 72h or 7d")
 
 
-def length_of_time_or_none(value: str) -> None:
-    """The same, or nothing."""
-    if value:
-        length_of_time(value)
-
-
 def enough_memory(size: str) -> None:
-    """As much memory as a step needs, or nothing."""
-    if size and size_of(size) < LEAST_MEMORY:
+    """As much memory as a step needs."""
+    if size_of(size) < LEAST_MEMORY:
         raise ValueError("that is too little: the libraries alone take half of 512MiB; write that or more")
 
 
@@ -37,15 +31,15 @@ def zone(name: str) -> None:
 
 
 def separator(value: str) -> None:
-    """A character between values, or nothing."""
-    if value and (len(value) != 1 or not value.isascii() or value in '"\r\n'):
+    """A character between values."""
+    if len(value) != 1 or not value.isascii() or value in '"\r\n':
         raise ValueError("it is not one character of ASCII that could stand between values")
 
 
 def charset(name: str) -> None:
-    """A charset in which lines end as in ASCII, or nothing."""
+    """A charset in which lines end as in ASCII."""
     try:
-        plain = '\n",;'.encode(name or "utf-8") == b'\n",;'
+        plain = '\n",;'.encode(name) == b'\n",;'
     except LookupError:
         raise ValueError("it is not the name of a charset: write one as in latin-1") from None
     if not plain:

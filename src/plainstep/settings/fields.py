@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection
 from functools import cache
-from typing import Annotated, Any, Literal, Self, get_args, get_origin
+from typing import Annotated, Any, Literal, get_args, get_origin
 
 from msgspec import NODEFAULT, Meta, Struct, structs
 
-# What a value must pass, and which values may stand for a list of one: kept with a setting's type, under these names.
+# What a value must pass, unless it is the default, and which values may stand for a list of one: kept with a setting's type, under these names.
 CHECK, ONE_OF_MANY = "check", "one_of_many"
 
 
-class WrongSetting(ValueError):
+class WrongSetting(Exception):
     """A setting that cannot be what it is, beside the others.
 
     Args:
@@ -46,10 +46,6 @@ class Settings(Struct, kw_only=True, forbid_unknown_fields=True):
             WrongSetting: one cannot be what it is, beside the others.
         """
 
-    def but(self, **changes: Any) -> Self:
-        """The same settings but for some."""
-        return structs.replace(self, **changes)
-
     def as_dict(self, without: Collection[str] = (), defaults: bool = True) -> dict[str, Any]:
         """The settings by name, those of tables within likewise.
 
@@ -60,8 +56,7 @@ class Settings(Struct, kw_only=True, forbid_unknown_fields=True):
         found = {}
         for one in fields_of(type(self)):
             value = getattr(self, one.name)
-            usual = one.default if one.default_factory is NODEFAULT else one.default_factory()
-            if one.name in without or (not defaults and value == usual):
+            if one.name in without or (not defaults and value == usual(one)):
                 continue
             if isinstance(value, Settings):
                 inside = [name.removeprefix(f"{one.name}.") for name in without if name.startswith(f"{one.name}.")]
@@ -76,12 +71,17 @@ def fields_of(model: type[Settings]) -> list[structs.FieldInfo]:
     return [one for one in structs.fields(model) if one.name != "named"]
 
 
+def usual(one: structs.FieldInfo) -> Any:
+    """What a setting is where nothing is said."""
+    return one.default if one.default_factory is NODEFAULT else one.default_factory()
+
+
 def setting(description: str, check: Callable[[Any], object] | None = None, **limits: Any) -> Meta:
     """What is said of a setting beside its type.
 
     Args:
         description: what it does, for editors and the documentation.
-        check: what a value must pass; it raises ValueError for another.
+        check: what a value that is not the default must pass; it raises ValueError for another.
         limits: ``ge``, ``min_length``.
     """
     return Meta(description=description, extra={CHECK: check} if check else None, **limits)

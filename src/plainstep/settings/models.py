@@ -27,7 +27,7 @@ class StoreConfig(Settings):
         str,
         setting(
             "How long captured changes are kept at least, as in 72h: trim keeps what is younger.",
-            checks.length_of_time_or_none,
+            checks.length_of_time,
         ),
     ] = ""
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any, Literal, TypeVar, get_args, get_origin
 
 from msgspec import ValidationError, convert
+from msgspec.structs import FieldInfo
 
-from plainstep.settings.fields import CHECK, ONE_OF_MANY, Settings, WrongSetting, fields_of, parts_of, said_of
+from plainstep.settings.fields import CHECK, ONE_OF_MANY, Settings, WrongSetting, fields_of, parts_of, said_of, usual
 
 Made = TypeVar("Made", bound=Settings)
 Place = tuple[str, ...]
@@ -68,7 +69,7 @@ def _read(model: type[Made], given: Any, place: Place) -> Made:
     for one in fields_of(model):
         where = (*place, one.encode_name)
         if one.encode_name in given:
-            values[one.name] = _value(one.type, given[one.encode_name], where)
+            values[one.name] = _value(one, given[one.encode_name], where)
         elif one.required:
             raise Unfit("missing", where)
     made = model(named=frozenset(values), **values)
@@ -79,11 +80,12 @@ def _read(model: type[Made], given: Any, place: Place) -> Made:
     return made
 
 
-def _value(kind: Any, given: Any, place: Place) -> Any:
+def _value(one: FieldInfo, given: Any, place: Place) -> Any:
     """The value of a setting."""
+    kind = one.type
     model, each = _model(kind)
     if model and each and isinstance(given, dict):
-        return {name: _read(model, one, (*place, name)) for name, one in given.items()}
+        return {name: _read(model, table, (*place, name)) for name, table in given.items()}
     if model and (isinstance(given, dict | model) or str not in parts_of(kind)):
         return _read(model, given, place)
     said = said_of(kind)
@@ -91,7 +93,8 @@ def _value(kind: Any, given: Any, place: Place) -> Any:
         given = [given]
     try:
         value = convert(given, kind)
-        said.get(CHECK, bool)(value)
+        if CHECK in said and value != usual(one):
+            said[CHECK](value)
     except ValidationError as wrong:
         raise _unfit(kind, given, place, str(wrong)) from None
     except ValueError as wrong:

@@ -89,7 +89,7 @@ def bound(
 def without_beside(said: LayoutConfig, sample: pa.Table, beside: tuple[str, ...]) -> LayoutConfig:
     """A layout by which what stands beside what rows hold is the row's own only where it is named."""
     paths = [*fields_of(sample.select([name for name in sample.column_names if name in beside]))]
-    return said.but(bookkeeping=[*said.bookkeeping, *paths])
+    return replace(said, bookkeeping=[*said.bookkeeping, *paths])
 
 
 def _records(name: str, said: LayoutConfig, sample: pa.Table) -> tuple[dict[str, pa.DataType], pa.Table]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
+from plainstep.copying import replace
 from plainstep.core.layouts.rows import POSITION, TIME, WRONG
 from plainstep.core.position_labels import as_time
 from plainstep.deferred import pa
@@ -64,7 +65,7 @@ def as_changes(said: LayoutConfig, where: str = "the layout") -> LayoutConfig:
             )
     aside = [*said.bookkeeping, said.valid_from, said.valid_to]
     told = {"position": [said.valid_from], "operation": EVENT, "put": [BEGINS], "delete": [ENDS], "bookkeeping": aside}
-    return said.but(**told)
+    return replace(said, **told)
 
 
 def either(begins: str, ends: str) -> str:

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from typing import Any
-
-from msgspec import structs
 
 from plainstep.core.positions import MergedTable, Watermark
 from plainstep.errors import Refused
@@ -327,7 +325,7 @@ def watermark_of(load: str, row: Sequence[Any] | None) -> Watermark | None:
 
 def written_tables(tables: Sequence[MergedTable]) -> str:
     """The tables that were merged into, as a watermark keeps them."""
-    return json.dumps([structs.asdict(one) for one in tables], ensure_ascii=False)
+    return json.dumps([asdict(one) for one in tables], ensure_ascii=False)
 
 
 def _names(text: str) -> tuple[str, ...]:

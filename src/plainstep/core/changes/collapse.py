@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
-from plainstep.copying import replace
 from plainstep.core.changes.batch import Changes, as_changes, concat
 from plainstep.core.changes.duplicates import repeated
 from plainstep.core.changes.events import Events

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cache
 
-from plainstep.copying import replace
 from plainstep.core.arrays import Bools, Codes, Numbers, flat, numbers
 from plainstep.core.changes import groups
 from plainstep.core.changes.batch import Changes

@@ -8,9 +8,9 @@ each key's first and last, take the columns once.
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 
-from plainstep.copying import replace
 from plainstep.core.arrays import Bools, Numbers, flat
 from plainstep.core.changes import groups, keys
 from plainstep.core.changes.batch import Changes

@@ -8,13 +8,12 @@ came to nothing are kept too, and left out of every view.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cache, partial
 from itertools import pairwise
 from typing import Any
 
-from plainstep.copying import replace
 from plainstep.core.arrays import Bools, Numbers, flat, numbers, utc_time
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-
-from msgspec import Struct, field
+from dataclasses import dataclass, field
 
 from plainstep.deferred import pa
 
 
-class Edits(Struct, eq=False):
+@dataclass(eq=False)
+class Edits:
     """What a shape asks of a target. All tables bear the target's own column names.
 
     Attributes:

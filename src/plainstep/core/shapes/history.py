@@ -8,12 +8,11 @@ order, the version that is open at the target before them.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cache
 from typing import Any
 
-from plainstep.copying import replace
 from plainstep.core.arrays import Bools, Ints, flat, numbers, utc_time
 from plainstep.core.changes import keys
 from plainstep.core.changes.batch import Changes, concat

@@ -14,19 +14,9 @@ from plainstep.copying import replace
 
 # The declared types of a standard database, by Arrow's names of types. Decimals are declared by their size.
 STANDARD_TYPES = {
-    "int8": "SMALLINT",
-    "int16": "SMALLINT",
-    "int32": "INTEGER",
-    "int64": "BIGINT",
-    "float": "REAL",
-    "double": "DOUBLE PRECISION",
-    "bool": "BOOLEAN",
-    "date32[day]": "DATE",
-    "time64[us]": "TIME(6)",
-    "timestamp[us]": "TIMESTAMP(6)",
-    "timestamp[us, tz=UTC]": "TIMESTAMP(6) WITH TIME ZONE",
-    "string": "TEXT",
-    "binary": "BLOB",
+    "int8": "SMALLINT", "int16": "SMALLINT", "int32": "INTEGER", "int64": "BIGINT", "float": "REAL", "double": "DOUBLE PRECISION",
+    "bool": "BOOLEAN", "date32[day]": "DATE", "time64[us]": "TIME(6)", "timestamp[us]": "TIMESTAMP(6)",
+    "timestamp[us, tz=UTC]": "TIMESTAMP(6) WITH TIME ZONE", "string": "TEXT", "binary": "BLOB",
 }  # fmt: skip
 
 
