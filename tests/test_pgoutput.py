@@ -13,8 +13,10 @@ from hypothesis import strategies as st
 import plainstep
 from plainstep.core.changes.ops import Op
 from plainstep.stores.postgresql import pgoutput
+from plainstep.stores.postgresql.binary_form import EPOCH
 from plainstep.stores.postgresql.capture.snapshots import Snapshot
-from plainstep.stores.postgresql.pgoutput import EPOCH, Begin, Decoder, Rows, begin_of, relation_of
+from plainstep.stores.postgresql.pgoutput import Begin, Decoder, Rows, begin_of, relation_of
+from plainstep.stores.postgresql.row_images import TextNeeded
 
 COLUMNS = ("k", "a", "b")
 UNSENT = "unsent"
@@ -76,7 +78,7 @@ def told(decoder: Decoder, messages: list[bytes]) -> list[tuple[Any, ...]]:
     found = []
     for gone in decoded(decoder, messages):
         made_by = [gone.begins[place] for place in gone.made_by]
-        images = [zip(*(column.to_pylist() for column in side), strict=True) for side in (gone.was, gone.now)]
+        images = [zip(*(column.raw.to_pylist() for column in side), strict=True) for side in (gone.was, gone.now)]
         for op, by, was, now, whole in zip(gone.op, made_by, *images, gone.whole, strict=True):
             found.append((op, by.xid, by.position, by.at, was, now, whole))
     return found
@@ -123,10 +125,11 @@ class Messages(unittest.TestCase):
         first, second = decoded(decoder, messages)
         self.assertEqual([list(mask) for mask in first.sent], [[True, True], [False, True], [True, True], [True, True]])
         self.assertEqual(
-            [column.to_pylist() for column in first.now], [[b"1", b"1"], [None, b"old"], [None, b"x"], [None, None]]
+            [column.raw.to_pylist() for column in first.now],
+            [[b"1", b"1"], [None, b"old"], [None, b"x"], [None, None]],
         )
         self.assertEqual(
-            ([column.to_pylist() for column in second.now], second.sent), ([[b"2"], [None], [None], [b"new"]], [])
+            ([column.raw.to_pylist() for column in second.now], second.sent), ([[b"2"], [None], [None], [b"new"]], [])
         )
 
     def test_the_single_messages(self) -> None:
@@ -141,6 +144,20 @@ class Messages(unittest.TestCase):
         self.assertEqual((decoded(decoder, others), decoded(decoder, [])), ([], []))
         with self.assertRaises(plainstep.DataError):
             decoded(decoder, [b"I" + struct.pack(">I", 7) + b"N" + struct.pack(">H", 3) + b"???"])
+        with self.assertRaises(plainstep.DataError):  # longer than its row
+            decoded(decoder, [change(Op.INSERT, None, ["1", "2", "3"]) + b"n"])
+
+    def test_what_was_asked_for_in_binary_form_and_comes_as_text(self) -> None:
+        types = dict.fromkeys(COLUMNS, 25)
+        sent = [relation((*COLUMNS, "other")), begin(1, EPOCH, 1)]
+        decoder = Decoder(COLUMNS, lambda begin: True, types)
+        decoded(decoder, [*sent, change(Op.INSERT, None, [None, None, None, "no matter"])])
+        with self.assertRaises(TextNeeded):
+            decoded(decoder, [change(Op.INSERT, None, ["1", None, None, None])])
+        with self.assertRaises(TextNeeded):  # of another type than it has now
+            decoded(
+                Decoder(COLUMNS, lambda begin: True, types | {"a": 20}), [*sent, change(Op.INSERT, None, [None] * 4)]
+            )
 
 
 class Snapshots(unittest.TestCase):

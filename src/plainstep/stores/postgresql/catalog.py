@@ -26,7 +26,8 @@ SELECT a.attname, a.attnotnull, a.attgenerated <> '',
        CASE WHEN n.nspname = 'pg_catalog' AND t.typtype <> 'c' THEN format_type(b.typid, b.typmod) ELSE 'text' END,
        format_type(a.atttypid, a.atttypmod), a.attnum,
        CASE WHEN t.typtype IN ('b', 'e') AND (t.typelem = 0 OR t.typelem < 16384) THEN format_type(b.typid, b.typmod) ELSE 'text' END,
-       b.typid >= 16384
+       b.typid >= 16384,
+       CASE WHEN n.nspname = 'pg_catalog' AND t.typtype = 'b' OR t.typtype = 'e' THEN a.atttypid ELSE 0 END
 FROM base b
 JOIN pg_type t ON t.oid = b.typid AND t.typtype <> 'd'
 JOIN pg_namespace n ON n.oid = t.typnamespace
@@ -222,7 +223,8 @@ def _described(connection: Connection, row: tuple[Any, ...]) -> Table:
         guarded,
         inherited,
         columns=tuple(
-            Column(name, kind, arrow_type(kind), native, made) for name, _, _, kind, _, _, native, made in found
+            Column(name, kind, arrow_type(kind), native, made, number)
+            for name, _, _, kind, _, _, native, made, number in found
         ),
         layout=tuple((name, number, told) for name, _, _, _, told, number, *_ in found),
         not_null=frozenset(name for name, not_null, *_ in found if not_null),

@@ -91,6 +91,8 @@ class Column:
         native: its type as this database names it; what a domain is made of, and text where to read a value would run functions
             that somebody made.
         made: whether somebody made the type, and perhaps casts of it.
+        oid: the number of its type, where that is one of the server's own or an enum; 0 of any other, and where a load reads it as
+            another type.
     """
 
     name: str
@@ -98,6 +100,7 @@ class Column:
     kind: pa.DataType
     native: str = "text"
     made: bool = False
+    oid: int = 0
 
     @property
     def field(self) -> pa.Field:

@@ -39,8 +39,9 @@ FIRST_HALF = 0.6
 
 MESSAGES = (
     "SELECT data FROM pg_logical_slot_peek_binary_changes({slot}, {upto}, {limit}, "
-    "'proto_version', '1', 'publication_names', {published}) WHERE {kinds}"
+    "'proto_version', '1', 'publication_names', {published}{form}) WHERE {kinds}"
 )
+BINARY_FORM = ", 'binary', 'true'"
 EVERYTHING, BEGINS = "true", "get_byte(data, 0) = ascii('B')"
 # Whether a slot can be copied and leave one free for others.
 ROOM = "SELECT count(*) + 1 < current_setting('max_replication_slots')::int FROM pg_replication_slots"
@@ -53,11 +54,13 @@ class Slot:
     Args:
         database: where it is.
         name, publication: their names.
+        binary: whether values are asked for in binary form.
     """
 
     database: PostgresqlDatabase
     name: str
     publication: str
+    binary: bool = False
 
     def messages(self, upto: int, kinds: str = EVERYTHING, limit: str = "NULL") -> Lots:
         """The messages from where the slot stands up to a place in the log, some at a time.
@@ -75,7 +78,12 @@ class Slot:
     ) -> tuple[list[bytes], Generator[tuple[bytes]]]:
         """The first messages, and those after them."""
         query = MESSAGES.format(
-            slot=text(slot), upto=text(log.lsn(upto)), limit=limit, published=text(self.publication), kinds=kinds
+            slot=text(slot),
+            upto=text(log.lsn(upto)),
+            limit=limit,
+            published=text(self.publication),
+            form=BINARY_FORM if self.binary else "",
+            kinds=kinds,
         )
         rows = connection.cursor(binary=True).stream(query, size=CHUNK if capabilities.has_stream_chunked() else 1)
         return _taken(rows, FIRST), cast("Generator[tuple[bytes]]", rows)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Generator, Iterator, Sequence
-from contextlib import closing
+from contextlib import closing, suppress
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from plainstep.copying import replace
@@ -20,11 +21,13 @@ from plainstep.formats.prefetch import ahead
 from plainstep.sql.literals import quoted
 from plainstep.stores.misfit import Misfit
 from plainstep.stores.postgresql import catalog, pgoutput
+from plainstep.stores.postgresql.binary_form import Decode, decoder
 from plainstep.stores.postgresql.capture import readers, snapshots
 from plainstep.stores.postgresql.capture import slot as log
 from plainstep.stores.postgresql.capture import slot_messages as slots
 from plainstep.stores.postgresql.capture.source import TableSource
 from plainstep.stores.postgresql.connection import Connection
+from plainstep.stores.postgresql.row_images import TextNeeded, Values
 from plainstep.stores.postgresql.types import from_text, misfit
 from plainstep.stores.records import Batches
 
@@ -39,7 +42,12 @@ LEAST = 24
 # Bytes of a page of the log, as the server is built: what is flushed ends at one unless the last record does.
 PAGE = 8192
 
+# The first version of the server whose messages can carry values in binary form.
+BINARY_SINCE = 140_000
+
 Begins = Callable[[pgoutput.Begin], bool]
+# What decodes a column's values, by its name.
+Decoders = dict[str, Decode]
 
 
 class LogSource(TableSource):
@@ -203,9 +211,17 @@ class LogSource(TableSource):
     def _slot(self) -> slots.Slot:
         return slots.Slot(self.database, self.state.changes, log.publication(self.state.oid))
 
-    def _parts(self, window: Window) -> Generator[tuple[Begins, slots.Lots]]:
+    def _decoders(self) -> Decoders:
+        """What decodes each column's values, if all of them can be sent in binary form; nothing else."""
+        with self.database.opened() as connection:
+            if connection.info.server_version < BINARY_SINCE:
+                return {}
+        found = {column.name: decode for column in self.columns if (decode := decoder(column))}
+        return found if len(found) == len(self.columns) else {}
+
+    def _parts(self, window: Window, binary: bool) -> Generator[tuple[Begins, slots.Lots]]:
         """A window's messages, each part with which transactions are wanted of it: those of a large window are made in two halves at once."""
-        slot, wanted, size = self._slot, _wanted(window), window.upto - window.after
+        slot, wanted, size = replace(self._slot, binary=binary), _wanted(window), window.upto - window.after
         if size < slots.WORTH_HALVING:
             yield wanted, slot.messages(window.upto)
             return
@@ -226,27 +242,46 @@ class LogSource(TableSource):
         return Batches(self._decoded(window))
 
     def _decoded(self, window: Window) -> Iterator[Changes]:
-        yield self._changes(None, 0)  # so that the columns are known, whatever comes
-        # Whoever reads no further, lets go of the slot at once.
-        with closing(self._parts(window)) as parts, closing(self._runs(parts)) as runs:
-            yield from ahead(runs, lambda run: self._changes(run[0].rows(), run[1]))
+        yield self._changes(None, 0, {})  # so that the columns are known, whatever comes
+        told = 0
+        if decoders := self._decoders():
+            with suppress(TextNeeded):
+                for changes in self._in_form(window, decoders):
+                    told += len(changes)
+                    yield changes
+                return
+        for changes in self._in_form(window, {}):  # the window once more, for what was not told of it
+            if len(changes) > told:
+                yield Changes(changes.table.slice(told)) if told else changes
+            told = max(0, told - len(changes))
 
-    def _runs(self, parts: Iterator[tuple[Begins, slots.Lots]]) -> Generator[tuple[pgoutput.Run, int]]:
+    def _in_form(self, window: Window, decoders: Decoders) -> Iterator[Changes]:
+        """The changes of a window, whose values are sent in binary form or, without decoders, as text.
+
+        Raises:
+            TextNeeded: a value in binary form is not as expected.
+        """
+        # Whoever reads no further, lets go of the slot at once.
+        parts = self._parts(window, bool(decoders))
+        with closing(parts), closing(self._runs(parts, bool(decoders))) as runs:
+            yield from ahead(runs, lambda run: self._changes(run[0].rows(), run[1], decoders))
+
+    def _runs(self, parts: Iterator[tuple[Begins, slots.Lots]], binary: bool) -> Generator[tuple[pgoutput.Run, int]]:
         """The changes of a window, not yet decoded, and how many come before them."""
         seq = 0
+        types = {column.name: column.oid for column in self.columns}
         for wanted, messages in parts:
-            decoder = pgoutput.Decoder([column.name for column in self.columns], wanted)
+            decoding = pgoutput.Decoder(list(types), wanted, types if binary else None)
             with closing(messages):
                 for some in messages:
-                    for run in decoder.runs(some):
+                    for run in decoding.runs(some):
                         yield run, seq
                         seq += len(run)
 
-    def _changes(self, rows: pgoutput.Rows | None, seq: int) -> Changes:
+    def _changes(self, rows: pgoutput.Rows | None, seq: int, decoders: Decoders) -> Changes:
 
         assert self.state.table is not None
         full = self.state.table.identity == "f"
-        empty = pa.nulls(0, pa.binary())
         count = len(rows) if rows else 0
         op = rows.op if rows else np.zeros(0, np.int8)
         if rows:
@@ -265,12 +300,11 @@ class LogSource(TableSource):
             columns["given"] = name_lists(dict(zip(names, rows.sent, strict=True)), count)
         was, now = dict[str, pa.Array](), dict[str, pa.Array]()
         for place, column in enumerate(self.columns):
-            before, after = (rows.was[place], rows.now[place]) if rows else (empty, empty)
-            now[NOW + column.name] = self._typed(column, after)
+            decode = decoders.get(column.name) or partial(self._text, column)
+            after = now[NOW + column.name] = decode(rows.now[place]) if rows else pa.nulls(0, column.kind)
             if full or column.name in self.state.key:
-                # Where none of them changed the column, as most do not change most, it is made once.
-                same = before.equals(after)
-                was[WAS + column.name] = now[NOW + column.name] if same else self._typed(column, before)
+                same = rows is None or _is_same(rows.was[place], rows.now[place], not decoders)
+                was[WAS + column.name] = after if same or not rows else decode(rows.was[place])
         return Changes(pa.table(columns | was | now))
 
     def _refuse_untold(self, rows: pgoutput.Rows, full: bool) -> None:
@@ -292,13 +326,24 @@ class LogSource(TableSource):
             "plainstep reload LOAD compares the whole table and goes on from there.",
         )
 
-    def _typed(self, column: Column, values: pa.Array) -> pa.Array:
-
-        texts = values.cast(pa.string())
+    def _text(self, column: Column, values: Values) -> pa.Array:
+        """A column's values that were sent as text."""
+        texts = values.raw.cast(pa.string())
         try:
             return from_text(texts, column.kind)
         except Misfit as wrong:
             raise misfit(self.name, column, texts[wrong.index].as_py()) from None
+
+
+def _is_same(was: Values, now: Values, costly: bool) -> bool:
+    """Whether a column's values before are those after: most changes do not change most columns, and what is made need not be made twice.
+
+    Args:
+        costly: whether to make them costs more than to compare them.
+    """
+    if np.array_equal(was.given, now.given) and np.array_equal(was.start, now.start):
+        return True
+    return costly and bool(was.raw.equals(now.raw))
 
 
 def _of_each(rows: pgoutput.Rows | None, number: Callable[[pgoutput.Begin], int]) -> pa.Array:
