@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cache
 from itertools import pairwise
 from struct import Struct
 
@@ -81,6 +82,14 @@ class Relation:
 
 # In place of a transaction whose changes are not wanted.
 UNWANTED = Begin(0, 0, 0)
+
+
+@cache
+def _codes() -> Numbers:
+    """The operation of each kind of message; 0 of those that tell of no change."""
+    codes = np.zeros(256, np.int8)
+    codes[list(OPS)] = list(OPS.values())
+    return codes
 
 
 def begin_of(data: bytes) -> Begin:
@@ -174,11 +183,9 @@ class Run:
             TextNeeded: a value came as text that was asked for in binary form.
         """
         buffer, at, kinds, relation = self.buffer, self.at, self.kinds, self.relation
-        op = np.zeros(len(at), np.int8)
-        for kind, code in OPS.items():
-            op[kinds == kind] = code
+        op = _codes().take(kinds)
         has_new = (op == Op.INSERT) | (op == Op.UPDATE)
-        first = buffer[at + 5]
+        first = buffer.take(at + 5)
         has_old = (op == Op.DELETE) | ((op == Op.UPDATE) & (first != NEW))
         whole = has_old & (first == OLD)
         was, place = self._images(has_old, at + 6)
@@ -258,7 +265,7 @@ class Decoder:
         places = np.zeros(len(messages) + 1, np.int64)  # where each begins, and the last one ends
         places[1:] = ends - (ends[0] - len(messages[0]) if len(messages) else 0)
         starts = places[:-1]
-        kinds = buffer[starts] if len(messages) else np.zeros(0, np.uint8)
+        kinds = buffer.take(starts)
         # Within a run of messages between two descriptions of a table, every row of one table is laid out alike.
         cuts = np.flatnonzero(kinds == ord("R"))
         for first, last in pairwise([0, *cuts, len(messages)]):
@@ -271,14 +278,15 @@ class Decoder:
         self, messages: Sequence[bytes], buffer: Numbers, places: Numbers, kinds: Numbers, first: int, last: int
     ) -> Iterator[Run]:
         """The changes of a run of messages."""
-        begins = [self._begin]
-        for place in first + np.flatnonzero(kinds[first:last] == ord("B")):
+        begins, these = [self._begin], kinds[first:last]
+        begins_here = these == ord("B")
+        for place in first + np.flatnonzero(begins_here):
             begin = begin_of(messages[int(place)])
             begins.append(begin if self.wanted(begin) else None)
         self._begin = begins[-1]
-        which = np.cumsum(kinds[first:last] == ord("B"))
+        which = np.cumsum(begins_here)
         wanted = np.array([begin is not None for begin in begins])
-        change = np.isin(kinds[first:last], list(OPS)) & wanted[which]
+        change = (_codes().take(these) > 0) & wanted.take(which)
         if change.any():
             rows = first + np.flatnonzero(change)
             made_by = which[change]
