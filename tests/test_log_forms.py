@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import unittest
-from datetime import datetime
+from datetime import datetime, time
 from decimal import Decimal
 from typing import Any
 from unittest.mock import patch
@@ -38,6 +38,8 @@ VALUES: dict[str, st.SearchStrategy[Any]] = {
     "time": st.times(),
     "timestamp": st.datetimes(),
     "timestamptz": st.datetimes(datetime(1900, 1, 1), datetime(9999, 12, 31)).map(lambda at: f"{at}+00"),
+    "timestamp(3)": st.datetimes(max_value=datetime(9999, 12, 31)),
+    "time(0)": st.times(max_value=time(23, 59, 59)),
     "text": TEXTS,
     "varchar(12)": TEXTS,
     "char(12)": TEXTS,
@@ -59,6 +61,7 @@ MADE = (
     "CREATE DOMAIN price AS numeric(12,3)",
 )
 NAMES = [f"c{place}" for place in range(len(VALUES))]
+AT = list(VALUES).index("timestamp(3)")
 TABLE = f"CREATE TABLE tree (k int PRIMARY KEY, {', '.join(map(' '.join, zip(NAMES, VALUES, strict=True)))})"
 ROWS = st.lists(st.tuples(*(st.none() | values for values in VALUES.values())), min_size=1, max_size=6)
 # Values that have no equivalent in other stores, or that need care.

@@ -16,7 +16,7 @@ from functools import cache, partial
 from plainstep.core.arrays import Bools, Numbers
 from plainstep.deferred import np, pa
 from plainstep.stores.postgresql.row_images import TextNeeded, Values
-from plainstep.stores.postgresql.types import DECIMAL, Column, arrow_type
+from plainstep.stores.postgresql.types import DECIMAL, Column, arrow_type, without_precision
 
 Decode = Callable[[Values], pa.Array]
 
@@ -43,7 +43,7 @@ def decoder(column: Column) -> Decode | None:
     decimal = DECIMAL.match(column.declared)
     if decimal and int(decimal[1]) <= NARROW and pa.types.is_decimal(column.kind):
         return partial(_decimal, kind=column.kind)
-    return _decoders().get(column.declared)
+    return _decoders().get(without_precision(column.declared))
 
 
 @cache

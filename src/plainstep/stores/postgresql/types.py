@@ -76,6 +76,7 @@ DECLARATIONS = {
     "large_binary": "bytea",
 }
 DECIMAL = re.compile(r"numeric\((\d+),(-?\d+)\)$")
+PRECISION = re.compile(r"\(\d\)")
 # What Arrow's widest decimal that reads and writes text holds.
 DIGITS = 38
 
@@ -110,13 +111,18 @@ class Column:
 
 def arrow_type(declared: str) -> pa.DataType:
     """The Arrow type for a PostgreSQL type; text for what Arrow has no like of."""
-    found = plain_types().get(declared)
+    found = plain_types().get(without_precision(declared))
     if found is not None:
         return found
     decimal = DECIMAL.match(declared)
     if decimal and int(decimal[1]) <= DIGITS and 0 <= int(decimal[2]) <= int(decimal[1]):
         return pa.decimal128(int(decimal[1]), int(decimal[2]))
     return pa.string()
+
+
+def without_precision(declared: str) -> str:
+    """A type of times without how many digits its seconds have: Arrow's has six, which holds them all."""
+    return PRECISION.sub("", declared) if declared.startswith("time") else declared
 
 
 def spelled(declared: str) -> str:
