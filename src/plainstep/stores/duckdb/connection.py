@@ -71,8 +71,9 @@ class _Turns:
     """Threads of this process take turns at files.
 
     Two that each have their turn at one file and wait for that of the other would wait for ever (loads between two files, in both
-    directions): the second of them gives up instead, and its step is tried again. It then takes the file that it did not get before all
-    others, as the thread did that it gave way to: so it cannot meet the same one again.
+    directions): the second of them gives up instead, and its step is tried again. It then takes these files together, first the one that it
+    did not get, as the thread did that it gave way to: so it cannot meet the same one again. It does so until one of them is asked for
+    within the other's turn, for a step has some short turns before that.
     """
 
     def __init__(self) -> None:
@@ -90,9 +91,13 @@ class _Turns:
             LostConnection: to wait for it would be to wait for itself.
         """
         me = threading.get_ident()
-        first, self._mine.missed = getattr(self._mine, "missed", None) or path, None
+        together = getattr(self._mine, "together", [])
+        if path not in together:
+            together = [path]
+        elif any(self._holders.get(one) == me for one in together):
+            together = self._mine.together = [path]
         with ExitStack() as turns:
-            for one in dict.fromkeys((first, path)):
+            for one in together:
                 turns.enter_context(self._taken(one, me))
             yield
 
@@ -114,7 +119,7 @@ class _Turns:
     def _wait(self, lock: threading.RLock, path: Path, me: int) -> None:
         with self._guard:
             if self._waits_for(path, me):
-                self._mine.missed = path
+                self._mine.together = [path, *(one for one, holder in list(self._holders.items()) if holder == me)]
                 raise LostConnection(
                     f"{path} is in use by a load that waits for a file which this load is using.",
                     "One of the two has to give way.",

@@ -279,7 +279,6 @@ class LogSource(TableSource):
                         seq += len(run)
 
     def _changes(self, rows: pgoutput.Rows | None, seq: int, decoders: Decoders) -> Changes:
-
         assert self.state.table is not None
         full = self.state.table.identity == "f"
         count = len(rows) if rows else 0
@@ -303,8 +302,8 @@ class LogSource(TableSource):
             decode = decoders.get(column.name) or partial(self._text, column)
             after = now[NOW + column.name] = decode(rows.now[place]) if rows else pa.nulls(0, column.kind)
             if full or column.name in self.state.key:
-                same = rows is None or _is_same(rows.was[place], rows.now[place], not decoders)
-                was[WAS + column.name] = after if same or not rows else decode(rows.was[place])
+                again = rows and not _is_same(rows.was[place], rows.now[place], not decoders)
+                was[WAS + column.name] = decode(rows.was[place]) if rows and again else after
         return Changes(pa.table(columns | was | now))
 
     def _refuse_untold(self, rows: pgoutput.Rows, full: bool) -> None:
