@@ -135,9 +135,10 @@ class Forms(unittest.TestCase):
                                 [[number, *row] for number, row in enumerate(some)],
                             )
                         connection.execute("DELETE FROM tree")
-                    self.assertEqual(
-                        self.same(reading).count("'now.k'"), len(rows) + len(others) + max(len(rows), len(others))
-                    )
+                    found = self.same(reading)
+                    self.assertEqual(found.count("'now.k'"), len(rows) + len(others) + max(len(rows), len(others)))
+                    self.assertIn(f"\nnow.{NAMES[AT]}: timestamp[us]\n", found)
+                    self.assertIn(f"\nnow.{NAMES[AT + 1]}: time64[us]\n", found)
 
                 holds()
 

@@ -31,9 +31,8 @@ class _WithoutPandas:
 
 def main() -> None:
     """Run the command line."""
-    os.environ.setdefault(
-        "PYDANTIC_DISABLE_PLUGINS", "1"
-    )  # which pyiceberg brings: no need to look for any in all packages that are installed
+    # Pydantic comes with pyiceberg: no need for it to look for plugins in all packages that are installed.
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "1")
     gc.set_threshold(OBJECTS_BETWEEN_COLLECTIONS)
     sys.meta_path.insert(0, _WithoutPandas)
     try:

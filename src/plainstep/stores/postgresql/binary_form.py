@@ -3,8 +3,8 @@
 A number, a day or a time has a fixed width there, and needs no text to be made by the server and read again by us. What is not as
 it mostly is (an infinite time, a number that is none, a type that changed) is not decided here: it is read as text again.
 
-Source: the ``send`` functions of the server's types; a numeric is described in the manual's driver sources only, so: four numbers of
-16 bits (how many digits, the weight of the first, the sign, the scale) and digits of base 10,000.
+Source: the ``send`` functions of the server's types. A numeric (``numeric_send``) is four numbers of 16 bits (how many digits, the weight
+of the first, the sign, the scale), and digits of base 10,000.
 """
 
 from __future__ import annotations

@@ -130,9 +130,8 @@ class Slot:
             try:
                 yield messages
             finally:
-                with suppress(
-                    psycopg.Error
-                ):  # a connection that is lost, or left in the middle of an answer, takes the copy with it
+                # A connection that is lost, or left in the middle of an answer, takes the copy with it.
+                with suppress(psycopg.Error):
                     while not begun.done():  # nobody wants it any more
                         connection.cancel_safe()
                         wait([begun], timeout=0.1)
