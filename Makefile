@@ -29,7 +29,7 @@ types: $(VENV)/ready-dev
 	@$(BIN)/mypy && $(BIN)/mypy examples/nightly.py && $(BIN)/basedpyright --level error examples/nightly.py src/plainstep/__init__.py
 
 bench: $(VENV)/ready-bench  ## every benchmark, beside hand-written peers
-	@for file in collapse step capture memory startup postgres mysql feeds small_files streams lake check shapes cluster sql; do $(BIN)/python -m benchmarks.$$file || exit 1; done
+	@for file in collapse step capture memory startup postgres mysql feeds small_files streams lake check shapes many_loads cluster sql; do $(BIN)/python -m benchmarks.$$file || exit 1; done
 
 screenshots: $(VENV)/ready-dev  ## the pictures in docs/screenshots (needs Xvfb, xterm and ImageMagick)
 	@docs/screenshots/take

@@ -85,15 +85,16 @@ def statements(store: str, shape: str) -> list[str]:
             f"UPDATE flagged SET removed_at = {now} FROM net WHERE flagged.tree_id = net.tree_id AND net.op = 'delete'"
         )
         return [net, *put, gone]
-    if shape == "history":
-        old = ", ".join(f"history.{name}" for name in COLUMNS[1:])
-        new = ", ".join(f"net.{name}" for name in COLUMNS[1:])
+    if shape == "history":  # of every change that changed anything
+        was, then = (", ".join(f'"{side}.{name}"' for name in COLUMNS) for side in ("was", "now"))
+        fresh = ", ".join(f'"now.{name}" AS {name}' for name in COLUMNS[1:])
+        upto = now.replace('"at"', "next_at")
         return [
-            net,
-            f"UPDATE history SET valid_to = {now}, upto_position = seq FROM net WHERE history.tree_id = net.tree_id "
-            f"AND valid_to IS NULL AND (net.op = 'delete' OR ({old}) {say['differs']} ({new}))",
-            f"INSERT INTO history SELECT {row}, seq, {now}, NULL, 'change', seq, NULL FROM net WHERE op <> 'delete' AND NOT EXISTS "
-            "(SELECT 1 FROM history h WHERE h.tree_id = net.tree_id AND h.valid_to IS NULL)",
+            f'CREATE TEMP TABLE v AS SELECT coalesce("now.tree_id", "was.tree_id") AS tree_id, {fresh}, op, seq, "at", row_number() OVER w AS nth, '
+            f'lead(seq) OVER w AS next_seq, lead("at") OVER w AS next_at FROM c WHERE ({was}) {say["differs"]} ({then}) '
+            'WINDOW w AS (PARTITION BY coalesce("now.tree_id", "was.tree_id") ORDER BY seq)',
+            f"UPDATE history SET valid_to = {now}, upto_position = seq FROM v WHERE nth = 1 AND history.tree_id = v.tree_id AND valid_to IS NULL",
+            f"INSERT INTO history SELECT {row}, seq + 1, {now}, {upto}, 'change', seq, next_seq FROM v WHERE op <> 'delete'",
         ]
     if shape == "journal":
         images_of = ", ".join(f'"{name}"' for name in SIDES)
@@ -187,6 +188,6 @@ def into_postgresql(connection: psycopg.Connection[Any]) -> Callable[[Path, str,
             connection.execute(statement)
             if statement.startswith("CREATE TEMP TABLE"):
                 connection.execute("ANALYZE " + statement.split()[3])
-        connection.execute("DROP TABLE IF EXISTS pg_temp.net, pg_temp.d; COMMIT")
+        connection.execute("DROP TABLE IF EXISTS pg_temp.net, pg_temp.d, pg_temp.v; COMMIT")
 
     return step

@@ -115,7 +115,7 @@ def main() -> None:
         print(
             f"streams: {COUNT:,} messages into changes, and the client loop that decodes the same values (medians of 5)\n"
         )
-        row("format", "Plain Step", "the loop", "ours/loop", "messages a second")
+        row("format", "Plain Step", "the loop", "ours/loop", "messages/s")
         for name in asked:
             source = project.load(name).source
             mine, theirs, ratio = in_pairs(

@@ -46,13 +46,14 @@ def fetched(pieces: Iterator[Piece], begun: int = 2) -> Iterator[Piece]:
         begun: how many there must be, for threads to cost less than they save; 0 where it is known that there are enough.
     """
     first = list(islice(pieces, begun))
-    yield from first
     if len(first) < begun:
+        yield from first
         return
     nothing = object()
     with workers(1) as pool:
         coming = deque(pool.submit(next, pieces, nothing) for _ in range(AT_ONCE))
         try:
+            yield from first
             while (found := coming.popleft().result()) is not nothing:
                 coming.append(pool.submit(next, pieces, nothing))
                 yield found  # type: ignore[misc]

@@ -414,11 +414,10 @@ class FileFeed:
         """The rows of some files between two positions."""
         before = None
         for table in self.shape.rows(Part(file, 0, 0, 0, None) for file in chain.files):
-            lines = table[POSITION]
+            places = table[POSITION]
 
-            def told(row: int, lines: pa.ChunkedArray = lines) -> str:
-                name, _, line = lines[row].as_py().rpartition(":")
-                return f"{name}, line {line}"
+            def told(row: int, places: pa.ChunkedArray = places) -> str:
+                return "{file}, line {line}".format_map(places[row].as_py())
 
             columns = order.columns(table, told)
             refuse_backwards(columns, before, order, told)

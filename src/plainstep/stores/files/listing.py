@@ -390,6 +390,13 @@ def file_order(label: str) -> str:
     return name if colon and (line.isdigit() or line == "end") else label
 
 
-def line_labels(name: str, rows: Rows) -> pa.Array:
-    """The position of each of some rows of a file, where lines order them."""
-    return pc.binary_join_element_wise(name, pa.array(rows.lines).cast(pa.string()), ":")
+def line_places(name: str, rows: Rows) -> pa.Array:
+    """The file and the line of each of some rows. (To write them as texts takes as long as it takes to read rows.)"""
+    files = pa.DictionaryArray.from_arrays(np.zeros(len(rows.lines), np.int32), pa.array([name]))
+    return pa.StructArray.from_arrays([files, pa.array(rows.lines)], ["file", "line"])
+
+
+def line_labels(places: pa.ChunkedArray) -> pa.ChunkedArray:
+    """The positions of rows whose files and lines these are, where lines order them."""
+    file, line = places.flatten()
+    return pc.binary_join_element_wise(file.cast(pa.string()), line.cast(pa.string()), ":")

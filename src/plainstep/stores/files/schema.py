@@ -21,7 +21,7 @@ from plainstep.formats.sniff import typed
 from plainstep.properties import cached_property
 from plainstep.sql.expressions import paths_in
 from plainstep.stores.document_fields import kind_read, read_fields
-from plainstep.stores.files.listing import File, line_labels
+from plainstep.stores.files.listing import File, line_labels, line_places
 from plainstep.stores.files.merge_order import Order
 
 if TYPE_CHECKING:
@@ -207,24 +207,30 @@ class Shape:
     def rows(self, parts: Iterable[Part]) -> Iterator[pa.Table]:
         """The rows of some files with every column that some file has, and their positions; those of many small ones together.
 
+        Where something else than lines orders them, it is the file and the line that stand in place of positions.
+
         Raises:
             Refused: a file lacks a column that the layout needs.
         """
-        return ahead(fetched(in_lots(chain.from_iterable(map(self._positioned, parts)))), self._whole_lines)
+        placed = fetched(in_lots(chain.from_iterable(map(self._placed, parts))))
+        # What is left to be done is worth threads where lines of JSON are read, or positions are written.
+        costly = self.order is None or any(file.kind.format == "json" for file in self.files())
+        return ahead(placed, self._finished) if costly else map(self._finished, placed)
 
-    def _positioned(self, part: Part) -> Iterator[pa.Table]:
+    def _placed(self, part: Part) -> Iterator[pa.Table]:
         for rows in self._as_written(part.file, part.start, part.lines):
             is_json = part.file.kind.format == "json"
             table = rows.table if is_json else self.whole(rows.table, part.file)
-            table = table.append_column(POSITION, line_labels(part.file.name, rows))
+            table = table.append_column(POSITION, line_places(part.file.name, rows))
             keep = part.kept(rows.lines)
             yield table if keep.all() else table.filter(pa.array(keep))
 
-    def _whole_lines(self, table: pa.Table) -> pa.Table:
-        """What ``_positioned`` gives, with lines of JSON read."""
-        if table.column_names != [LINE, POSITION]:
-            return table
-        return self._filled(self._fields(table)).append_column(POSITION, table[POSITION])
+    def _finished(self, table: pa.Table) -> pa.Table:
+        """What ``_placed`` gives, with lines of JSON read, and with positions."""
+        place = table[POSITION] if self.order is not None else line_labels(table[POSITION])
+        if table.column_names == [LINE, POSITION]:
+            return self._filled(self._fields(table)).append_column(POSITION, place)
+        return table.set_column(table.schema.get_field_index(POSITION), POSITION, place)
 
     @cached_property
     def _needed(self) -> set[str]:
