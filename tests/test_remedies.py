@@ -66,6 +66,30 @@ class Remedies(unittest.TestCase):
             [remedy] = self.refused(town, ("step", "sums"), "More rows leave a group than it holds", "sums")
             self.repaired(town, *remedy[:2], load="sums")
 
+    def test_a_column_of_another_type(self) -> None:
+        drop = "ALTER TABLE tree DROP COLUMN a"
+        for store in ("house", "shed"):
+            with self.subTest(store), Town(TREE, "INSERT INTO tree VALUES (1, 4, 'oak'), (2, NULL, 'elm')") as town:
+                whole = town.config.read_text()
+                town.config.write_text(
+                    whole + 'types = { a = "TEXT" }\n'
+                    if store == "shed"
+                    else whole.replace("[loads.shed]", 'types = { a = "TEXT" }\n[loads.shed]')
+                )
+                town.project.capture_on("town.tree")
+                town.project.step(store)
+                town.config.write_text(whole)
+                town.sql("UPDATE tree SET a = a + 1")
+                [reload, _] = self.refused(town, ("step", store), "settings of .* changed", store)
+                [again] = self.refused(town, reload[:2], f"Drop the column a of {store}.tree", store)
+                if store == "shed":
+                    town.sql(drop, store="shed")
+                else:
+                    with duckdb.connect(str(town.path / "house.duckdb")) as house:
+                        house.execute(drop)
+                self.repaired(town, *again, load=store)
+                self.assertEqual(sorted(town.rows(store)), [(1, "oak", 5), (2, "elm", None)])
+
     def test_files_that_came_late_or_were_changed(self) -> None:
         late = '{"seq": 0, "op": "new", "k": 3, "a": 3}\n'
         for name, text, told in (

@@ -58,6 +58,7 @@ def fit(
     drift: str = "add",
     rows: Iterable[pa.Table] = (),
     shed: Collection[str] = (),
+    refilled: Collection[str] = (),
 ) -> Fit:
     """What must be changed about a target table so that a load's rows fit.
 
@@ -72,6 +73,7 @@ def fit(
         drift: ``add`` carries new columns and wider types, ``ignore`` and ``refuse`` do not.
         rows: tables of rows that arrive: a column of integers is widened when one of them would not fit it.
         shed: columns that the load itself added once, and that go.
+        refilled: columns that a reload fills in every row, should the table lack them.
 
     Raises:
         Refused: the table has columns of its own, lacks some, or holds others types; or drift is to be refused.
@@ -102,11 +104,15 @@ def fit(
         )
     for one in wanted:
         if one.name in known and not holds(known[one.name], one.type) and (drift != "add" or one.name not in wider):
-            add = f"Set drift = 'add' in [loads.{load}]" if one.name in wider else "Merge into another table ('into')"
+            remedy = f"Merge into another table ('into'); or change the column's type to fit {one.type}"
+            if one.name in wider:
+                remedy = f"Set drift = 'add' in [loads.{load}]; or change the column's type to fit {one.type}"
+            elif one.name in refilled and drift == "add":
+                remedy = f"Drop the column {one.name} of {table}, then plainstep reload {load}; or merge into another table ('into')"
             raise Refused(
                 f"The column {one.name} of {table} is {known[one.name]}, and {one.type} arrives.",
                 "Values would be changed to fit, or would not fit.",
-                f"{add}; or change the column's type to fit {one.type}.",
+                f"{remedy}.",
             )
     return Fit(absent, wider if drift == "add" else [], gone, told, shed=list(shed))
 

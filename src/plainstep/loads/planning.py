@@ -65,8 +65,7 @@ def window_parts(state: LoadState, found: WindowParts, now: StepContext, strict:
     looks = load.config.shape in ("history", "rollup")  # at what is there before anything is written
     with load.into_store.kept_open() if looks else nullcontext():
         if looks:
-            for table in shape.tables():
-                fit_of(state, table, True, held.found(table.suffix))
+            refuse_unfit(state)
         rounds = kept(shape.rounds(found, now, held), strict and _is_sure(load))
     return parts_of(state, rounds, started=True)
 
@@ -79,6 +78,17 @@ def _is_sure(load: Load) -> bool:
     first = load.config.first
     begun = first == "snapshot" or (first == "start" and not load.source.is_managed)
     return begun and load.source.has_exact_operations
+
+
+def refuse_unfit(state: LoadState, anew: bool = False) -> None:
+    """Refuse tables that do not fit before their rows are read as what arrives: of a text, it would be said that it is not a number.
+
+    Args:
+        state: the load's state.
+        anew: whether all of its tables are compared.
+    """
+    for table in state.shape.tables():
+        fit_of(state, table, True, state.held.found(table.suffix), anew=anew)
 
 
 def fit_of(
@@ -116,7 +126,16 @@ def fit_of(
     gone = told | {name for column in (before.columns if before else ()) for name in shape.names_of(column)}
     shed = _shed(before, wanted, info) if before and anew else []
     rows = (edits.put for edits in rounds if edits.put is not None)
-    return drift.fit(load.name, place, wanted, info.schema, started, gone, told, load.config.drift, rows, shed)
+    refilled = [name for name in wanted.names if name not in table.key] if before and _is_copy(load) else []
+    return drift.fit(
+        load.name, place, wanted, info.schema, started, gone, told, load.config.drift, rows, shed, refilled
+    )
+
+
+def _is_copy(load: Load) -> bool:
+    """Whether the source has all that the target's table holds: of rows that went, it has nothing."""
+    config = load.config
+    return config.shape == "mirror" and config.deletes == "drop" and "update" in config.operations
 
 
 def _shed(before: Watermark, wanted: pa.Schema, info: TableInfo) -> list[str]:

@@ -9,7 +9,7 @@ from plainstep.core.positions import Span
 from plainstep.errors import Refused
 from plainstep.loads.commit import commit_to, entry_of, quarantining
 from plainstep.loads.difference import differences_of
-from plainstep.loads.planning import moment_of, parts_of
+from plainstep.loads.planning import moment_of, parts_of, refuse_unfit
 from plainstep.loads.readiness import refuse_foreign_rows, refuse_guesses
 from plainstep.loads.states import LoadState
 from plainstep.loads.windows import (
@@ -51,6 +51,7 @@ def reload(load: Load) -> StepOutcome:
         entry = entry_of(load, "reload", span, watermark)
         moment = moment_of(entry, span.head_at)
         state = LoadState(load, watermark, span).in_held_types()
+        refuse_unfit(state, anew=True)
         rows = counted(snapshot.batches, f"{load.name}: rows", snapshot.total)
         net, rounds = differences_of(state, rows, moment)
     counts = net.counts
