@@ -133,9 +133,9 @@ def fit_of(
 
 
 def _is_copy(load: Load) -> bool:
-    """Whether the source has all that the target's table holds: of rows that went, it has nothing."""
-    config = load.config
-    return config.shape == "mirror" and config.deletes == "drop" and "update" in config.operations
+    """Whether the source is a table that has all that the target's table holds: of rows that went, it has nothing."""
+    config, has_rows = load.config, load.source.is_managed or bool(load.config.rows)
+    return has_rows and config.shape == "mirror" and config.deletes == "drop" and "update" in config.operations
 
 
 def _shed(before: Watermark, wanted: pa.Schema, info: TableInfo) -> list[str]:
