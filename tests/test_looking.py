@@ -10,12 +10,14 @@ from datetime import UTC, date, datetime
 from datetime import time as clock
 from decimal import Decimal
 from typing import Any
+from unittest import mock
 
 import pyarrow.parquet as pq
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from plainstep import Filter
+from plainstep.stores.duckdb import connection
 from tests import layouts
 from tests.feed_town import HISTORY, run
 from tests.feed_town import Town as FeedTown
@@ -50,6 +52,18 @@ class Looks(unittest.TestCase):
             for name in ("house", "feed", "files"):
                 found = [len(town.project.net(name, upto=f"{time}Z").net) for time in times]
                 self.assertEqual(found, [1, 4, 4, 4, 5], name)
+
+    def test_the_status_of_many_loads_attaches_their_file_once(self) -> None:
+        loads = "".join(f"[loads.{name}]\nfrom = 'town.tree'\ninto = 'house.{name}'\n" for name in "pqr")
+        with Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')", loads=loads) as town:
+            town.project.capture_on("town.tree")
+            town.project.step()
+            town.sql("UPDATE tree SET a = 2")
+            with mock.patch.object(connection, "_attached", side_effect=connection._attached) as attached:
+                self.assertEqual({one.health for one in town.project.status()}, {"behind"})
+            self.assertEqual(attached.call_count, 1)
+            town.project.step()  # it was let go of
+            self.assertEqual(town.rows("house"), town.rows())
 
     @given(histories, st.sampled_from(["insert", "update", "delete"]), st.integers(0, 4))
     @settings(max_examples=examples(15), deadline=None, phases=WITHOUT_SHRINKING)

@@ -18,7 +18,10 @@ class SharedConnection(Generic[Connection]):
 
     @contextmanager
     def open(self, opened: AbstractContextManager[Connection]) -> Iterator[None]:
-        """Keep a connection open in this context."""
+        """Keep a connection open in this context; the one that is kept already, where there is one."""
+        if "open" in self._local.__dict__:
+            yield
+            return
         with opened as self._local.connection:
             self._local.open = True
             try:
