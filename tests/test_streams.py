@@ -415,6 +415,30 @@ class ByNats(Trimmable, unittest.TestCase):
             bed.project.step("house")
         self.assertEqual(sorted(bed.target("house")), [1, 2, 3, 100, 404, 409, 503])
 
+    def test_many_messages_are_read_beside_busy_threads(self) -> None:
+        """A message that is waited for by itself has to wait for the interpreter, too, again and again."""
+        bed = self.bed()
+        bed.play(*(("insert", key, {"a": 1, "b": "oak"}) for key in range(2000)))
+        project: Any = bed.project
+        connection = project.stores["broker"].connection
+        connection.wait = 3.0
+        ended = threading.Event()
+
+        def busy() -> None:
+            while not ended.is_set():
+                sum(range(1000))
+
+        threads = [threading.Thread(target=busy) for _ in range(6)]
+        for thread in threads:
+            thread.start()
+        try:
+            log = nats_log.StreamLog(connection, "broker", self.broker.name)
+            self.assertEqual(sum(map(len, log.read(1, 2001))), 2000)
+        finally:
+            ended.set()
+            for thread in threads:
+                thread.join()
+
     def test_a_reader_that_lags_behind_or_is_ended(self) -> None:
         bed = self.bed()
         bed.play(*(("insert", key, {"a": 1, "b": "oak"}) for key in range(30)))

@@ -12,8 +12,9 @@ def no_answer(place: str, error: object) -> Unreachable:
         place: the store's name, with its URL where that is short.
         error: what went wrong.
     """
+    told = str(error) or ("it took too long" if isinstance(error, TimeoutError) else type(error).__name__)
     return Unreachable(
-        f"{place} gives no answer: {error or type(error).__name__}.",
+        f"{place} gives no answer: {told}.",
         "Nothing was written.",
         "Check its URL, and that a server listens there; then run the command again.",
     )

@@ -46,9 +46,11 @@ class Connection:
         Raises:
             StoreError: it gave no answer in time.
         """
+        begun = asyncio.run_coroutine_threadsafe(work, self._loop)
         try:
-            return asyncio.run_coroutine_threadsafe(work, self._loop).result(patience or self.wait + 1.0)
+            return begun.result(patience or self.wait + 1.0)
         except (TookTooLong, nats.errors.Error, OSError) as error:
+            begun.cancel()
             raise no_answer(f"{self.place} ({shown_url(self.url)})", error) from error
 
     @property

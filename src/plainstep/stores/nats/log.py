@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections import deque
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
@@ -17,7 +18,9 @@ if TYPE_CHECKING:
     from nats.aio.subscription import Subscription
 
 # Messages, and bytes, that are asked for at a time: the client drops what it cannot hold, which is far more.
-BATCH, FEW, BYTES = 10_000, 1, 1 << 24
+BATCH, FEW, BYTES = 10_000, 1, 1 << 22
+# How many times the wait for an answer all of them may take: each part of them is waited for by itself.
+ALL_OF_THEM = 12
 # Nanoseconds after which the server forgets a reader that does not ask any more.
 FORGOTTEN = 30 * 10**9
 # What the server says in place of messages: that there are none, or no more; and that a next one has more bytes than were asked for.
@@ -113,11 +116,19 @@ class _Reader:
         made = connection.asked(f"CONSUMER.CREATE.{stream}", {"stream_name": stream, "config": config})
         self.name = str(made["name"])
         self._inbox = connection.client.new_inbox()
-        self._answers: Subscription = connection.done(connection.client.subscribe(self._inbox))
+        # What arrives at once is taken at once. (Waiting for each message by itself gives the interpreter away several times for
+        # each, and beside many busy threads takes some 20 ms: of a thousand messages, longer than an answer is waited for.)
+        self._arrived: deque[Msg] = deque()
+        self._news = asyncio.Event()
+        self._answers: Subscription = connection.done(connection.client.subscribe(self._inbox, cb=self._take))
+
+    async def _take(self, message: Msg) -> None:
+        self._arrived.append(message)
+        self._news.set()
 
     def next(self, client: Client, count: int) -> list[Msg]:
         """The next messages; none at the end."""
-        found = self.connection.done(self._fetched(client, count), self.connection.wait * 2)
+        found = self.connection.done(self._fetched(client, count), self.connection.wait * ALL_OF_THEM)
         for message in found:
             sequence = _sequence(message)[1]
             if sequence != self.seen + 1:
@@ -142,7 +153,10 @@ class _Reader:
         await client.publish(f"$JS.API.CONSUMER.MSG.NEXT.{self.stream}.{self.name}", ask.encode(), reply=self._inbox)
         found: list[Msg] = []
         while len(found) < count:
-            message = await asyncio.wait_for(self._answers.next_msg(self.connection.wait), self.connection.wait)
+            while not self._arrived:
+                self._news.clear()
+                await asyncio.wait_for(self._news.wait(), self.connection.wait)
+            message = self._arrived.popleft()
             if not message.reply:  # the server's own word: a message could be acknowledged
                 said = message.headers or {}
                 return found, "" if said.get(
