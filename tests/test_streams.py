@@ -8,6 +8,7 @@ import threading
 import time
 import unittest
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, Any
 from unittest import mock
 
@@ -438,6 +439,17 @@ class ByNats(Trimmable, unittest.TestCase):
             ended.set()
             for thread in threads:
                 thread.join()
+
+    def test_loads_that_connect_at_once_have_one_client(self) -> None:
+        def slowly() -> asyncio.AbstractEventLoop:
+            time.sleep(0.05)
+            return made()
+
+        connection, made = Connection("broker", self.broker.url, 5.0), asyncio.new_event_loop
+        with mock.patch.object(asyncio, "new_event_loop", side_effect=slowly) as loops, ThreadPoolExecutor(6) as pool:
+            clients = set(pool.map(lambda _: connection.client, range(6)))
+        self.assertEqual((loops.call_count, len(clients)), (1, 1))
+        connection.close()
 
     def test_a_reader_that_lags_behind_or_is_ended(self) -> None:
         bed = self.bed()

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from plainstep.deferred import nats
 from plainstep.errors import ConfigError, StoreError, Unreachable, need
-from plainstep.properties import cached_property
 from plainstep.redaction import shown_url
 from plainstep.stores.unreachable import no_answer
 
@@ -33,12 +32,18 @@ class Connection:
     def __init__(self, place: str, url: str, wait: float) -> None:
         self.place, self.url, self.wait = place, url, max(wait, 1.0)
         self._client: Client | None = None
+        self._made_loop: asyncio.AbstractEventLoop | None = None
+        # Several loads use one connection: of two that make what is missing at once, each would have a loop of its own, and a client
+        # that is used from another loop than its own does not notice its answers.
+        self._making = threading.RLock()
 
-    @cached_property
+    @property
     def _loop(self) -> asyncio.AbstractEventLoop:
-        loop = asyncio.new_event_loop()
-        threading.Thread(target=loop.run_forever, daemon=True).start()
-        return loop
+        with self._making:
+            if self._made_loop is None:
+                self._made_loop = asyncio.new_event_loop()
+                threading.Thread(target=self._made_loop.run_forever, daemon=True).start()
+            return self._made_loop
 
     def done(self, work: Coroutine[Any, Any, Found], patience: float | None = None) -> Found:
         """What comes of some work of the client.
@@ -56,9 +61,10 @@ class Connection:
     @property
     def client(self) -> Client:
         """The client, connected. It comes back by itself to a server that was away for a while, and is made anew if it gave up."""
-        if self._client is None or self._client.is_closed:
-            self._client = self._connected()
-        return self._client
+        with self._making:
+            if self._client is None or self._client.is_closed:
+                self._client = self._connected()
+            return self._client
 
     def _connected(self) -> Client:
         need("nats", "nats", f"{self.place} is a store of NATS")
