@@ -87,6 +87,11 @@ class Remedies(unittest.TestCase):
                 else:
                     with duckdb.connect(str(town.path / "house.duckdb")) as house:
                         house.execute(drop)
+                # To step in its place would fill the column in rows that change only.
+                self.assertEqual(town.run("watermark", store, "--to", "start", "--yes").exit_code, 0)
+                for words in (("step", store), ("check", store)):
+                    [lost] = self.refused(town, words, "has lost the column 'a'", store)
+                    self.assertEqual(lost[:2], again)
                 self.repaired(town, *again, load=store)
                 self.assertEqual(sorted(town.rows(store)), [(1, "oak", 5), (2, "elm", None)])
 

@@ -59,6 +59,7 @@ def fit(
     rows: Iterable[pa.Table] = (),
     shed: Collection[str] = (),
     refilled: Collection[str] = (),
+    merged: Collection[str] = (),
 ) -> Fit:
     """What must be changed about a target table so that a load's rows fit.
 
@@ -74,6 +75,7 @@ def fit(
         rows: tables of rows that arrive: a column of integers is widened when one of them would not fit it.
         shed: columns that the load itself added once, and that go.
         refilled: columns that a reload fills in every row, should the table lack them.
+        merged: columns that the table had when the load last merged into it.
 
     Raises:
         Refused: the table has columns of its own, lacks some, or holds others types; or drift is to be refused.
@@ -88,6 +90,7 @@ def fit(
             f"The load {load} merges whole rows of: {', '.join(wanted.names)}.",
             "Rename or drop that table, change its columns to these, or merge into another one ('into').",
         )
+    refuse_lost(load, table, absent, merged)
     overflowing = _overflowing(rows, wanted, known) if started else set[str]()
     wider = [
         one.name
@@ -115,6 +118,21 @@ def fit(
                 f"{remedy}.",
             )
     return Fit(absent, wider if drift == "add" else [], gone, told, shed=list(shed))
+
+
+def refuse_lost(load: str, table: str, absent: Iterable[str], merged: Collection[str]) -> None:
+    """Refuse to go on where a table lacks columns that it had when the load last merged into it.
+
+    Raises:
+        Refused: it does.
+    """
+    lost = [name for name in absent if name in merged]
+    if lost:
+        raise Refused(
+            f"The table {table} has lost the column {lost[0]!r}, which {load} merged before.",
+            "A step would fill it in rows that change, and in no others.",
+            f"plainstep reload {load} adds it, with the values that the source has.",
+        )
 
 
 def as_held(wanted: pa.Schema, found: pa.Schema) -> pa.Schema:

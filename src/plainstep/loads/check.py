@@ -10,13 +10,14 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.diff import net_of
 from plainstep.core.json_values import ready
 from plainstep.core.positions import Span, Watermark
+from plainstep.core.schema_drift import refuse_lost
 from plainstep.deferred import pa, pd
 from plainstep.display import html, records
 from plainstep.display.records import SHOWN_DIFFERENCES
 from plainstep.errors import ConfigError, PlainStepError, Refused, WatermarkMoved, need_pandas
 from plainstep.loads.commit import commit_to, entry_of, quarantining
 from plainstep.loads.difference import compared_at_watermark, repairing_edits
-from plainstep.loads.planning import parts_of
+from plainstep.loads.planning import merged_columns, parts_of
 from plainstep.loads.reading import drop_applied, read_net
 from plainstep.loads.states import LoadState
 from plainstep.loads.windows import ahead, label, refuse_unless_continuous
@@ -205,7 +206,7 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False, tries: i
             )
         state = state.in_held_types()
         _refuse_missing(
-            load,
+            state,
             [name for column in state.shape.schema.names for name in state.shape.names_of(column)],
             info.schema.names,
         )
@@ -238,8 +239,9 @@ def _repair(
     return commit_to(state, parts, there, entry, began, quarantining(load, entry, snapshot.left_out))
 
 
-def _refuse_missing(load: Load, wanted: list[str], found: list[str]) -> None:
-    absent = [name for name in wanted if name not in found]
+def _refuse_missing(state: LoadState, wanted: list[str], found: list[str]) -> None:
+    load, absent = state.load, [name for name in wanted if name not in found]
+    refuse_lost(load.name, load.config.into, absent, merged_columns(state))
     if absent:
         raise Refused(
             f"{load.config.into} has no column {absent[0]!r} yet, which {load.config.source} has.",

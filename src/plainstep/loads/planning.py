@@ -123,13 +123,31 @@ def fit_of(
         return drift.Fit()
     wanted = load.target.fits(table.schema)
     told = {name for column in (before.gone if before else ()) for name in shape.names_of(column)}
-    gone = told | {name for column in (before.columns if before else ()) for name in shape.names_of(column)}
+    merged = merged_columns(state)
+    gone = told | merged
     shed = _shed(before, wanted, info) if before and anew else []
     rows = (edits.put for edits in rounds if edits.put is not None)
     refilled = [name for name in wanted.names if name not in table.key] if before and _is_copy(load) else []
     return drift.fit(
-        load.name, place, wanted, info.schema, started, gone, told, load.config.drift, rows, shed, refilled
+        load.name,
+        place,
+        wanted,
+        info.schema,
+        started,
+        gone,
+        told,
+        load.config.drift,
+        rows,
+        shed,
+        refilled,
+        set() if anew else merged,
     )
+
+
+def merged_columns(state: LoadState) -> set[str]:
+    """The columns that the target's table had when the load last merged into it."""
+    before = state.watermark
+    return {name for column in (before.columns if before else ()) for name in state.shape.names_of(column)}
 
 
 def _is_copy(load: Load) -> bool:
