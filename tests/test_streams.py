@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import socket
 import threading
 import time
 import unittest
@@ -14,6 +15,7 @@ from unittest import mock
 
 import duckdb
 import nats
+import pika
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -568,6 +570,25 @@ class ByRabbit(Laws, unittest.TestCase):
                 told = iter([0] * turn + [1])
                 [result] = bed.project.check("house")
                 self.assertTrue(result.ok, (turn, result))
+
+    def test_a_connection_is_used_again_as_long_as_it_works(self) -> None:
+        bed, made = self.bed(), list[Any]()
+        connect = pika.BlockingConnection.__init__
+
+        def connected(connection: Any, *words: Any) -> None:
+            made.append(connection)
+            connect(connection, *words)
+
+        project = bed.project
+        for turn, count in enumerate((1, 0, 1)):
+            bed.play(*(("insert", 100 * turn + key, {"a": 1, "b": "oak"}) for key in range(30)))
+            with mock.patch.object(pika.BlockingConnection, "__init__", connected):
+                before = len(made)
+                project.step("house")
+            self.assertEqual(len(made) - before, count)
+            if turn == 1:  # the network cuts it while nobody uses it
+                made[0]._impl._transport._sock.shutdown(socket.SHUT_RDWR)
+        self.assertEqual(bed.target("house"), bed.model.rows)
 
     def test_an_exchange_that_is_not_there(self) -> None:
         publisher = ExchangePublisher(amqp.Connection("rabbit", self.broker.url, 5.0), "nowhere")

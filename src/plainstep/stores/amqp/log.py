@@ -17,7 +17,7 @@ from plainstep.stores.streams.numbered import MarkedLog
 if TYPE_CHECKING:
     from pika.adapters.blocking_connection import BlockingChannel
 
-# Messages that the broker sends before it waits for a word; that are made into a batch; that are acknowledged at a time.
+# Messages that the broker sends at most before it waits for a word; that are made into a batch; that are acknowledged at a time.
 AHEAD, BATCH, FEW, ACKNOWLEDGED = 500, 10_000, 1, 100
 # Bytes of a batch.
 BYTES = 1 << 24
@@ -49,7 +49,7 @@ class QueueLog(MarkedLog):
             return Bounds(0, 0)
         last = first
         with self.connection.channel() as channel:
-            for message in self._until_quiet(channel, "last"):
+            for message in self._until_quiet(channel, "last", AHEAD):
                 last = max(last, _offset(message))
         return Bounds(first, last + 1, is_whole=first == 0)
 
@@ -59,28 +59,35 @@ class QueueLog(MarkedLog):
 
     def _first(self) -> int | None:
         with self.connection.channel() as channel:
-            return next((_offset(message) for message in self._until_quiet(channel, "first")), None)
+            return next((_offset(message) for message in self._until_quiet(channel, "first", 1)), None)
 
-    def _until_quiet(self, channel: BlockingChannel, start: int | str) -> Iterator[Any]:
+    def _until_quiet(self, channel: BlockingChannel, start: int | str, ahead: int) -> Iterator[Any]:
         """Messages from a place on, until no more come for a moment; if there are any, it is waited for the first of them."""
         there = channel.queue_declare(self.topic, passive=True).method.message_count
         until = time.monotonic() + (self.connection.wait if there else EMPTY)
         came = False
-        for message in self._received(channel, start):
+        for message in self._received(channel, start, ahead):
             if message is not None:
                 came = True
                 yield message
             elif came or time.monotonic() > until:
                 return
 
-    def _received(self, channel: BlockingChannel, start: int | str) -> Iterator[Any]:
+    def _received(self, channel: BlockingChannel, start: int | str, ahead: int) -> Iterator[Any]:
         """Messages from a place on, and None whenever none came for a moment.
+
+        Args:
+            channel: a channel that is used for nothing else.
+            start: the place.
+            ahead: how many are wanted, or a few of them. Until they are used, no more come, unless it is many: whoever leaves while some
+                come in vain cannot use the connection again.
 
         Raises:
             ConfigError: the queue is not a stream. What was read of it is still there: nothing was acknowledged.
         """
-        channel.basic_qos(prefetch_count=AHEAD)
+        channel.basic_qos(prefetch_count=min(ahead, AHEAD))
         arguments = {"x-stream-offset": start}
+        every = ACKNOWLEDGED if ahead >= AHEAD else ahead
         count = 0
         for method, properties, body in channel.consume(self.topic, arguments=arguments, inactivity_timeout=QUIET):
             if method is None:
@@ -92,10 +99,10 @@ class QueueLog(MarkedLog):
                     "Messages of other queues are gone when they are read.",
                     "Declare it with x-queue-type = stream, or bind a stream queue to the same exchange.",
                 )
-            count += 1
-            if count % ACKNOWLEDGED == 0:
-                channel.basic_ack(method.delivery_tag, multiple=True)
             yield properties, body
+            count += 1
+            if count % every == 0:
+                channel.basic_ack(method.delivery_tag, multiple=True)
 
     def read(self, start: int, end: int, few: bool = False) -> Iterator[Messages]:
         """The messages in between. The broker begins silently at the first one that is kept: then this refuses."""
@@ -105,7 +112,7 @@ class QueueLog(MarkedLog):
         with self.connection.channel() as channel:
             reached = start
             until = time.monotonic() + self.connection.wait
-            for message in self._received(channel, start):
+            for message in self._received(channel, start, FEW if few else end - start):
                 if message is None:
                     if time.monotonic() > until:
                         raise LostConnection(
@@ -133,7 +140,7 @@ class QueueLog(MarkedLog):
         """Whether it is there after all: the end is what was seen, and the broker may have been slow to send the last chunk."""
         with self.connection.channel() as channel:
             until = time.monotonic() + self.connection.wait
-            for message in self._received(channel, offset):
+            for message in self._received(channel, offset, 1):
                 if message is not None or time.monotonic() > until:
                     return message is not None and _offset(message) == offset
         return False

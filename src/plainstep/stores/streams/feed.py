@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 from plainstep.deferred import pa
 from plainstep.errors import ConfigError, Refused
 from plainstep.stores.feed import Ends
-from plainstep.stores.streams.beside import BESIDE, Sampled
-from plainstep.stores.streams.log import HasGroup, refuse_gap, some_of
+from plainstep.stores.streams.beside import BESIDE
+from plainstep.stores.streams.log import HasGroup, refuse_gap
 
 if TYPE_CHECKING:
     from plainstep.stores.api import Reading
@@ -66,7 +66,7 @@ class LogFeed(MessageFeed):
 
     def sample(self) -> pa.Table:
         """Some rows of this log, to learn from what they are made of."""
-        return self.rows.sample_of([Sampled(self.log, some_of(self.log))])
+        return self.rows.sample_of(self.rows.some_of(self.log))
 
     def warnings(self) -> list[str]:
         """What a person should know of it."""
@@ -134,9 +134,9 @@ class LogFeed(MessageFeed):
 
     def count(self, after: str | None, upto: str | None) -> tuple[int | None, bool, datetime | None]:
         """How many offsets there are in between, and when the first message of them was written."""
-        bounds = self.log.bounds()
-        start, end = self._between(after, upto, bounds.first)
-        start = max(start, bounds.first)
+        first = self.log.first()
+        start, end = self._between(after, upto, first)
+        start = max(start, first)
         if end <= start:
             return 0, False, None
         return end - start if self.log.is_numbered else None, True, self._since(start, end)

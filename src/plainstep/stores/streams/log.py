@@ -215,6 +215,5 @@ def refuse_overtaken(log: MessageLog, start: int, end: int, count: int) -> None:
     Raises:
         Refused: it may have.
     """
-    first = log.first()
-    if first > start and count < end - start:
+    if count < end - start and log.first() > start:
         raise refuse_gap(log.place, log.label(start))

@@ -26,12 +26,13 @@ from plainstep.stores.streams.beside import (
     is_beside,
     leads_to,
 )
-from plainstep.stores.streams.log import Labelled, Messages
+from plainstep.stores.streams.log import Labelled, Messages, some_of
 from plainstep.stores.streams.sniff import written_as
 
 if TYPE_CHECKING:
     from plainstep.formats.values import Values, Wrong
     from plainstep.settings.layout import LayoutConfig
+    from plainstep.stores.streams.log import MessageLog
 
 NO_VALUE = (
     'it has no value (a tombstone): skip = "message.tombstone" leaves such messages out, '
@@ -75,6 +76,11 @@ class MessageRows:
     @cached_property
     def _some(self) -> list[Sampled]:
         return [one for one in self._samples() if len(one.messages)]
+
+    def some_of(self, log: MessageLog) -> list[Sampled]:
+        """Some messages of one log: those that are known already, if they are some of its."""
+        known = [one for one in self._some if (one.log.topic, one.log.partition) == (log.topic, log.partition)]
+        return known or [Sampled(log, some_of(log))]
 
     @cached_property
     def _beside(self) -> Beside:
