@@ -85,6 +85,10 @@ class BadValue(DataError):
         self.column = column
 
 
+class BadRow(DataError):
+    """A row of a feed that contradicts its layout."""
+
+
 class Refused(PlainStepError):
     """The step would lose or double something, so it is not made."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from plainstep.core.arrays import utc_time
+from plainstep.core.schema_drift import holds, widens
 from plainstep.deferred import pa
 
 
@@ -42,6 +43,29 @@ def _others() -> dict[str, pa.DataType]:
         "string_view": pa.string(),
         "binary_view": pa.binary(),
     }
+
+
+def read_as(suggested: pa.DataType, fitted: pa.DataType, column: pa.DataType) -> pa.DataType:
+    """The type in which a column is read of which values only suggest a type: as the target holds it, where that does not fit.
+
+    Which values come decides what they suggest: of numbers, only whole ones may be among those that were looked at.
+
+    Args:
+        suggested: what they suggest.
+        fitted: the same, as the target would hold it.
+        column: the type of the target's column.
+    """
+    fits = holds(column, fitted) or widens(column, fitted)
+    return suggested if fits or not _means_one_thing(column) else column
+
+
+def _means_one_thing(kind: pa.DataType) -> bool:
+    """Whether every text is a value of a type in one way only, or in none: of a time without a zone, its zone would be guessed."""
+    types = pa.types
+    return bool(
+        types.is_integer(kind) or types.is_floating(kind) or types.is_decimal(kind) or types.is_boolean(kind)
+        or types.is_string(kind) or types.is_date32(kind) or (types.is_timestamp(kind) and kind.tz is None)
+    )  # fmt: skip
 
 
 def is_nested(kind: pa.DataType) -> bool:

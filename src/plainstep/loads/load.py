@@ -154,6 +154,11 @@ class Load:
         types = self.config.types | {column: "TEXT"}
         return replace(self, config=replace(self.config, types=types))
 
+    @property
+    def lenient(self) -> Load:
+        """The same load, whose reading leaves out rows that contradict the layout: to look at the others."""
+        return replace(self, config=replace(self.config, on_bad_row="quarantine"))
+
     def at_step(self, step: int) -> Load | None:
         """The same load, whose target stands as it last did before its next step; None where that is not held any more.
 

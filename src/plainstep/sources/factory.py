@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from plainstep.sources import (
         consumed_feed,
         diff,
+        held_columns,
         layout_binding,
         partitioned,
         projected,
@@ -42,6 +43,7 @@ else:
         consumed_feed,
         diff,
         feeds,
+        held_columns,
         layout_binding,
         partitioned,
         projected,
@@ -56,6 +58,7 @@ else:
         "consumed_feed",
         "diff",
         "feed",
+        "held_columns",
         "layout_binding",
         "partitioned",
         "projected",
@@ -220,7 +223,9 @@ def _read_by(load: Load, said: LayoutConfig, feed: Feed, rows: Table | None, key
     config = load.config
     sample = feed.sample()
     said = layout_binding.without_beside(said, sample, feed.beside)
-    layout = layout_binding.bound(load.name, config, said, sample, rows.schema() if rows else None, key)
+    layout = layout_binding.bound(
+        load.name, config, said, sample, rows.schema() if rows else None, key, feed.is_typed, held_columns.read_as(load)
+    )
     tells_deletes = bool(said.delete or said.deleted or said.lookup or said.only_new)
     whole = said.delete_carries == "row"
     return feeds.FeedSource(

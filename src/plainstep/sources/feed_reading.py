@@ -16,7 +16,7 @@ from plainstep.core.layouts.records import prepared
 from plainstep.core.layouts.rows import LINE, POSITION, as_sent
 from plainstep.deferred import np, pa, pc
 from plainstep.display.text import shown
-from plainstep.errors import DataError
+from plainstep.errors import BadRow
 from plainstep.sources.lookup import looked_up
 from plainstep.stores.records import LeftOut, QuarantinedRow
 
@@ -62,7 +62,7 @@ class FeedReading:
             runs: the rows, in batches: those of each partition by themselves.
 
         Raises:
-            DataError: a row contradicts the layout.
+            BadRow: a row contradicts the layout.
         """
         yield Changes(self._table(self._nothing()).append_column("seq", pa.array([], pa.int64())))
         seq = truncates = 0
@@ -119,7 +119,7 @@ class FeedReading:
         place = str(rows[POSITION][row])
         values = as_sent(as_dicts(rows.slice(row, 1))[0])
         told = "; ".join(f"{name} {shown(value)}" for name, value in values.items() if name != LINE or len(values) == 1)
-        raise DataError(
+        raise BadRow(
             f"{self.feed.told(place)}: {bad[row]}.",
             f"The row: {told}.",
             'Fix the layout (plainstep look shows what it makes of the rows), or the row; or set on_bad_row = "quarantine".',

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import json
 import re
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from typing import TYPE_CHECKING
 
 from plainstep.copying import replace
@@ -29,9 +29,19 @@ if TYPE_CHECKING:
     from plainstep.settings.layout import LayoutConfig
 from plainstep.settings.load import LoadConfig
 
+# In which type a column is read, given the one that values suggest.
+ReadAs = Callable[[str, pa.DataType], pa.DataType]
+
 
 def bound(
-    name: str, config: LoadConfig, said: LayoutConfig, sample: pa.Table, rows: pa.Schema | None, key: tuple[str, ...]
+    name: str,
+    config: LoadConfig,
+    said: LayoutConfig,
+    sample: pa.Table,
+    rows: pa.Schema | None,
+    key: tuple[str, ...],
+    is_typed: bool = True,
+    read_as: ReadAs = lambda _, suggested: suggested,
 ) -> Layout:
     """The layout of a load.
 
@@ -42,13 +52,18 @@ def bound(
         sample: some rows of the feed; their columns are those of all rows.
         rows: the columns of the table itself, if it can be read.
         key: the columns that tell rows apart.
+        is_typed: whether the sample's columns have types of their own, and not only those that values suggest.
+        read_as: in which type a column is read of which values only suggest one.
 
     Raises:
         ConfigError: the layout does not fit the feed, or itself.
     """
+    is_typed = is_typed and LINE not in sample.column_names
     fields, sample = _records(name, said, sample) if said.each else (fields_of(sample, (said.now, said.was)), sample)
     columns, paths = _columns(name, said, fields, rows)
-    schema = pa.schema([(column, _kind(name, column, config, paths, said, fields, rows)) for column in columns])
+    declared = {*fields_of(sample, ())} if is_typed else set[str]()
+    kinds = {path: (lambda _, kind: kind) if path in declared else read_as for path in fields}
+    schema = pa.schema([(column, _kind(name, column, config, paths, said, fields, rows, kinds)) for column in columns])
     for column in said.encodings:
         if column not in columns:
             near = difflib.get_close_matches(column, columns, 1)
@@ -292,6 +307,7 @@ def _kind(
     said: LayoutConfig,
     fields: dict[str, pa.DataType],
     rows: pa.Schema | None,
+    read_as: dict[str, ReadAs],
 ) -> pa.DataType:
     if column in config.types:
         return arrow_type(name, column, config.types[column])
@@ -304,10 +320,12 @@ def _kind(
     places = [pattern.replace("*", inner) for pattern in (said.now, said.was, "*") if pattern]
     if said.encodings.get(column) == "tagged":  # of the type that values have within their objects
         places += [path for path in fields for place in places if path.startswith(f"{place}.")]
-    for path in places:
-        if path in fields and not pa.types.is_null(fields[path]):
-            return held_as(fields[path])
-    if any(path in fields for path in places):
+    there = [path for path in places if path in fields]
+    for path in sorted(there, key=lambda path: bool(pa.types.is_null(fields[path]))):
+        kind = read_as[path](column, held_as(fields[path]))
+        if not pa.types.is_null(kind):
+            return kind
+    if there:
         raise DataError(
             f"Nothing says what the column {column!r} of {name} holds.",
             "Without a type, its values cannot be merged.",

@@ -50,7 +50,7 @@ class PartitionedFeed:
     ) -> None:
         self.whole, self.by = whole, by
         self._names, self._make, self._opened = feeds, feed, opened
-        self.beside = whole.beside
+        self.beside, self.is_typed = whole.beside, whole.is_typed
         self.place, self.identity = whole.place, f"{whole.identity}, in each {by}"
         self._wanted: dict[str, pa.DataType | None] = {}
         self._known: dict[str, Feed] = {}

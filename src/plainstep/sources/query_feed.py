@@ -100,6 +100,11 @@ class QueryFeed:
         QueryOrder.refuse_absent(self.said.position, found.column_names, self.place)
         return found.append_column(POSITION, pa.array([""] * found.num_rows, pa.string()))
 
+    @property
+    def is_typed(self) -> bool:
+        """Whether results have types of their own."""
+        return self.store.types_results
+
     def _needs_rows(self, schema: pa.Schema) -> bool:
         """Whether only rows tell what they hold: documents, or results without types."""
         named = {*schema.names}

@@ -40,6 +40,7 @@ class SqlFeed:
     """
 
     beside: tuple[str, ...] = ()
+    is_typed = True
 
     def __init__(
         self,

@@ -44,6 +44,11 @@ class FeedRows(Protocol):
     identity: str
     beside: tuple[str, ...]
 
+    @property
+    def is_typed(self) -> bool:
+        """Whether its columns have types of their own; of others, and of fields of documents, values only suggest them."""
+        ...
+
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read of the rows: by path, with the type it should have, or None for as it is."""
         ...

@@ -17,7 +17,7 @@ from plainstep.core.positions import Window
 from plainstep.deferred import pa, pd
 from plainstep.display import html, records
 from plainstep.display.text import many
-from plainstep.errors import BadValue, need_pandas
+from plainstep.errors import BadRow, BadValue, need_pandas
 from plainstep.loads.reading import drop_applied, read_net
 from plainstep.loads.states import state_of
 from plainstep.loads.windows import ends, times
@@ -117,16 +117,29 @@ def look(
     skip: int = 0,
     only: Filter | None = None,
 ) -> LookResult:
-    """The raw changes of a window, oldest first. A column that holds a value that is none of its type is shown as text."""
+    """The raw changes of a window, oldest first.
+
+    A column that holds a value that is none of its type is shown as text; of a feed, rows that contradict the layout are left out.
+    """
     state = state_of(load)
     asked, whole = state.window(after, upto), after is None and upto is None
-    found, refusal = with_bad_values(lambda one: _look(one, asked, whole, limit, skip, only), state)
-    told = f"a step would be refused. {refusal}" if refusal else ""
-    return replace(found, note="; ".join(filter(None, (found.note, told)))) if told else found
+    found, refusal = with_bad_values(
+        lambda one: _look(load, one, asked, whole, limit, skip, only), state, leaves_out=True
+    )
+    if not refusal:
+        return found
+    known = refusal.removesuffix(".") in found.note
+    told = "a step would be refused" if known else f"a step would be refused. {refusal}"
+    return replace(found, note="; ".join(filter(None, (found.note, told))))
 
 
-def with_bad_values(read: Callable[[LoadState], Part], state: LoadState) -> tuple[Part, str]:
+def with_bad_values(read: Callable[[LoadState], Part], state: LoadState, leaves_out: bool = False) -> tuple[Part, str]:
     """What is read of a load, as text where a column holds a value that does not fit it.
+
+    Args:
+        read: reads it.
+        state: the load's state.
+        leaves_out: whether rows that contradict the layout may be left out.
 
     Returns:
         What was read, and why a step would be refused for such a value, or an empty text.
@@ -140,12 +153,15 @@ def with_bad_values(read: Callable[[LoadState], Part], state: LoadState) -> tupl
                 raise
             refusal = refusal or error.what
             state = replace(state, load=state.load.with_text(error.column))
+        except BadRow as error:
+            if not leaves_out:
+                raise
+            refusal, state = error.what, replace(state, load=state.load.lenient)
 
 
 def _look(
-    state: LoadState, asked: Window, whole: bool, limit: int | None, skip: int, only: Filter | None
+    load: Load, state: LoadState, asked: Window, whole: bool, limit: int | None, skip: int, only: Filter | None
 ) -> LookResult:
-    load = state.load
     every: Counter[str] = Counter()
     matching: Counter[str] = Counter()
     kept: list[Changes] = []
@@ -231,6 +247,7 @@ def noted(load: Load, asked: Window, left_out: LeftOut) -> str:
         if found and load.config.strict is None
         else ""
     )
-    would = f"rows that would be quarantined: {len(quarantined):,}"
+    which = "would be quarantined" if load.config.on_bad_row == "quarantine" else "contradict the layout"
+    would = f"rows that {which}: {len(quarantined):,}"
     first = f" (the first, at {quarantined[0].place}: {quarantined[0].reason})" if quarantined else ""
     return "; ".join(part for part in (asked.note, would + first if quarantined else "", doubt) if part)

@@ -127,15 +127,15 @@ class NetResult:
 def net(load: Load, after: Point | None = None, upto: Point | None = None) -> NetResult:
     """The net changes of a window, and what a step would do with them.
 
-    A column that holds a value that is none of its type is shown as text.
+    A column that holds a value that is none of its type is shown as text; of a feed, rows that contradict the layout are left out.
     """
     state = state_of(load)
     asked, whole = state.window(after, upto), after is None and upto is None
-    found, bad = with_bad_values(lambda one: _net(one, asked, whole, one is not state), state)
+    found, bad = with_bad_values(lambda one: _net(load, one, asked, whole, one is not state), state, leaves_out=True)
     return replace(found, refusal=bad) if bad else found
 
 
-def _net(state: LoadState, asked: Window, whole: bool, as_text: bool) -> NetResult:
+def _net(load: Load, state: LoadState, asked: Window, whole: bool, as_text: bool) -> NetResult:
     read = read_net(state, asked)
     if whole:
         read = replace(read, net=drop_applied(state, read.net))
@@ -150,7 +150,6 @@ def _net(state: LoadState, asked: Window, whole: bool, as_text: bool) -> NetResu
             _refuse_what_a_step_would(state, read)
         except Refused as error:
             refusal = error.what
-    load = state.load
     note = noted(load, asked, read.left_out)
     return NetResult(load.name, *ends(load, asked), read.net, counted, rows, refusal, note)
 

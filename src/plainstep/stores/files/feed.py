@@ -136,6 +136,11 @@ class FileFeed:
         one._twice, one._asked = None, False
         return one
 
+    @property
+    def is_typed(self) -> bool:
+        """Whether its columns have types of their own, which those of CSV have not."""
+        return self.shape.is_typed
+
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of; of one folder, if only its files are meant."""
         if self.within is None:

@@ -124,6 +124,11 @@ class Shape:
                 known[column.name] = (name if both == kind else file.name, both)
         raise AssertionError(f"the files of {self.place} do not differ")
 
+    @property
+    def is_typed(self) -> bool:
+        """Whether columns have types of their own, which those of CSV have not."""
+        return any(file.kind.format != "csv" for file in self.files())
+
     def sample(self) -> pa.Table:
         """Some rows, to learn from what they are made of."""
         return self._sampled.append_column(POSITION, pa.array([""] * self._sampled.num_rows, pa.string()))

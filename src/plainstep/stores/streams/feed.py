@@ -30,6 +30,11 @@ class MessageFeed:
     rows: MessageRows
     beside: tuple[str, ...] = BESIDE
 
+    @property
+    def is_typed(self) -> bool:
+        """Whether what messages hold has types of its own, which what CSV holds has not."""
+        return self.rows.is_typed
+
     def want(self, kinds: dict[str, pa.DataType | None]) -> None:
         """Say what will be read of the rows."""
         self.rows.want(kinds)

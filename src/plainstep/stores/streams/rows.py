@@ -72,6 +72,7 @@ class MessageRows:
         self._names: tuple[str, ...] = ()
         self._asked: dict[str, pa.DataType | None] | None = None
         self._format = layout.message.value if layout.message else "json"
+        self.is_typed = self._format != "csv"
 
     @cached_property
     def _some(self) -> list[Sampled]:
