@@ -349,8 +349,10 @@ class Trimmable(Laws):
         bed = self.bed()
         bed.play(*(("insert", key, {"a": 1, "b": "oak"}) for key in range(10)))
         bed.project.step()
-        self.broker.keep(3)
-        self.assertEqual([one.outcome for one in bed.project.step()], ["nothing", "nothing"])
+        for kept in (3, 0):
+            self.broker.keep(kept)
+            self.assertEqual([one.outcome for one in bed.project.step()], ["nothing", "nothing"])
+            self.assertEqual([one.health for one in bed.project.status()], ["ok", "ok"])
         bed.play(*(("update", key, {"a": 2, "b": "elm"}) for key in range(10)))
         self.broker.keep(10)  # all that is waiting, and nothing more
         bed.project.step("house")

@@ -6,6 +6,8 @@ import csv
 import itertools
 import json
 import unittest
+from collections.abc import Sequence
+from datetime import date
 from typing import Any
 
 from hypothesis import HealthCheck, given, settings
@@ -13,6 +15,8 @@ from hypothesis import strategies as st
 
 from tests.postgres import Database
 from tests.support import WITHOUT_SHRINKING, Town, examples
+
+import pyarrow as pa  # isort: skip
 
 COLUMNS = ("tree_id", "height", "code", "planted", "measured", "is_old", "turn")
 # By which each column shows what it can hold.
@@ -63,19 +67,22 @@ class Landing(Town):
                 csv.writer(file).writerows([("op", *COLUMNS), *(("now", *map(_written, row)) for row in rows)])
 
     def merged(self, *batches: list[tuple[Any, ...]]) -> list[dict[str, Any]]:
-        """What the target holds after steps over batches, each of which is gone when the next comes."""
+        """What the target holds after steps over batches, each of which is taken away then."""
         for batch in batches:
-            for old in (self.path / "in").iterdir():
-                old.unlink()
             self.land(*batch)
             self.project.step()
+            for file in (self.path / "in").iterdir():
+                file.unlink()
+        return self.held([*COLUMNS, *(f"now_{name}" for name in COLUMNS)])
+
+    def held(self, columns: Sequence[str]) -> list[dict[str, Any]]:
+        """What the target holds, of these columns those that it has."""
         load = self.project.load("tree")
         info = load.target.table("tree", ())
         assert info is not None
-        names = [name for name in info.schema.names if name.removeprefix("now_") in COLUMNS]
-        schema = type(info.schema)([]) if not names else info.schema.empty_table().select(names).schema
-        rows = [row for batch in load.target.rows("tree", schema) for row in batch.to_pylist()]
-        return sorted(rows, key=str)
+        schema = pa.schema([field for field in info.schema if field.name in columns])
+        found = (row for batch in load.target.rows("tree", schema) for row in batch.to_pylist())
+        return sorted(found, key=str)
 
 
 def _written(value: Any) -> Any:
@@ -96,6 +103,8 @@ class Types(unittest.TestCase):
         every = [row for batch in batches for row in batch]
         with Landing(form, shape, scheme) as cut, Landing(form, shape, scheme) as whole:
             self.assertEqual(cut.merged([FIRST], *batches), whole.merged([FIRST, *every]))
+            [outcome], [status] = cut.project.step(), cut.project.status()  # of an empty folder
+            self.assertEqual((outcome.outcome, status.health), ("nothing", "ok"))
 
     def test_one_value_of_another_type_is_told_with_its_place(self) -> None:
         for form, scheme in (("csv", "duckdb"), ("jsonl", "sqlite")):
@@ -121,6 +130,16 @@ class Types(unittest.TestCase):
                 self.assertEqual(status["health"], "ok")
                 [bad] = json.loads(town.run("quarantine", "--json").output)
                 self.assertIn("not a valid double", bad["reason"])
+
+    def test_what_a_rollup_measures(self) -> None:
+        more = "by = ['code']\nmeasures = { trees = 'count(*)', total = 'sum(height)', latest = 'max(planted)' }"
+        with Landing("csv", "rollup", more=more) as town:
+            layout = 'operation = "op"\ninsert = ["now"]\nwas = "old_*"\nnow = "*"\n'
+            town.config.write_text(town.config.read_text().partition('put = ["now"]')[0] + layout)
+            for turn, height in enumerate((2.5, 3, None)):
+                town.merged([(turn, height, "A1", None if turn else "2026-03-01", "now", True, turn)])
+            rows = town.held(["code", "trees", "total", "latest"])
+        self.assertEqual(rows, [{"code": "A1", "trees": 3, "total": 5.5, "latest": date(2026, 3, 1)}])
 
     def test_a_table_that_was_made_before(self) -> None:
         with Landing("csv") as town, Database() as bank:

@@ -95,6 +95,10 @@ class Refused(PlainStepError):
     exit_status = 4
 
 
+class NoRows(Refused):
+    """A feed holds no rows now, and it takes some to know what they are made of."""
+
+
 class WatermarkMoved(PlainStepError):
     """Another step moved the watermark first. Nothing was written; the step may be made again."""
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from plainstep.deferred import deferred
-from plainstep.errors import Refused
+from plainstep.errors import NoRows, Refused
 from plainstep.loads.keys import refuse_another_key
-from plainstep.loads.windows import refuse_another_table, refuse_unless_continuous
+from plainstep.loads.windows import ahead, refuse_another_table, refuse_unless_continuous
 
 if TYPE_CHECKING:
     from plainstep.core.positions import Watermark
@@ -26,9 +26,15 @@ def refuse_unready(state: LoadState) -> None:
         PlainStepError: why it cannot be made.
         WatermarkMoved: the watermark has moved since it was read.
     """
-    if state.watermark is not None:
-        refuse_unless_continuous(state.load, state.watermark, state.span)
-    refuse_misfits(state)
+    load, watermark = state.load, state.watermark
+    if watermark is not None:
+        refuse_unless_continuous(load, watermark, state.span)
+    try:
+        refuse_misfits(state)
+    except NoRows:
+        if watermark is None or load.source.waiting(ahead(watermark, state.span)).any is not False:
+            raise
+        refuse_unready_idle(load, watermark)
 
 
 def refuse_misfits(state: LoadState) -> None:

@@ -221,26 +221,31 @@ def _rows_and_key(load: Load, said: LayoutConfig) -> tuple[Table | None, tuple[s
 def _read_by(load: Load, said: LayoutConfig, feed: Feed, rows: Table | None, key: tuple[str, ...]) -> feeds.FeedSource:
     """A feed as it is read by a layout."""
     config = load.config
-    sample = feed.sample()
-    said = layout_binding.without_beside(said, sample, feed.beside)
-    layout = layout_binding.bound(
-        load.name, config, said, sample, rows.schema() if rows else None, key, feed.is_typed, held_columns.read_as(load)
-    )
-    tells_deletes = bool(said.delete or said.deleted or said.lookup or said.only_new)
-    whole = said.delete_carries == "row"
+
+    def bound() -> feeds.Bound:
+        sample = feed.sample()
+        own = layout_binding.without_beside(said, sample, feed.beside)
+        columns = rows.schema() if rows else None
+        read_as = held_columns.read_as(load)
+        layout = layout_binding.bound(load.name, config, own, sample, columns, key, feed.is_typed, read_as)
+        timed = not isinstance(said.time, str) or sent_rows.TIME in sample.column_names
+        return feeds.Bound(
+            layout,
+            layout_binding.wanted(layout, sample),
+            timed or bool(said.query and said.query.time_of),
+            layout_binding.unseen(own, sample),
+        )
+
     return feeds.FeedSource(
         feed,
-        layout,
+        layout_binding.outline(load.name, said, key),
+        bound,
         rows,
         position_labels.overlap_of(config.overlap) is not None,
-        tells_deletes,
-        whole,
-        config.on_bad_row == "quarantine",
-        not isinstance(said.time, str)
-        or sent_rows.TIME in sample.column_names
-        or bool(said.query and said.query.time_of),
-        layout_binding.wanted(layout, sample),
-        layout_binding.unseen(said, sample),
+        tells_deletes=bool(said.delete or said.deleted or said.lookup or said.only_new),
+        whole_deletes=said.delete_carries == "row",
+        lenient=config.on_bad_row == "quarantine",
+        is_ordered_by_rows=bool(said.position),
     )
 
 
@@ -317,6 +322,5 @@ def _column(load: Load) -> feeds.FeedSource:
     feed = sql_feed.SqlFeed(table, tuple(config.column), overlap=overlap or 0)
     time = config.column[0] if "time" in str(table.schema().field(config.column[0]).type) else ""
     feed.time = time
-    return feeds.FeedSource(
-        feed, layouts.Layout(key, table.schema(), time=time), table, overlaps=True, tells_deletes=False
-    )
+    layout = layouts.Layout(key, table.schema(), time=time)
+    return feeds.FeedSource(feed, layout, lambda: feeds.Bound(layout), table, overlaps=True, tells_deletes=False)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -13,7 +14,8 @@ from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.core.position_labels import as_time, number
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa, pc
-from plainstep.errors import ConfigError, Refused
+from plainstep.errors import ConfigError, NoRows, Refused
+from plainstep.properties import cached_property
 from plainstep.sources.feed_reading import FeedReading
 from plainstep.sources.full_table import whole_rows
 from plainstep.sources.partitioned import PartitionedFeed, in_one_partition
@@ -28,20 +30,39 @@ if TYPE_CHECKING:
     from plainstep.stores.feed import Ends, Feed
 
 
+@dataclass(frozen=True)
+class Bound:
+    """How the rows of a feed are read, by what some of them are made of.
+
+    Attributes:
+        layout: how they are read.
+        wanted: what is read of them, by path, with the type it should have; None where the feed knows.
+        timed: whether something else than a column tells when changes were made.
+        note: what a person should know of how they are read.
+    """
+
+    layout: Layout
+    wanted: dict[str, pa.DataType | None] | None = None
+    timed: bool = False
+    note: str = ""
+
+
 class FeedSource:
     """The changes of one table, as something else wrote them.
 
+    A feed may be empty: files are taken away when they are merged, a stream forgets. What its rows are made of is looked up when
+    it is needed, so that it does not have to be known to see that nothing is waiting.
+
     Args:
         feed: where its rows come from.
-        layout: how they are read.
+        outline: how they are read, as far as no row has to be looked at for that.
+        bind: looks at some.
         rows: the table itself, if it can be read.
         overlaps: whether windows begin before the watermark, so that they hold changes that are merged already.
         tells_deletes: whether deletes show at all.
         whole_deletes: whether deletes carry the whole row.
         lenient: whether rows that contradict the layout are quarantined.
-        timed: whether another table tells when changes were made.
-        wanted: what is read of its rows, by path, with the type it should have.
-        note: what a person should know of how they are read.
+        is_ordered_by_rows: whether positions stand in its rows: then even its end is not known without looking at some.
 
     Attributes:
         shared: the feed as other loads read it at the same time, while they do.
@@ -52,43 +73,69 @@ class FeedSource:
     def __init__(
         self,
         feed: Feed,
-        layout: Layout,
+        outline: Layout,
+        bind: Callable[[], Bound],
         rows: Table | None = None,
         overlaps: bool = False,
         tells_deletes: bool = True,
         whole_deletes: bool = True,
         lenient: bool = False,
-        timed: bool = False,
-        wanted: dict[str, pa.DataType | None] | None = None,
-        note: str = "",
+        is_ordered_by_rows: bool = False,
     ) -> None:
-        self.feed, self.layout, self.rows, self.overlaps = feed, layout, rows, overlaps
-        self.timed, self.wanted, self.note = timed, wanted or {}, note
+        self.feed, self.outline, self._bind, self.rows, self.overlaps = feed, outline, bind, rows, overlaps
         self.shared: SharedFeed | None = None
-        if wanted is not None:
-            feed.want(wanted)
         self.tells_deletes, self.lenient = tells_deletes, lenient
-        self.has_before_images = layout.tells_old and whole_deletes and not overlaps
+        self.has_before_images = outline.tells_old and whole_deletes and not overlaps
         self.has_exact_operations = (
-            layout.tells_operations and not layout.deleted and not layout.key_only and not overlaps
+            outline.tells_operations and not outline.deleted and not outline.key_only and not overlaps
         )
+        if is_ordered_by_rows:
+            self._bound_if_it_has_rows()
+
+    @cached_property
+    def bound(self) -> Bound:
+        """How its rows are read.
+
+        Raises:
+            NoRows: there are none to look at.
+        """
+        found = self._bind()
+        if found.wanted is not None:
+            self.feed.want(found.wanted)
+        return found
+
+    def _bound_if_it_has_rows(self) -> Bound | None:
+        with suppress(NoRows):
+            return self.bound
+        return None
+
+    @property
+    def layout(self) -> Layout:
+        """How its rows are read, with their columns."""
+        return self.bound.layout
+
+    @property
+    def wanted(self) -> dict[str, pa.DataType | None]:
+        """What is read of its rows, by path, with the type it should have."""
+        return self.bound.wanted or {}
 
     def key(self) -> tuple[str, ...]:
         """The columns that tell rows apart."""
-        return self.layout.key
+        return self.outline.key
 
     def warnings(self) -> list[str]:
         """What is not read, and why."""
-        return self.feed.warnings() + ([f"{self.feed.place}: {self.note}"] if self.note else [])
+        bound = self._bound_if_it_has_rows()
+        return self.feed.warnings() + ([f"{self.feed.place}: {bound.note}"] if bound and bound.note else [])
 
     def limitations(self) -> list[str]:
         """What the feed cannot tell."""
-        layout = self.layout
+        layout, bound = self.outline, self._bound_if_it_has_rows()
         known = {
             "deletes (plainstep check finds rows that are gone, plainstep reload removes them)": self.tells_deletes,
             "what rows were before": layout.tells_old,
             "what came and went in between": layout.tells_operations and not layout.key_only,
-            "when changes were made": bool(layout.time) or self.timed,
+            "when changes were made": bool(layout.time) or bound is None or bound.timed,
             "rows of which only messages told that were removed since (check and reload take what is there for all there is, "
             "unless 'rows' names the table)": self.rows is not None or self.feed.ends().is_whole,
         }
@@ -148,7 +195,8 @@ class FeedSource:
         feed = self.feed
         found = feed.waiting(after, upto) if isinstance(feed, PartitionedFeed) else Waiting(*feed.count(after, upto))
         # Rows that are read again may hold changes that came late: only reading them tells.
-        return replace(found, any=None) if self.overlaps and found.any is False else found
+        reads_again = self.overlaps and found.any is False and self._bound_if_it_has_rows()
+        return replace(found, any=None) if reads_again else found
 
     def may_stay(self, window: Window) -> bool:
         """Whether a watermark can stay where it is when a window held nothing."""
@@ -184,7 +232,7 @@ class FeedSource:
 
     def _read_until(self, moment: datetime) -> Position:
         """The last position before changes that were made after a time, found by reading them."""
-        if not self.layout.time:
+        if not self.outline.time:
             raise ConfigError(
                 f"It is not known when the changes of {self.feed.place} were made.",
                 "",
@@ -224,7 +272,7 @@ class FeedSource:
     def pieces(self, window: Window, most: int) -> list[Any]:
         """A window in pieces, as the feed can be parted. The two rows of an update may lie anywhere: then it is one piece."""
         assert isinstance(self.feed, HasPieces)
-        if self.layout.in_pairs:
+        if self.outline.in_pairs:
             return [window]
         found = self.feed.pieces(window.after_token or None, window.upto_token or None, most)
         return [Window(window.after, window.upto, after or "", upto) for after, upto in found] or [window]

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from plainstep.core import held_types
 from plainstep.core.shapes.journal import SIDES
+from plainstep.core.shapes.measures import Measure
 from plainstep.deferred import pa
 
 if TYPE_CHECKING:
@@ -19,7 +20,7 @@ def read_as(load: Load) -> ReadAs:
 
     @cache
     def held() -> pa.Schema:
-        info = load.target.table(load.into_table, ()) if load.config.shape in BEFORE else None
+        info = load.target.table(load.into_table, ()) if load.config.shape != "events" else None
         return info.schema if info else pa.schema([])
 
     def told(column: str, suggested: pa.DataType) -> pa.DataType:
@@ -35,12 +36,21 @@ def read_as(load: Load) -> ReadAs:
     return told
 
 
-# What stands before the names of columns, by shape. (A rollup and an outbox have none of the source's columns.)
+# What stands before the names of columns, by shape.
 BEFORE = {"mirror": ("",), "history": ("",), "journal": tuple(SIDES.values())}
+# Measures that are of the type of what they measure.
+ALIKE = ("sum", "min", "max")
 
 
 def _names(load: Load, column: str) -> list[str]:
-    """The columns of the target's table that hold one of the source."""
-    columns = load.config.columns
-    names = [new for new, old in columns.items() if old == column] if isinstance(columns, dict) else [column]
-    return [before + name for before in BEFORE.get(load.config.shape, ()) for name in names]
+    """The columns of the target's table that are of the type of one of the source's."""
+    config = load.config
+    taken = (
+        [new for new, old in config.columns.items() if old == column] if isinstance(config.columns, dict) else [column]
+    )
+    if config.shape == "rollup":
+        measures = [Measure.parsed(name, sql) for name, sql in config.measures.items()]
+        of = {one.name: one.of for one in measures if one.kind in ALIKE}
+        of |= config.by if isinstance(config.by, dict) else {name: name for name in config.by}
+        return [name for name, sql in of.items() if sql.strip('" ') in taken]
+    return [before + name for before in BEFORE.get(config.shape, ()) for name in taken]

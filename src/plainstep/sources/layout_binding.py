@@ -86,12 +86,7 @@ def bound(
                 f"Their columns: {', '.join(columns) or 'none'}.",
                 f"Fix 'key' in [loads.{name}], or 'columns' in its layout.",
             )
-    layout = Layout(
-        key, schema, paths, said.now, said.was, said.operation, _codes(name, said),
-        said.time if isinstance(said.time, str) else "", said.transaction, said.sent_columns, said.missing_field, said.deleted,
-        said.lookup, said.operation_sql, {"insert": int(Op.INSERT), "put": int(Op.PUT)}.get(said.only_new, 0), said.skip,
-        dict(said.encodings), said.each, tuple(said.pair), _once(columns, paths, said, fields),
-    )  # fmt: skip
+    layout = replace(outline(name, said, key), schema=schema, paths=paths, once=_once(columns, paths, said, fields))
     _refuse_absent(name, layout, sample, fields)
     _refuse_unsent(name, layout, sample, fields)
     layout = _with_patches(name, said, layout) if said.patch or said.removed else layout
@@ -99,6 +94,20 @@ def bound(
         if sql:
             _refuse_bad_sql(f"[loads.{name}.layout], {where}", sql, sample, fields)
     return layout
+
+
+def outline(name: str, said: LayoutConfig, key: tuple[str, ...]) -> Layout:
+    """The layout of a load as far as it is known without a row of the feed: without the row's columns.
+
+    Raises:
+        ConfigError: the layout does not fit itself.
+    """
+    return Layout(
+        key, pa.schema([]), {}, said.now, said.was, said.operation, _codes(name, said),
+        said.time if isinstance(said.time, str) else "", said.transaction, said.sent_columns, said.missing_field, said.deleted,
+        said.lookup, said.operation_sql, {"insert": int(Op.INSERT), "put": int(Op.PUT)}.get(said.only_new, 0), said.skip,
+        dict(said.encodings), said.each, tuple(said.pair),
+    )  # fmt: skip
 
 
 def without_beside(said: LayoutConfig, sample: pa.Table, beside: tuple[str, ...]) -> LayoutConfig:

@@ -52,7 +52,7 @@ class PartitionedFeed:
         self._names, self._make, self._opened = feeds, feed, opened
         self.beside, self.is_typed = whole.beside, whole.is_typed
         self.place, self.identity = whole.place, f"{whole.identity}, in each {by}"
-        self._wanted: dict[str, pa.DataType | None] = {}
+        self._wanted: dict[str, pa.DataType | None] | None = None
         self._known: dict[str, Feed] = {}
 
     @property
@@ -63,7 +63,8 @@ class PartitionedFeed:
     def _feed(self, name: str) -> Feed:
         if name not in self._known:
             self._known[name] = self._make(name)
-            self._known[name].want(self._wanted)
+            if self._wanted is not None:
+                self._known[name].want(self._wanted)
         return self._known[name]
 
     def _feeds(self, *tokens: str | None) -> dict[str, Feed]:

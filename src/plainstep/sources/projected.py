@@ -76,8 +76,10 @@ class ScopedSource:
         return self.whole.has_exact_operations and (self.whole.has_before_images or not self.load.config.where)
 
     def key(self) -> tuple[str, ...]:
-        """The key, under its new names."""
-        return self.scope.new_key
+        """The key, under its new names. (No column has to be known for that: an empty feed has none.)"""
+        columns = self.load.config.columns
+        renamed = {old: new for new, old in reversed(columns.items())} if isinstance(columns, dict) else {}
+        return tuple(renamed.get(name, name) for name in self.whole.key())
 
     def warnings(self) -> list[str]:
         """What a person should know about this source."""

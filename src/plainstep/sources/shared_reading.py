@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Protocol
 
 from plainstep.core.layouts.rows import WRONG
+from plainstep.errors import NoRows
 from plainstep.sources.partitioned import PartitionedFeed
 from plainstep.stores.spool import TableSpool
 
@@ -78,8 +79,19 @@ class Sharing(Protocol):
     """A source that may read what was read for others: see ``plainstep.sources.feed.FeedSource``."""
 
     feed: Feed
-    wanted: dict[str, pa.DataType | None]
     shared: SharedFeed | None
+
+    @property
+    def wanted(self) -> dict[str, pa.DataType | None]:
+        """What is read of its rows, by path, with the type it should have."""
+        ...
+
+
+def _have_rows(sources: Sequence[Sharing]) -> bool:
+    """Whether there is anything to read: of an empty feed, it is not known what is wanted."""
+    with suppress(NoRows):
+        return all(source.wanted is not None for source in sources)
+    return False
 
 
 @contextmanager
@@ -91,7 +103,7 @@ def read_once(sources: Sequence[Sharing]) -> Iterator[None]:
     """
     wanted: dict[str, pa.DataType | None] = {}
     alike = []
-    for source in sources:
+    for source in sources if _have_rows(sources) else ():
         if all(wanted.get(path, kind) == kind for path, kind in source.wanted.items()):
             wanted |= source.wanted
             alike.append(source)

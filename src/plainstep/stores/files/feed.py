@@ -94,7 +94,9 @@ class FileFeed:
 
     @property
     def is_numbered(self) -> bool:
-        """Whether its positions begin with a number or a time."""
+        """Whether its positions begin with a number or a time. Without files, nobody knows."""
+        if not self._listing().files:
+            return False
         kind = self.shape.order.kinds[0] if self.shape.order is not None else None
         return kind is not None and bool(pa.types.is_integer(kind) or pa.types.is_timestamp(kind))
 
@@ -196,8 +198,10 @@ class FileFeed:
         """How far it can be read now, going on from a watermark."""
         if self._asked:
             self._listed = None
-        self._listing()
+        there = self._listing().files
         self._asked = True
+        if not there:
+            return Ends(None, watermark or None)
         label, before = self._unpacked(watermark)
         self.folder.expect(file.source for file in self._unread(before))
         if self.shape.order is not None:
@@ -238,7 +242,7 @@ class FileFeed:
 
     def _compacted(self, before: dict[str, Seen], label: str) -> dict[str, File]:
         """New files that only hold what was merged from several others, which are gone."""
-        if self.shape.order is None or not label:
+        if not label or not self._listing().files or self.shape.order is None:
             return {}
         there = {one.name for one in self._listing().files}
         gone = [one for name, one in before.items() if name not in there and one.lines != COPY]
@@ -308,8 +312,9 @@ class FileFeed:
         """Whether there are rows in between. How many is not known without reading them."""
         label, before = self._unpacked(after or "")
         last, there = self._unpacked(upto or "")
-        if self.shape.order is not None:
-            return None, bool(last) and (not label or self._known.place(last) > self._known.place(label)), None
+        if self.layout.position:
+            waits = last != label and bool(last) and (not label or self._known.place(last) > self._known.place(label))
+            return None, waits, None
         new = [name for name, one in there.items() if one.lines != COPY and one != before.get(name)]
         return None, bool(new), None
 

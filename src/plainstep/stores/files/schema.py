@@ -13,7 +13,7 @@ from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.rows import LINE, POSITION, WRONG, Raw
 from plainstep.core.sizes import size_of
 from plainstep.deferred import pa
-from plainstep.errors import ConfigError, Refused
+from plainstep.errors import ConfigError, NoRows, Refused
 from plainstep.formats.lines import Form, Rows
 from plainstep.formats.prefetch import ahead, fetched
 from plainstep.formats.reader import columns_of, read
@@ -97,7 +97,7 @@ class Shape:
             tables.append(whole if tables else typed(whole))
         if not tables:
             what = f"There are no rows in {self.place} yet" if files else f"There is no file {self.place} to read"
-            raise Refused(
+            raise NoRows(
                 f"{what}.",
                 "The columns of its rows are not known.",
                 "Check the pattern, or run the command again when the first file is finished.",

@@ -9,7 +9,7 @@ from plainstep.core.arrays import flat, utc_time
 from plainstep.core.layouts.fields import fields_of
 from plainstep.core.layouts.rows import LINE, POSITION, TIME, WRONG
 from plainstep.deferred import pa
-from plainstep.errors import Refused
+from plainstep.errors import NoRows, Refused
 from plainstep.formats.columns import in_columns, together
 from plainstep.formats.sniff import typed
 from plainstep.formats.values import NOTHING
@@ -96,11 +96,11 @@ class MessageRows:
         """Some messages as rows, with all that stands beside them.
 
         Raises:
-            Refused: there are none.
+            NoRows: there are none.
         """
         parts = [self._sample_of(one) for one in samples if len(one.messages)]
         if not parts:
-            raise Refused(
+            raise NoRows(
                 f"There are no messages in {self.place} yet.",
                 "The columns of its rows are not known.",
                 "Check the name, or run the command again when there are some.",
