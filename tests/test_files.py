@@ -13,6 +13,7 @@ import sys
 import threading
 import time
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -190,6 +191,26 @@ class Landings(unittest.TestCase):
                 town.land("d.jsonl", (50, 5, 5))
                 self.assertEqual(town.step(), "stepped 1 ")
                 self.assertEqual(town.rows(), {1: 1, 2: 2, 3: 3, 5: 5})
+
+    def test_files_that_land_while_the_folder_is_looked_at(self) -> None:
+        """The system may tell of a file, and not of one that landed before it."""
+        look = Path.glob
+
+        def hasty(path: Path, pattern: str) -> Iterator[Path]:
+            missed = next(misses, set[str]())
+            return (found for found in look(path, pattern) if found.name not in missed)
+
+        for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nmissing_field = "null"'):
+            with self.subTest(layout), Landing("*.jsonl", layout) as town:
+                town.land("a.jsonl", (10, 1, 1))
+                self.assertEqual(town.step(), "stepped 1 ")
+                town.land("b.jsonl", (20, 2, 2))
+                town.land("c.jsonl", (30, 3, 3))
+                misses = iter([{"b.jsonl"}])
+                with mock.patch.object(Path, "glob", hasty):
+                    self.assertRegex(town.step(), "^(stepped|nothing)")
+                town.step()
+                self.assertEqual((town.step(), town.rows()), ("nothing 0 ", {1: 1, 2: 2, 3: 3}))
 
     def test_what_may_not_be_read_is_not_passed_over(self) -> None:
         """A file, and a folder below, of which the system tells nothing else; with the right to read them it goes on."""
