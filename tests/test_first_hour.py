@@ -33,6 +33,7 @@ class Times(unittest.TestCase):
         yesterday = (local - timedelta(days=1)).replace(hour=0, minute=0, tzinfo=None).astimezone()
         meant = {"3h": self.NOW - timedelta(hours=3), "90s": self.NOW - timedelta(seconds=90), "today": midnight,
                  "yesterday": yesterday, "2026-05-01T10:00+02:00": datetime(2026, 5, 1, 8, tzinfo=UTC),
+                 "20260501T1000+0200": datetime(2026, 5, 1, 8, tzinfo=UTC), "1796050151906-15": None,  # an id of Redis
                  "17": None, "start": None, "tomorrow": None}  # fmt: skip
         for said, time_ in meant.items():
             self.assertEqual(moment_of(said, self.NOW), time_, said)

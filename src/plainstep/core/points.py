@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 
 from plainstep.core.durations import duration
+from plainstep.core.position_labels import iso_time
 from plainstep.errors import ConfigError
 
 # A position as the source calls it, a time, how long ago, or one of the words.
@@ -36,10 +37,8 @@ def moment_of(said: Point, now: datetime | None = None) -> datetime | None:
     ago = duration(text)
     if ago is not None:
         return (now or datetime.now(UTC)) - ago
-    try:
-        return datetime.fromisoformat(text).astimezone(UTC)
-    except ValueError:
-        return None
+    moment = iso_time(text)
+    return moment.astimezone(UTC) if moment else None
 
 
 def parse_point(said: Point) -> int | datetime | str:

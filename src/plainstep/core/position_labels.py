@@ -8,6 +8,9 @@ from datetime import UTC, datetime, timedelta
 from plainstep.core.durations import duration
 from plainstep.errors import ConfigError
 
+# How a time begins. Python takes any character between day and time: an id such as 1796050151906-15, which begins like a day, too.
+ISO_DATE = re.compile(r"\d{4}(-?\d\d-?\d\d|-?W\d\d(-?\d)?)($|[Tt ])")
+
 
 def joined(parts: list[str]) -> str:
     """Several values as one text, with slashes between them."""
@@ -60,13 +63,18 @@ def lies_within(label: str, upto: str) -> bool | None:
     return int(place) <= int(end) if re.fullmatch(r"-?\d+", end) else None
 
 
-def as_time(text: str) -> datetime | None:
-    """A text as a time in UTC, or None if it is none."""
+def iso_time(text: str) -> datetime | None:
+    """A text as the time that it is in ISO 8601, with a zone or without, or None if it is none."""
     try:
-        moment = datetime.fromisoformat(text)
+        return datetime.fromisoformat(text) if ISO_DATE.match(text) else None
     except ValueError:
         return None
-    return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment
+
+
+def as_time(text: str) -> datetime | None:
+    """The same in UTC, which is where it is if it names no zone."""
+    moment = iso_time(text)
+    return moment.replace(tzinfo=UTC) if moment and moment.tzinfo is None else moment
 
 
 def overlap_of(said: str | int) -> int | timedelta | None:

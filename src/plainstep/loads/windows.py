@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from contextlib import suppress
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -10,7 +11,7 @@ from plainstep.core.points import WORDS, Point, moment_of, parse_point
 from plainstep.core.position_labels import shown_as
 from plainstep.core.positions import MergedTable, Position, Span, Watermark, Window, continuity_error
 from plainstep.display.text import local
-from plainstep.errors import ConfigError, Refused
+from plainstep.errors import ConfigError, NoRows, Refused
 from plainstep.settings.renamed import in_new_names
 from plainstep.stores.api import ForeignSource
 from plainstep.stores.commit_errors import moved
@@ -158,6 +159,8 @@ def refuse_unless_continuous(load: Load, watermark: Watermark, span: Span) -> No
     """
     refusal = _of_another_table(load, watermark) or _made_otherwise(load, watermark)
     if refusal:
+        with suppress(NoRows):
+            load.source.schema()  # what is wrong with the settings themselves is told first
         raise refusal
     if isinstance(load.source, ForeignSource):
         refusal = load.source.continuity_error(watermark, span)

@@ -247,7 +247,8 @@ def noted(load: Load, asked: Window, left_out: LeftOut) -> str:
         if found and load.config.strict is None
         else ""
     )
-    which = "would be quarantined" if load.config.on_bad_row == "quarantine" else "contradict the layout"
+    quarantines = "quarantine" in (load.config.on_bad_row, load.config.on_bad_value)
+    which = "would be quarantined" if quarantines else "contradict the layout"
     would = f"rows that {which}: {len(quarantined):,}"
     first = f" (the first, at {quarantined[0].place}: {quarantined[0].reason})" if quarantined else ""
     return "; ".join(part for part in (asked.note, would + first if quarantined else "", doubt) if part)
