@@ -1,8 +1,11 @@
-"""The error for a server that gives no answer, in the same words for all of them."""
+"""A server that is gone: when the network notices it, and the error, in the same words for all of them."""
 
 from __future__ import annotations
 
 from plainstep.errors import Unreachable
+
+# Options of sockets by which the network itself notices that the other side is gone (Linux): seconds, seconds, times, milliseconds.
+NOTICED = {"TCP_KEEPIDLE": 30, "TCP_KEEPINTVL": 10, "TCP_KEEPCNT": 3, "TCP_USER_TIMEOUT": 60_000}
 
 
 def no_answer(place: str, error: object) -> Unreachable:

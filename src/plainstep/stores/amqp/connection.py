@@ -10,7 +10,7 @@ from plainstep.deferred import pika
 from plainstep.errors import ConfigError, LostConnection, StoreError, need
 from plainstep.redaction import shown_url
 from plainstep.stores.free_connections import FreeConnections
-from plainstep.stores.unreachable import no_answer
+from plainstep.stores.unreachable import NOTICED, no_answer
 
 if TYPE_CHECKING:
     from pika.adapters.blocking_connection import BlockingChannel, BlockingConnection
@@ -18,9 +18,6 @@ if TYPE_CHECKING:
 
 # What a broker answers where there is no such queue, and where a queue is none of the kind that was asked for.
 NOT_FOUND, PRECONDITION = 404, 406
-# What the network notices by itself (Linux): seconds, seconds, times, milliseconds. Nobody answers the broker's heartbeats while a
-# connection is free, so there are none.
-NOTICED = {"TCP_KEEPIDLE": 30, "TCP_KEEPINTVL": 10, "TCP_KEEPCNT": 3, "TCP_USER_TIMEOUT": 60_000}
 
 
 class Connection:
@@ -80,6 +77,7 @@ class Connection:
     def _parameters(self) -> pika.URLParameters:
         found = pika.URLParameters(self.url)
         found.socket_timeout = found.stack_timeout = found.blocked_connection_timeout = self.wait
+        # Nobody answers the broker's heartbeats while a connection is free, so there are none.
         found.heartbeat, found.tcp_options = 0, NOTICED
         return found
 

@@ -16,6 +16,7 @@ from pymysql.constants import CR, ER
 from plainstep.errors import ConfigError, LostConnection, PlainStepError, StoreError, Unreachable
 from plainstep.stores.free_connections import JUST_USED, FreeConnections
 from plainstep.stores.mysql.wire import Wire
+from plainstep.stores.unreachable import NOTICED
 from plainstep.stores.urls import parts_of
 
 # What does not fit is an error and never bent, and times are in UTC, whatever the server or the role is set to.
@@ -38,8 +39,6 @@ RENAMED = {"tx_isolation": "transaction_isolation", "max_statement_time": "max_e
 ASKED = ("unix_socket", "ssl_ca", "ssl_cert", "ssl_key", "ssl_verify_identity")
 # Seconds without a word from the server after which it is given up: a long statement is silent, too.
 SILENCE = 3600
-# What the network notices by itself (Linux): seconds, seconds, times, milliseconds.
-NOTICED = {"TCP_KEEPIDLE": 30, "TCP_KEEPINTVL": 10, "TCP_KEEPCNT": 3, "TCP_USER_TIMEOUT": 60_000}
 # Errors after which the same may go through: the connection or the server is gone, or another transaction was in the way.
 LOST = {
     CR.CR_SERVER_GONE_ERROR, CR.CR_SERVER_LOST, CR.CR_CONN_HOST_ERROR, CR.CR_CONNECTION_ERROR,
