@@ -16,6 +16,8 @@ from html import unescape
 from pathlib import Path
 from typing import Any
 
+from tests.feed_town import run
+from tests.landing import Landing
 from tests.support import TREE, Town
 
 QUIET = [
@@ -99,6 +101,20 @@ class Pages(unittest.TestCase):
             for made in (page, pdf):
                 made.unlink()
             self.assertEqual(town.fingerprint(), before)
+
+    def test_a_feed_that_is_empty_and_whose_rows_told_no_time(self) -> None:
+        with Landing(layout='bookkeeping = ["seq"]\nmissing_field = "null"') as town:
+            for number in range(2):
+                file = town.land(f"{number}.jsonl", (number, number, 1))
+                self.assertEqual(town.step(), "stepped 1 ")
+                file.unlink()
+            page = town.path / "page.html"
+            done = run(town, "report", "-o", str(page))
+            self.assertEqual(done.exit_code, 0, done.output)
+            text = page.read_text(encoding="utf-8")
+        self.assertEqual(text.count("<figure>"), 3)
+        self.assertNotIn("There is no file", text)
+        self.assertNotIn("Lag: age", text)
 
 
 class Live(unittest.TestCase):

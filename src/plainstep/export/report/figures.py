@@ -38,10 +38,13 @@ def figures(steps: list[LedgerEntry]) -> list[tuple[str, str]]:
     """Pairs of what a drawing shows and the drawing; none where too few steps were made."""
     merged = [one for one in steps if one.kind == "changes" and one.at]
     found = []
-    if len([one for one in steps if one.at]) > 1:
-        found.append(("Watermark, over time", _drawn(lambda axes: _marks(axes, [one for one in steps if one.at]))))
+    marks = [one for one in steps if one.at]
+    if len(marks) > 1 and any(one.upto for one in marks):  # positions that are texts have no number
+        found.append(("Watermark, over time", _drawn(lambda axes: _marks(axes, marks))))
+    dated = [one for one in merged if one.lag_seconds is not None]  # of most files, nobody knows when changes were made
+    if dated:
+        found.append(("Lag: age of the oldest change when it was merged", _drawn(lambda axes: _lags(axes, dated))))
     if merged:
-        found.append(("Lag: age of the oldest change when it was merged", _drawn(lambda axes: _lags(axes, merged))))
         found.append(("Changes read, and net changes they came to", _drawn(lambda axes: _collapsing(axes, merged))))
         found.append(("Net changes by operation, step by step", _drawn(lambda axes: _operations(axes, merged))))
         found.append(("Time by phase, step by step", _drawn(lambda axes: _phases(axes, merged))))

@@ -12,7 +12,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from plainstep.display.records import changes
 from plainstep.display.text import local, many, number, shown, span
-from plainstep.errors import PlainStepError
+from plainstep.errors import NoRows, PlainStepError
 from plainstep.export.openmetrics import HEALTHS
 from plainstep.export.report.figures import figures
 from plainstep.formats.writer import new_file
@@ -107,6 +107,8 @@ def _part(load: Load, status: LoadStatus) -> Part:
         found = views.look(load, after, limit=CHANGES)
         part.key = key_of(load, load.source.schema())
         part.changes = changes(found.changes, part.key)[::-1]
+    except NoRows:
+        pass  # an empty feed: what the load is to think of that, its health tells
     except PlainStepError as error:
         part.trouble = error.what
     return part
