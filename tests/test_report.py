@@ -108,6 +108,7 @@ class Pages(unittest.TestCase):
                 file = town.land(f"{number}.jsonl", (number, number, 1))
                 self.assertEqual(town.step(), "stepped 1 ")
                 file.unlink()
+            self.assertIn("or files told that are gone", " ".join(town.project.status()[0].limitations))
             page = town.path / "page.html"
             done = run(town, "report", "-o", str(page))
             self.assertEqual(done.exit_code, 0, done.output)

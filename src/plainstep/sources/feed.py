@@ -84,6 +84,7 @@ class FeedSource:
     ) -> None:
         self.feed, self.outline, self._bind, self.rows, self.overlaps = feed, outline, bind, rows, overlaps
         self.shared: SharedFeed | None = None
+        self._ends: Ends | None = None  # as they were last found, going on from a watermark
         self.tells_deletes, self.lenient = tells_deletes, lenient
         self.has_before_images = outline.tells_old and whole_deletes and not overlaps
         self.has_exact_operations = (
@@ -136,8 +137,8 @@ class FeedSource:
             "what rows were before": layout.tells_old,
             "what came and went in between": layout.tells_operations and not layout.key_only,
             "when changes were made": bool(layout.time) or bound is None or bound.timed,
-            "rows of which only messages told that were removed since (check and reload take what is there for all there is, "
-            "unless 'rows' names the table)": self.rows is not None or self.feed.ends().is_whole,
+            "rows of which only messages or files told that are gone (check and reload take what is there for all there is, "
+            "unless 'rows' names the table)": self.rows is not None or (self._ends or self.feed.ends()).is_whole,
         }
         return [what for what, told in known.items() if not told]
 
@@ -151,7 +152,8 @@ class FeedSource:
 
     def span_after(self, watermark: Watermark) -> Span:
         """How far the feed can be read now, going on from a watermark."""
-        span = self._span(self.feed.ends_after(watermark.token))
+        self._ends = self.feed.ends_after(watermark.token)
+        span = self._span(self._ends)
         # The feed says that this is not before the watermark; of texts that are not numbers, no number tells it.
         return replace(span, head=max(span.head, watermark.position))
 

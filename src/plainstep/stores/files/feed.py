@@ -200,9 +200,10 @@ class FileFeed:
             self._listed = None
         there = self._listing().files
         self._asked = True
-        if not there:
-            return Ends(None, watermark or None)
         label, before = self._unpacked(watermark)
+        is_whole = self._is_whole(before)
+        if not there:
+            return Ends(None, watermark or None, is_whole=is_whole)
         self.folder.expect(file.source for file in self._unread(before))
         if self.shape.order is not None:
             self._known.learn(self._unread(before))
@@ -215,17 +216,20 @@ class FileFeed:
             names = [f"{name}:{one.lines or 'end'}" for name, one in seen.items()]
             last = max([*names[-1:], label], key=file_order)
             seen |= self._known_copies(twice)
-            return Ends(
-                names[0] if names else None, packed(last, remembered(before, seen, self._names())) if last else None
-            )
+            token = packed(last, remembered(before, seen, self._names())) if last else None
+            return Ends(names[0] if names else None, token, is_whole=is_whole)
         known = [ends for file in files if (ends := self._known.of(file))]
         firsts, lasts = [ends[0] for ends in known], [ends[1] for ends in known] + ([label] if label else [])
         newest = max(lasts, key=self._known.place) if lasts else None
         seen |= self._known_copies(twice) | {name: replace(self._seen(one), lines=COPY) for name, one in again.items()}
-        return Ends(
-            min(firsts, key=self._known.place) if firsts else None,
-            packed(newest, remembered(before, seen, self._names())) if newest is not None else None,
-        )
+        token = packed(newest, remembered(before, seen, self._names())) if newest is not None else None
+        return Ends(min(firsts, key=self._known.place) if firsts else None, token, is_whole=is_whole)
+
+    def _is_whole(self, before: dict[str, Seen]) -> bool:
+        """Whether all is there that was merged: the files, or what they were put together in."""
+        there = self._names()
+        copies = any(one.lines == COPY and name in there for name, one in before.items())
+        return copies or all(name in there for name, one in before.items() if one.lines != COPY)
 
     def _known_copies(self, twice: dict[str, str]) -> dict[str, Seen]:
         """Files that need not be read, remembered so: what they are copies of may change, or go."""
