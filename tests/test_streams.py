@@ -208,7 +208,7 @@ class Laws(_Case):
         self.assertEqual(bed.run("step", "shed").exit_code, 0)
         self.assertEqual((len(bed.target("shed")), bed.target("shed")[0]), (10, bed.model.rows[0]))
         self.assertEqual({one.health for one in bed.project.status()}, {"ok"})
-        self.assertIn("removed since", str(bed.project.status("shed")[0].limitations))
+        self.assertIn("that are gone", str(bed.project.status("shed")[0].limitations))
 
     def test_a_stream_that_was_made_anew(self) -> None:
         bed = self.bed()
