@@ -6,8 +6,10 @@ from functools import cache
 from typing import TYPE_CHECKING
 
 from plainstep.core import held_types
-from plainstep.core.shapes.journal import SIDES
+from plainstep.core.shapes.history import History
+from plainstep.core.shapes.journal import Journal
 from plainstep.core.shapes.measures import Measure
+from plainstep.core.shapes.mirror import Mirror
 from plainstep.deferred import pa
 
 if TYPE_CHECKING:
@@ -36,8 +38,8 @@ def read_as(load: Load) -> ReadAs:
     return told
 
 
-# What stands before the names of columns, by shape.
-BEFORE = {"mirror": ("",), "history": ("",), "journal": tuple(SIDES.values())}
+# Under which names tables hold a column of the source, by shape: those of the others hold none.
+HELD = {"mirror": Mirror.names_of, "history": History.names_of, "journal": Journal.names_of}
 # Measures that are of the type of what they measure.
 ALIKE = ("sum", "min", "max")
 
@@ -53,4 +55,5 @@ def _names(load: Load, column: str) -> list[str]:
         of = {one.name: one.of for one in measures if one.kind in ALIKE}
         of |= config.by if isinstance(config.by, dict) else {name: name for name in config.by}
         return [name for name, sql in of.items() if sql.strip('" ') in taken]
-    return [before + name for before in BEFORE.get(config.shape, ()) for name in taken]
+    names_of = HELD.get(config.shape)
+    return [held for name in taken for held in names_of(name)] if names_of else []

@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, cast
 
 from plainstep.copying import replace
-from plainstep.core.changes.projection import RowScope
+from plainstep.core.changes.projection import RowScope, renamed
 from plainstep.deferred import pa
 from plainstep.stores.records import Batches
 
@@ -78,8 +78,7 @@ class ScopedSource:
     def key(self) -> tuple[str, ...]:
         """The key, under its new names. (No column has to be known for that: an empty feed has none.)"""
         columns = self.load.config.columns
-        renamed = {old: new for new, old in reversed(columns.items())} if isinstance(columns, dict) else {}
-        return tuple(renamed.get(name, name) for name in self.whole.key())
+        return renamed(self.whole.key(), columns if isinstance(columns, dict) else {})
 
     def warnings(self) -> list[str]:
         """What a person should know about this source."""

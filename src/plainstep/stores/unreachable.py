@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+import socket
+
 from plainstep.errors import Unreachable
 
-# Options of sockets by which the network itself notices that the other side is gone (Linux): seconds, seconds, times, milliseconds.
-NOTICED = {"TCP_KEEPIDLE": 30, "TCP_KEEPINTVL": 10, "TCP_KEEPCNT": 3, "TCP_USER_TIMEOUT": 60_000}
+# Options of sockets by which the network itself notices that the other side is gone: seconds, seconds, times, milliseconds. Not every
+# system has all of them.
+NOTICED = {
+    name: value
+    for name, value in {"TCP_KEEPIDLE": 30, "TCP_KEEPINTVL": 10, "TCP_KEEPCNT": 3, "TCP_USER_TIMEOUT": 60_000}.items()
+    if hasattr(socket, name)
+}
 
 
 def no_answer(place: str, error: object) -> Unreachable:

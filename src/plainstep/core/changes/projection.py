@@ -7,7 +7,7 @@ put, and one outside is taken out if it is there.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from plainstep.core.arrays import Bools, flat, numbers
@@ -19,6 +19,17 @@ from plainstep.properties import cached_property
 from plainstep.sql.expressions import computed, typed
 
 IN = "plainstep.in"
+
+
+def renamed(names: Sequence[str], columns: Mapping[str, str]) -> tuple[str, ...]:
+    """Columns under the names under which they are taken.
+
+    Args:
+        names: their own names.
+        columns: the columns that are taken, as new name and own name; those that are not named here keep their names.
+    """
+    new_names = {old: new for new, old in reversed([*columns.items()])}  # of one that is taken twice, the first
+    return tuple(new_names.get(name, name) for name in names)
 
 
 @dataclass(frozen=True)
@@ -79,7 +90,7 @@ class RowScope:
     @cached_property
     def new_key(self) -> tuple[str, ...]:
         """The key, under its new names."""
-        return tuple(next(new for new, old in self.names.items() if old == name) for name in self.key)
+        return renamed(self.key, self.columns)
 
     def rows(self, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
         """What is taken of some rows."""

@@ -63,7 +63,8 @@ class Journal:
     keeps_rows = True
     gone = ""
 
-    def names_of(self, column: str) -> list[str]:
+    @staticmethod
+    def names_of(column: str) -> list[str]:
         """The old and the new value."""
         return [side + column for side in SIDES.values()]
 

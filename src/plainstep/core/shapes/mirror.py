@@ -64,7 +64,8 @@ class Mirror:
         """A row that was removed tells when."""
         return REMOVED_AT if self.deletes == "flag" else ""
 
-    def names_of(self, column: str) -> list[str]:
+    @staticmethod
+    def names_of(column: str) -> list[str]:
         """The same."""
         return [column]
 

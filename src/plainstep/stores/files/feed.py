@@ -228,8 +228,11 @@ class FileFeed:
     def _is_whole(self, before: dict[str, Seen]) -> bool:
         """Whether all is there that was merged: the files, or what they were put together in."""
         there = self._names()
-        copies = any(one.lines == COPY and name in there for name, one in before.items())
-        return copies or all(name in there for name, one in before.items() if one.lines != COPY)
+        copies = {(one.size, one.head, one.tail) for name, one in before.items() if one.lines == COPY and name in there}
+        if copies and self.layout.position:  # what was put together of several is remembered as a copy
+            return True
+        gone = [one for name, one in before.items() if one.lines != COPY and name not in there]
+        return all((one.size, one.head, one.tail) in copies for one in gone)
 
     def _known_copies(self, twice: dict[str, str]) -> dict[str, Seen]:
         """Files that need not be read, remembered so: what they are copies of may change, or go."""

@@ -223,7 +223,7 @@ def meanwhile(connection: Wire, **settings: str) -> Iterator[None]:
 def _notice_silence(connection: Wire) -> None:
     """Have the network notice within a minute that a server is gone without a word."""
     for name, value in NOTICED.items():
-        if hasattr(socket, name) and not connection.unix_socket:
+        if not connection.unix_socket:
             connection._sock.setsockopt(socket.IPPROTO_TCP, getattr(socket, name), value)
 
 
