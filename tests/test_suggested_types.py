@@ -107,18 +107,22 @@ class Types(unittest.TestCase):
             self.assertEqual((outcome.outcome, status.health), ("nothing", "ok"))
 
     def test_one_value_of_another_type_is_told_with_its_place(self) -> None:
-        for form, scheme in (("csv", "duckdb"), ("jsonl", "sqlite")):
-            with self.subTest(form), Landing(form, scheme=scheme) as town:
+        told = "types = { height = 'DOUBLE' }"
+        for form, scheme, more in (("csv", "duckdb", ""), ("jsonl", "sqlite", told)):
+            with self.subTest(form), Landing(form, scheme=scheme, more=more) as town:
                 town.merged([FIRST])
-                town.land((1, "tall", None, None, None, None, 2), (2, 4, "7", None, None, None, 3))
+                wrong = (None, None, "soon") if form == "csv" else ("tall", None, None)
+                town.land((1, *wrong, None, None, 2), (2, 4, "7", None, None, None, 3))
                 step = town.run("step")
                 self.assertEqual(step.exit_code, 4)
-                self.assertRegex(step.stderr, rf"02.{form}:\d: height is 'tall', which is not a valid double")
+                self.assertRegex(
+                    step.stderr, rf"02.{form}:\d: \w+ is '(tall|soon)', which is not a valid (double|date32)"
+                )
                 look = json.loads(town.run("look", "tree", "--json").output)  # as the message says
                 self.assertEqual([(one["key"], one["now"]["code"]) for one in look["changes"]], [({"tree_id": 2}, "7")])
                 self.assertIn("rows that contradict the layout: 1", look["note"])
                 net = json.loads(town.run("net", "tree", "--json").output)
-                self.assertIn("'tall'", net["refusal"])
+                self.assertRegex(net["refusal"], "'(tall|soon)'")
                 self.assertEqual(town.run("trace", "tree", "1").exit_code, 4)  # what it leaves out may be of that row
                 town.config.write_text(
                     town.config.read_text().replace(
@@ -129,7 +133,16 @@ class Types(unittest.TestCase):
                 [status] = json.loads(town.run("status", "--json").output)
                 self.assertEqual(status["health"], "ok")
                 [bad] = json.loads(town.run("quarantine", "--json").output)
-                self.assertIn("not a valid double", bad["reason"])
+                self.assertIn("is not a valid", bad["reason"])
+
+    def test_texts_among_numbers_are_not_taken_for_some(self) -> None:
+        for text in ("tall", "007", "inf", "nan"):
+            with self.subTest(text), Landing("csv") as town:
+                before = town.merged([FIRST])
+                town.land((1, text, None, None, None, None, 2))
+                [outcome] = town.project.step(raise_errors=False)
+                self.assertIn("is double, and string arrives", str(outcome.error))
+                self.assertEqual(town.merged(), before)
 
     def test_what_a_rollup_measures(self) -> None:
         more = "by = ['code']\nmeasures = { trees = 'count(*)', total = 'sum(height)', latest = 'max(planted)' }"

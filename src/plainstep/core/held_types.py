@@ -55,17 +55,23 @@ def read_as(suggested: pa.DataType, fitted: pa.DataType, column: pa.DataType) ->
         fitted: the same, as the target would hold it.
         column: the type of the target's column.
     """
-    fits = holds(column, fitted) or widens(column, fitted)
-    return suggested if fits or not _means_one_thing(column) else column
+    if holds(column, fitted) or widens(column, fitted) or not _means_the_same(suggested, column):
+        return suggested
+    # Numbers with fractions among them would have suggested this.
+    return pa.float64() if pa.types.is_floating(column) else column
 
 
-def _means_one_thing(kind: pa.DataType) -> bool:
-    """Whether every text is a value of a type in one way only, or in none: of a time without a zone, its zone would be guessed."""
+def _means_the_same(suggested: pa.DataType, column: pa.DataType) -> bool:
+    """Whether every value of a column that seems to be of one type is, as one of another type, the same or none.
+
+    A text among numbers may be a code (007), or a word that is read as a number (inf); a time may lack its zone.
+    """
     types = pa.types
-    return bool(
-        types.is_integer(kind) or types.is_floating(kind) or types.is_decimal(kind) or types.is_boolean(kind)
-        or types.is_string(kind) or types.is_date32(kind) or (types.is_timestamp(kind) and kind.tz is None)
-    )  # fmt: skip
+    if types.is_integer(column) or types.is_floating(column) or types.is_decimal(column):
+        return bool(types.is_integer(suggested) or types.is_floating(suggested))
+    if types.is_date32(column) or (types.is_timestamp(column) and column.tz is None):
+        return bool(types.is_string(suggested) or types.is_date32(suggested) or types.is_timestamp(suggested))
+    return bool(types.is_string(column))
 
 
 def is_nested(kind: pa.DataType) -> bool:

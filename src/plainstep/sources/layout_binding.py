@@ -62,7 +62,7 @@ def bound(
     fields, sample = _records(name, said, sample) if said.each else (fields_of(sample, (said.now, said.was)), sample)
     columns, paths = _columns(name, said, fields, rows)
     declared = {*fields_of(sample, ())} if is_typed else set[str]()
-    kinds = {path: (lambda _, kind: kind) if path in declared else read_as for path in fields}
+    kinds = {path: (lambda _, kind: kind) if path in declared else _suggested(read_as, sample, path) for path in fields}
     schema = pa.schema([(column, _kind(name, column, config, paths, said, fields, rows, kinds)) for column in columns])
     for column in said.encodings:
         if column not in columns:
@@ -94,6 +94,19 @@ def bound(
         if sql:
             _refuse_bad_sql(f"[loads.{name}.layout], {where}", sql, sample, fields)
     return layout
+
+
+def _suggested(read_as: ReadAs, sample: pa.Table, path: str) -> ReadAs:
+    """The same for a field of documents, which counts as text where it has no value in any of them."""
+
+    def told(column: str, suggested: pa.DataType) -> pa.DataType:
+        found, without = read_as(column, suggested), read_as(column, pa.null())
+        if not pa.types.is_string(found) or pa.types.is_string(without) or pa.types.is_null(without):
+            return found
+        values = Raw(sample).column(path)
+        return without if values.null_count == len(values) else found
+
+    return told
 
 
 def outline(name: str, said: LayoutConfig, key: tuple[str, ...]) -> Layout:
