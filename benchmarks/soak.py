@@ -170,6 +170,37 @@ class Keeper(threading.Thread):
                 self.expired += before - len(table.refresh().snapshots())
 
 
+class Archivist(threading.Thread):
+    """Takes files away that both loads have merged, as whoever looks after a folder does, and brings them back in the end."""
+
+    # So many of them stay; and no more are away than are remembered, should they come again.
+    STAY, AWAY = 500, 9_000
+
+    def __init__(self, config: Path, stop: threading.Event) -> None:
+        super().__init__(daemon=True)
+        self.config, self.stop = config, stop
+        self.folder, self.away = config.parent / "in", config.parent / "away"
+        self.away.mkdir()
+
+    def run(self) -> None:
+        taken = 0
+        while not self.stop.wait(20):
+            with suppress(plainstep.PlainStepError):
+                loads = [plainstep.load_project(self.config).load(name) for name in ("files", "files_journal")]
+                marks = [mark.token.partition(":")[0] for load in loads if (mark := load.target.watermark(load.name))]
+                merged = sorted(
+                    path for path in self.folder.glob("*.jsonl") if len(marks) == 2 and path.name < min(marks)
+                )
+                for path in merged[: max(0, min(len(merged) - self.STAY, self.AWAY - taken))]:
+                    path.rename(self.away / path.name)
+                    taken += 1
+
+    def bring_back(self) -> None:
+        """For what is compared in the end: all that was ever told."""
+        for path in self.away.glob("*.jsonl"):
+            path.rename(self.folder / path.name)
+
+
 class Run:
     """The run that is soaked, begun again when it was killed."""
 
@@ -294,7 +325,8 @@ def main() -> None:
     for one in senders.values():
         one.some(5)  # what it is made of is to be seen
     keeper = Keeper(folder, stop)
-    threads: list[threading.Thread] = [*writers, *senders.values(), keeper]
+    archivist = Archivist(config, stop)
+    threads: list[threading.Thread] = [*writers, *senders.values(), keeper, archivist]
     for thread in threads:
         thread.start()
     run = Run(config)
@@ -316,6 +348,7 @@ def main() -> None:
     )
     for refused in [one for one in steps if one["outcome"] == "refused"][:5]:
         print(f"REFUSED {refused['load']} {refused.get('error')}")
+    archivist.bring_back()
     finish(folder, config, senders)
     for broker, _ in brokers.values():
         broker.close()

@@ -25,9 +25,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from plainstep.core.positions import Position, Window
-from plainstep.errors import PlainStepError
+from plainstep.errors import PlainStepError, Refused
 from plainstep.formats.prefetch import ahead, fetched
 from plainstep.stores.files.feed import FileFeed
+from plainstep.stores.files.folders import _LocalFile
 from plainstep.stores.files.listing import Seen, packed
 from plainstep.testing.processes import Script
 from tests.feed_town import run
@@ -254,6 +255,94 @@ class Landings(unittest.TestCase):
             town.land("000.jsonl", (0, 0, 1))  # again, as it was
             self.assertEqual([one.outcome for one in town.project.step()], ["nothing"])
 
+    def test_what_files_told_that_are_gone_is_not_dropped_unless_somebody_says_so(self) -> None:
+        """By ``reload`` and ``check --repair``: what is left tells nothing of these rows, and older values of others."""
+        for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nmissing_field = "null"'):
+            with self.subTest(layout), Landing("*.jsonl", layout) as town:
+                for number, key in enumerate((1, 2, 3, 2), start=1):
+                    town.land(f"{number}.jsonl", (number, key, number))
+                town.step()
+                for gone, left in (("1.jsonl", {2: 4, 3: 3}), ("4.jsonl", {1: 1, 2: 2, 3: 3})):
+                    (town.folder / gone).rename(town.path / gone)
+                    comparable = gone == "1.jsonl" or layout != BY_SEQ  # else what is left ends before the watermark
+                    commands = [("reload", "tree"), *[("check", "tree", "--repair")] * comparable]
+                    [found] = town.project.check("tree", raise_errors=False)
+                    self.assertEqual((found.ok, found.incomplete, found.differing), (False, comparable, comparable))
+                    for command in commands:
+                        told = run(town, *command)
+                        self.assertEqual((told.exit_code, town.rows()), (4, {1: 1, 2: 4, 3: 3}), told.output)
+                        self.assertIn(f"plainstep {' '.join(command)} --yes", told.output)
+                    if not comparable:
+                        self.assertIn("reload tree --yes", str(found.error))
+                    (town.path / gone).rename(town.folder / gone)
+                    self.assertEqual(run(town, "reload", "tree").exit_code, 0)
+                    (town.folder / gone).rename(town.path / gone)
+                    for command in reversed(commands):
+                        told = run(town, *command, "--yes")
+                        self.assertEqual((told.exit_code, town.rows()), (0, left), told.output)
+                    self.assertEqual([one.health for one in town.project.status()], ["ok"])
+                    # Nothing is dropped: nobody has to say so.
+                    self.assertEqual(run(town, "reload", "tree").exit_code, 0)
+                    (town.path / gone).rename(town.folder / gone)
+                    self.assertEqual(run(town, "reload", "tree").exit_code, 0)
+                    self.assertEqual(town.rows(), {1: 1, 2: 4, 3: 3})
+
+    def test_files_that_are_gone_beside_copies_and_beside_what_others_were_put_together_in(self) -> None:
+        """A copy of one file, or one file made of several, stands for these, and for no other."""
+        with Landing("*", BY_SEQ) as town:
+            for number in range(1, 6):
+                town.land(f"{number}.jsonl", (number, number, number))
+            shutil.copy(town.folder / "1.jsonl", town.folder / "1-again.jsonl")
+            town.step()
+            (town.folder / "1.jsonl").unlink()
+            town.project.reload("tree")
+            for number in (3, 4):
+                (town.folder / f"{number}.jsonl").unlink()
+            town.land("3-4.jsonl", (3, 3, 3), (4, 4, 4))
+            town.land("6.jsonl", (6, 6, 6))
+            self.assertEqual(town.step(), "stepped 1 ")
+            town.project.reload("tree")
+            (town.folder / "2.jsonl").rename(town.path / "2.jsonl")
+            with self.assertRaisesRegex(Refused, "does not tell any more of every row"):
+                town.project.reload("tree")
+            self.assertEqual(set(town.rows()), {1, 2, 3, 4, 5, 6})
+
+    def test_files_that_are_gone_when_another_order_is_named(self) -> None:
+        with Landing("*.jsonl", 'bookkeeping = ["seq"]\nmissing_field = "null"') as town:
+            for number in (1, 2, 3):
+                town.land(f"{number}.jsonl", (number, number, number))
+            town.step()
+            (town.folder / "1.jsonl").rename(town.path / "1.jsonl")
+            town.config.write_text(town.config.read_text().replace("bookkeeping", "position"))
+            self.assertIn("plainstep reload tree", town.step())
+            told = run(town, "reload", "tree")
+            self.assertEqual((told.exit_code, set(town.rows())), (4, {1, 2, 3}), told.output)
+            (town.path / "1.jsonl").rename(town.folder / "1.jsonl")
+            self.assertEqual(run(town, "reload", "tree").exit_code, 0)
+            self.assertEqual((set(town.rows()), town.step()), ({1, 2, 3}, "nothing 0 "))
+
+    def test_a_file_that_came_late_where_others_are_gone(self) -> None:
+        with Landing("*.jsonl", BY_SEQ) as town:
+            for number in (1, 2, 4):
+                town.land(f"{number}.jsonl", (number, number, number))
+            town.step()
+            (town.folder / "1.jsonl").rename(town.path / "1.jsonl")
+            town.land("3.jsonl", (3, 3, 3))
+            told = town.step()
+            self.assertRegex(
+                told, "(?s)came late.*Bring back the files that are gone, then plainstep reload tree.*--yes"
+            )
+            self.assertEqual(run(town, "reload", "tree").exit_code, 4)
+            (town.path / "1.jsonl").rename(town.folder / "1.jsonl")
+            self.assertEqual(run(town, "reload", "tree").exit_code, 0)
+            self.assertEqual((town.rows(), town.step()), ({1: 1, 2: 2, 3: 3, 4: 4}, "nothing 0 "))
+            (town.folder / "1.jsonl").unlink()
+            town.land("2b.jsonl", (2, 2, 9))
+            town.step()
+            self.assertEqual(run(town, "reload", "tree", "--yes").exit_code, 0)
+            self.assertEqual((set(town.rows()), town.step()), ({2, 3, 4}, "nothing 0 "))
+            self.assertEqual([one.health for one in town.project.status()], ["ok"])
+
     def test_a_file_that_goes_while_it_is_read(self) -> None:
         """Refused: its rows were counted among those that are read. The command does what is left when it is run again."""
         for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nmissing_field = "null"'):
@@ -273,6 +362,34 @@ class Landings(unittest.TestCase):
                 self.assertEqual(town.step(), "stepped 3 ")
                 self.assertEqual(town.rows(), {0: 0, 1: 1, 3: 3})
 
+    def test_a_file_that_goes_before_any_other_is_looked_into(self) -> None:
+        """One that is merged is not missed, whenever it goes. One that is not is read, or as if it had never come, or refused."""
+        opened = _LocalFile.open
+        for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nmissing_field = "null"'):
+            for gone, left in (("1.jsonl", {0, 1, 2, 3, 4}), ("4.jsonl", {0, 1, 2, 3})):
+                for turn in range(0, 24, 2):
+                    with self.subTest(layout, gone=gone, turn=turn), Landing("*.jsonl", layout) as town:
+                        for number in range(5):
+                            town.land(f"{number}.jsonl", (number, number, number))
+                            if number == 2:
+                                town.step()
+                        turns = iter(range(10**6))
+
+                        def goes(file: Any, *words: Any, **more: Any) -> Any:
+                            if file.suffix == ".jsonl" and next(turns) == turn:  # noqa: B023
+                                (town.folder / gone).unlink(missing_ok=True)  # noqa: B023
+                            return opened(file, *words, **more)
+
+                        with mock.patch.object(_LocalFile, "open", goes):
+                            told = town.step()
+                        if gone == "4.jsonl" and "refused" in told:
+                            self.assertIn("4.jsonl of landing.*.jsonl was removed while it was read", told)
+                        else:
+                            self.assertRegex(told, "stepped [12] $")
+                        town.step()
+                        self.assertEqual(set(town.rows()) - {4}, left - {4})
+                        self.assertEqual([one.health for one in town.project.status()], ["ok"])
+
     def test_files_that_go_when_a_part_of_them_is_merged(self) -> None:
         """Refused, and both remedies end right. One that was not begun may go by another name."""
         for layout in (BY_SEQ, 'bookkeeping = ["seq"]\nmissing_field = "null"'):
@@ -286,11 +403,13 @@ class Landings(unittest.TestCase):
                     (town.folder / "0.jsonl").rename(town.folder / "9.jsonl")
                     told = town.step()
                     self.assertRegex(told, "refused 0 0.jsonl is gone, and tree had merged a part of it only")
-                    self.assertRegex(told, "Bring it back under this name; or plainstep reload tree")
+                    self.assertRegex(told, "Bring it back under this name; or plainstep reload tree --yes")
                     if shape == "journal":
                         (town.folder / "9.jsonl").rename(town.folder / "0.jsonl")
                     else:
-                        town.project.reload("tree")
+                        with self.assertRaisesRegex(Refused, "does not tell any more of every row"):
+                            town.project.reload("tree")
+                        town.project.reload("tree", incomplete=True)
                     town.project.step(until_done=True)
                     if shape == "journal":
                         with duckdb.connect(str(town.path / "house.duckdb"), read_only=True) as house:

@@ -101,6 +101,7 @@ HOSTILE: dict[str, tuple[Callable[[], bytes], str]] = {
     "records.avro": (lambda: avro("null", records=1 << 40), "cannot be read"),
     "bomb.avro": (avro_bomb, "a block is larger than"),
     "large.jsonl": (lambda: HEAD + b'{"v": 2, "op": "i", "k": 2, "x": 1e400}\n', "x is '1e400'"),
+    "large.csv": (lambda: b"v,op,k,x\n1,i,1,1.5\n2,i,2,-1e400\n", "x is '-1e400'"),
     "nan.jsonl": (lambda: HEAD + b'{"v": 2, "op": "i", "k": 2, "x": NaN}\n', "line 2: it holds NaN"),
     "twice.jsonl": (lambda: HEAD + b'{"v": 2, "op": "i", "k": 2, "k": 3}\n', "line 2: it has the field k twice"),
 }  # fmt: skip

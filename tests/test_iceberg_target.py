@@ -16,6 +16,7 @@ from pyiceberg.schema import Schema
 from pyiceberg.table import Table, Transaction
 from pyiceberg.transforms import BucketTransform, DayTransform
 from pyiceberg.types import IntegerType, LongType, NestedField, StringType, TimestamptzType
+from sqlalchemy.exc import IntegrityError
 
 import plainstep
 from plainstep.stores.iceberg.commits import TableCommit
@@ -236,6 +237,28 @@ class Target(unittest.TestCase):
                 told += pool.map(lambda one: one.step("tree", raise_errors=False)[0].outcome, projects)
         self.assertEqual((len(told), told.count("stepped")), (48, 3), told)
         self.assertEqual(len(town.table.snapshots()), 3)
+        self.equal(town)
+
+    def test_others_that_make_the_catalogue_at_the_same_moment(self) -> None:
+        """Its tables and the namespace are there a moment before they are made."""
+
+        def raced(make: Callable[..., Any]) -> Callable[..., Any]:
+            done = list[str]()
+
+            def first(*args: Any) -> Any:
+                found = make(*args)
+                if not done:
+                    done.append("")
+                    raise IntegrityError("INSERT", {}, Exception("there is one already"))
+                return found
+
+            return first
+
+        town = self.shore()
+        self.grow(town, 0)
+        tables, space = raced(SqlCatalog.create_tables), raced(SqlCatalog.create_namespace)
+        with mock.patch.multiple(SqlCatalog, create_tables=tables, create_namespace=space):
+            town.project.step()
         self.equal(town)
 
     def test_checks_beside_steps(self) -> None:

@@ -202,7 +202,11 @@ class Laws(_Case):
         self.assertIn("retention", done.output)
         self.assertEqual({one.health for one in bed.project.status()}, {"refuses"})
         # The remedies that it names: what is left there is taken for all there is, or merged on top of what was merged before.
-        self.assertEqual(bed.run("reload", "house").exit_code, 0)
+        self.assertIn("plainstep reload house --yes", done.output)
+        held = bed.target("house")
+        refused = bed.run("reload", "house")
+        self.assertEqual((refused.exit_code, bed.target("house")), (4, held), refused.output)
+        self.assertEqual(bed.run("reload", "house", "--yes").exit_code, 0)
         self.assertLessEqual(len(bed.target("house")), 10)
         self.assertEqual(bed.run("watermark", "shed", "--to", "start", "--yes").exit_code, 0)
         self.assertEqual(bed.run("step", "shed").exit_code, 0)
@@ -222,8 +226,9 @@ class Laws(_Case):
         for outcome in bed.project.step(raise_errors=False):
             self.assertEqual(outcome.outcome, "refused")
             self.assertRegex(str(outcome.error), "made anew|retention")
-            self.assertIn(f"plainstep reload {outcome.load}", str(outcome.error))
-            self.assertEqual(bed.run("reload", outcome.load).exit_code, 0)
+            self.assertIn(f"plainstep reload {outcome.load} --yes", str(outcome.error))
+            self.assertEqual(bed.run("reload", outcome.load).exit_code, 4)
+            self.assertEqual(bed.run("reload", outcome.load, "--yes").exit_code, 0)
         self.holds(bed)
 
     def test_what_cannot_be_read_is_refused_or_quarantined_with_its_bytes(self) -> None:

@@ -52,6 +52,47 @@ def loads(url: str, into: str) -> str:
     return stores + "[loads.diff]\nfrom = 'town.tree'\ninto = 'house.diff'\nchanges = 'diff'\n"
 
 
+class Pruned(unittest.TestCase):
+    """A change table from which somebody deletes what is old, of a table that cannot be read."""
+
+    def test_rows_that_only_what_is_deleted_told_are_not_dropped(self) -> None:
+        with Town() as town:
+            stores = "[stores.town]\nurl = 'sqlite:///town.db'\n[stores.house]\nurl = 'duckdb:///house.duckdb'\n"
+            load = "[loads.log]\nfrom = 'town.log'\ninto = 'house.log'\nkey = ['k']\n"
+            town.config.write_text(stores + load + LAYOUT.format(name="log", position="n"))
+            row = "json_object('k', k, 'a', {})"
+            town.sql(
+                "CREATE TABLE log (n INTEGER PRIMARY KEY, noted TEXT DEFAULT CURRENT_TIMESTAMP, what TEXT, was TEXT, now TEXT)",
+                "CREATE TABLE key (k INTEGER)",
+                "INSERT INTO key SELECT value FROM json_each('[1,2,3,4,5]')",
+                f"INSERT INTO log (what, now) SELECT 'insert', {row.format(1)} FROM key",
+                f"INSERT INTO log (what, was, now) SELECT 'update', {row.format(1)}, {row.format(2)} FROM key WHERE k < 3",
+            )
+            town.project.step()
+            town.sql("DELETE FROM log WHERE n < 5")
+            self.assertEqual([one.outcome for one in town.project.step()], ["nothing"])
+            [found] = town.project.check()
+            self.assertEqual((found.ok, found.incomplete, found.extra), (False, True, 2))
+            for command in (("check", "log", "--repair"), ("reload", "log")):
+                done = town.run(*command)
+                self.assertEqual((done.exit_code, len(town.rows("house", "log"))), (4, 5), done.output)
+                self.assertIn(f"plainstep {' '.join(command)} --yes", done.stderr)
+            self.assertEqual(town.run("reload", "log", "--yes").exit_code, 0)
+            self.assertEqual(len(town.rows("house", "log")), 3)
+            self.assertEqual([one.health for one in town.project.status()], ["ok"])
+            # And what was not merged yet, too.
+            town.sql(
+                f"INSERT INTO log (what, now) SELECT 'insert', {row.format(3)} FROM (SELECT 6 AS k UNION SELECT 7)",
+                "DELETE FROM log WHERE n < 9",
+            )
+            done = town.run("step")
+            self.assertEqual(done.exit_code, 4)
+            self.assertIn("plainstep reload log --yes", done.stderr)
+            self.assertEqual((town.run("reload", "log").exit_code, len(town.rows("house", "log"))), (4, 3))
+            self.assertEqual((town.run("reload", "log", "--yes").exit_code, len(town.rows("house", "log"))), (0, 1))
+            self.assertEqual([one.health for one in town.project.status()], ["ok"])
+
+
 class Postgresql(unittest.TestCase):
     def equal(self, project: plainstep.Project, but: tuple[str, ...] = ()) -> None:
         for check in project.check():

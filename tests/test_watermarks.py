@@ -10,6 +10,7 @@ from unittest import mock
 
 import plainstep
 from plainstep.stores import ledger as bookkeeping
+from tests.landing import Landing
 from tests.postgres import Database
 from tests.support import TREE, Town
 from tests.target_town import ROWS, STORES, set_to, town_into
@@ -248,7 +249,12 @@ class Judgement(Refusing):
                 self.assertIn("is captured by k", str(idle.error))
                 self.assertEqual(town.project.status()[0].reason, idle.error.what if idle.error else "")
 
-    def refused_first(self, town: Town) -> str:
+    def test_a_rollup_of_a_feed_without_old_values(self) -> None:
+        with Landing(more='shape = "rollup"\nby = ["b"]\nmeasures = { n = "count(*)" }') as town:
+            town.land("1.jsonl", (1, 1, 1))
+            self.assertIn("has no before images", self.refused_first(town))
+
+    def refused_first(self, town: Town | Landing) -> str:
         [status] = town.project.status()
         [outcome] = town.project.step(raise_errors=False)
         assert outcome.error

@@ -95,6 +95,10 @@ class Refused(PlainStepError):
     exit_status = 4
 
 
+class ChangesGone(Refused):
+    """Changes that a load was going on from are gone at its source, so that what is left of them does not tell of every row."""
+
+
 class NoRows(Refused):
     """A feed holds no rows now, and it takes some to know what they are made of."""
 

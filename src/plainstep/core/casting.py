@@ -122,8 +122,16 @@ def _from_text(column: pa.Array, kind: pa.DataType) -> pa.Array:
     if pa.types.is_timestamp(kind) and kind.tz is not None:
         return times(column).cast(kind)
     if pa.types.is_integer(kind) or pa.types.is_floating(kind):
-        return pc.utf8_trim_whitespace(column).cast(kind)
+        found = pc.utf8_trim_whitespace(column).cast(kind)
+        if has_infinite(found) and any(map(str.isdigit, "".join(column.filter(pc.is_inf(found)).to_pylist()))):
+            raise ValueError("a number is larger than any of its type")
+        return found
     return column.cast(kind)
+
+
+def has_infinite(column: pa.Array) -> bool:
+    """Whether numbers are infinite, as those that are too large for their type become where Arrow reads text."""
+    return bool(pa.types.is_floating(column.type) and pc.any(pc.is_inf(column)).as_py())
 
 
 def times(column: pa.Array) -> pa.Array:

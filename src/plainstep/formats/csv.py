@@ -8,7 +8,7 @@ from itertools import chain
 from typing import Any
 
 from plainstep.core.arrays import flat
-from plainstep.core.casting import fitted, overflows, readable
+from plainstep.core.casting import fitted, has_infinite, overflows, readable
 from plainstep.deferred import np, pa, pacsv
 from plainstep.formats import lines
 from plainstep.formats.limits import refuse_columns
@@ -133,10 +133,11 @@ def _refuse_no_text(block: Block) -> None:
 def _as_wanted(table: pa.Table, kinds: dict[str, pa.DataType]) -> pa.Table:
     """Columns that were read as texts in the types that are wanted; as texts, where some value does not fit."""
     for name, kind in kinds.items():
-        if overflows(flat(table[name])):
-            raise pa.ArrowInvalid("a decimal has too many digits")
+        column = flat(table[name])
+        if overflows(column) or has_infinite(column):
+            raise pa.ArrowInvalid("a number has too many digits")
         if readable(kind) != kind:
-            column, bad = fitted(flat(table[name]), kind)
+            column, bad = fitted(column, kind)
             table = table if len(bad) else table.set_column(table.schema.get_field_index(name), name, column)
     return table
 

@@ -18,6 +18,7 @@ from plainstep.errors import ConfigError, PlainStepError, Refused, WatermarkMove
 from plainstep.loads.commit import commit_to, entry_of, quarantining
 from plainstep.loads.difference import compared_at_watermark, repairing_edits
 from plainstep.loads.planning import merged_columns, parts_of
+from plainstep.loads.readiness import incomplete_source, is_incomplete
 from plainstep.loads.reading import drop_applied, read_net
 from plainstep.loads.states import LoadState
 from plainstep.loads.windows import ahead, label, refuse_unless_continuous
@@ -50,6 +51,8 @@ class CheckResult:
         columns: how many columns were compared, the key's among them.
         whole: whether every row and column was compared.
         sample: the share of the keys that was compared, above 0 and up to 1.
+        incomplete: whether they differ, and the source does not tell any more of every row that was merged: files or messages are
+            gone, and rows that only those told of count as extra.
         kept: whether extra rows are meant to be there (``deletes = "ignore"``).
         repaired: the ledger row of the step that merged the differences, if one was asked for.
         error: why they could not be compared; then nothing else is known.
@@ -71,8 +74,14 @@ class CheckResult:
     sample: float = 1.0
     kept: bool = False
     beside: int = 0
+    incomplete: bool = False
     repaired: LedgerEntry | None = None
     error: PlainStepError | None = None
+
+    @property
+    def differing(self) -> int:
+        """How many rows differ, of all the shape's tables."""
+        return self.missing + self.extra + self.different + self.beside
 
     def _repr_html_(self) -> str:
         if self.differences is None:
@@ -97,6 +106,7 @@ class CheckResult:
             "columns",
             "whole",
             "sample",
+            "incomplete",
         )
 
         if self.differences is None:
@@ -142,10 +152,10 @@ def left_out(load: Load) -> str:
     return incomparable(load) if begun else f"it has not begun (plainstep step {load.name})"
 
 
-def result_of(load: Load, scope: Scope | None = None, repair: bool = False) -> CheckResult:
+def result_of(load: Load, scope: Scope | None = None, repair: bool = False, incomplete: bool = False) -> CheckResult:
     """The same as ``check``; an error is told in the result."""
     try:
-        return check(load, scope, repair)
+        return check(load, scope, repair, incomplete)
     except PlainStepError as error:
         error.load = load.name
         return CheckResult(load.name, False, "", 0, 0, 0, 0, 0, 0, None, error=error)
@@ -155,46 +165,72 @@ def result_of(load: Load, scope: Scope | None = None, repair: bool = False) -> C
 TRIES = 3
 
 
-def check(load: Load, scope: Scope | None = None, repair: bool = False, tries: int = TRIES) -> CheckResult:
+@dataclass(frozen=True)
+class _Asked:
+    """What a check is asked to do; see ``check``."""
+
+    scope: Scope | None
+    repair: bool
+    incomplete: bool
+
+
+class _Behind(Exception):
+    """The source shows less than was merged."""
+
+
+class _Moved(Exception):
+    """A step came in between: what was read belongs to two moments."""
+
+
+def check(load: Load, scope: Scope | None = None, repair: bool = False, incomplete: bool = False) -> CheckResult:
     """Compare the target with the source as it stood at the watermark: changes still waiting are undone first.
+
+    It is begun again where a step comes in between, and a few times where the source shows less than was merged.
 
     Args:
         load: the load.
         scope: what is compared; None for every row and column.
         repair: whether to merge exactly what differs, as a step of its own at the same watermark.
-        tries: how often it is begun again where the source shows less than was merged.
+        incomplete: whether to do so where some of what was merged is gone from the source.
 
     Raises:
         Refused: there is nothing to compare, or the source is no longer the one that was merged, or shows less.
         ConfigError: the scope makes no sense here.
     """
-    load.renew()
-    reason = incomparable(load)
-    if reason:
-        raise Refused(f"{load.name} cannot be compared with its source: {reason}.")
+    asked, tries = _Asked(scope, repair, incomplete), TRIES
+    while tries:
+        try:
+            return _check(load, asked)
+        except _Moved:
+            pass
+        except _Behind:
+            tries -= 1
+    why, remedy = "It is slow to show what came last.", f"plainstep check {load.name}"
     watermark = load.target.watermark(load.name)
-    if watermark is None:
-        raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
-    if repair and scope and (scope.columns or scope.where):
-        raise ConfigError(
-            "Only whole rows are repaired, and rows that a condition leaves out may still be at the source.",
-            "",
-            f"plainstep check {load.name} --repair, without --columns and --where",
-        )
+    if watermark is not None and is_incomplete(load, watermark):
+        why = "Files or messages that were merged are gone."
+        remedy = f"Bring them back. plainstep reload {load.name} --yes takes what is left for all there is."
+    raise Refused(
+        f"{load.config.source} shows less than {load.name} has merged, and cannot be compared with it.", why, remedy
+    )
+
+
+def _check(load: Load, asked: _Asked) -> CheckResult:
+    """The same, tried once.
+
+    Raises:
+        _Moved: a step came in between.
+        _Behind: the source shows less than was merged.
+    """
+    load.renew()
+    watermark = _comparable_from(load, asked)
     # Where the target keeps its versions, steps that come in between are not in what is compared.
-    pinned = None if repair else load.at_step(watermark.step)
+    pinned = None if asked.repair else load.at_step(watermark.step)
     load, began = pinned or load, time.perf_counter()
     with load.source.snapshot() as snapshot:
         refuse_unless_continuous(load, watermark, snapshot.span)
-        is_behind = snapshot.span.head < watermark.position and not load.source.overlaps
-        if is_behind and tries > 1:
-            return check(load, scope, repair, tries - 1)
-        if is_behind:
-            raise Refused(
-                f"{load.config.source} shows less than {load.name} has merged, and cannot be compared with it.",
-                "It is slow to show what came last.",
-                f"plainstep check {load.name}",
-            )
+        if snapshot.span.head < watermark.position and not load.source.overlaps:
+            raise _Behind
         state = LoadState(load, watermark, snapshot.span)
         waiting = drop_applied(state, read_net(state, ahead(watermark, snapshot.span)).net)
         info = state.held.found("")
@@ -211,19 +247,43 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False, tries: i
             info.schema.names,
         )
         source = counted(snapshot.batches, f"{load.name}: source rows", snapshot.total)
-        with compared_at_watermark(state, source, waiting, scope) as found:
-            result = _checked(load, watermark, found, scope)
-            edits = repairing_edits(state, found, watermark) if repair and not result.ok else None
-    # Where a step came in between, what was read belongs to two moments.
+        with compared_at_watermark(state, source, waiting, asked.scope) as found:
+            result = _checked(load, watermark, found, asked.scope)
+            result.incomplete = not result.ok and is_incomplete(load, watermark, snapshot.left_out(), result.extra)
+            if result.incomplete and asked.repair and not asked.incomplete:
+                raise incomplete_source(load, result.differing, f"plainstep check {load.name} --repair --yes")
+            edits = repairing_edits(state, found, watermark) if asked.repair and not result.ok else None
     if pinned is None and load.target.watermark(load.name) != watermark:
-        return check(load, scope, repair)
+        raise _Moved
     result.waiting = len(waiting) if load.source.overlaps else waiting.read
     if edits is not None:
         try:
             result.repaired = _repair(state, edits, result, snapshot, began)
-        except WatermarkMoved:
-            return check(load, scope, repair)
+        except WatermarkMoved as error:
+            raise _Moved from error
     return result
+
+
+def _comparable_from(load: Load, asked: _Asked) -> Watermark:
+    """The watermark at which a load can be compared with its source.
+
+    Raises:
+        Refused: there is nothing to compare.
+        ConfigError: not all is compared that is to be repaired.
+    """
+    reason = incomparable(load)
+    if reason:
+        raise Refused(f"{load.name} cannot be compared with its source: {reason}.")
+    watermark = load.target.watermark(load.name)
+    if watermark is None:
+        raise Refused(f"{load.name} has not begun, so there is nothing to check.", "", f"plainstep step {load.name}")
+    if asked.repair and asked.scope and (asked.scope.columns or asked.scope.where):
+        raise ConfigError(
+            "Only whole rows are repaired, and rows that a condition leaves out may still be at the source.",
+            "",
+            f"plainstep check {load.name} --repair, without --columns and --where",
+        )
+    return watermark
 
 
 def _repair(
@@ -251,14 +311,12 @@ def _refuse_missing(state: LoadState, wanted: list[str], found: list[str]) -> No
 
 
 def _checked(load: Load, watermark: Watermark, found: Comparison, scope: Scope | None) -> CheckResult:
-    merged = load.config.operations
+    merged = load.config.merged_operations
     meant = {"insert": found.missing, "update": found.different, "delete": found.extra}
-    kept = load.config.deletes == "ignore" or "delete" not in merged
     beside = sum(map(len, found.beside))
     return CheckResult(
         load.name,
-        ok=not beside
-        and not any(count and op in merged and not (op == "delete" and kept) for op, count in meant.items()),
+        ok=not beside and not any(count and op in merged for op, count in meant.items()),
         position=label(load, watermark.reached),
         at=watermark.at,
         source_rows=found.source_rows,
@@ -271,6 +329,6 @@ def _checked(load: Load, watermark: Watermark, found: Comparison, scope: Scope |
         whole=scope is None or scope.all,
         sample=scope.sample if scope else 1.0,
         differences=net_of(found, SHOWN_DIFFERENCES),
-        kept=kept,
+        kept="delete" not in merged,
         beside=beside,
     )

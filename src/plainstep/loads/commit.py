@@ -8,6 +8,7 @@ from contextlib import suppress
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
+from plainstep.copying import replace
 from plainstep.core.positions import Span, Watermark
 from plainstep.errors import PlainStepError, Refused
 from plainstep.loads.windows import label, moved_by_hand
@@ -141,12 +142,7 @@ def quarantining(load: Load, entry: LedgerEntry, left_out: Callable[[], LeftOut]
         if rows > max(entry.changes, found.rows, FEW):
             _refuse_most(load, entry, found)
         notes = [f"rows quarantined: {rows:,}"] if rows else []
-        return LeftOut(
-            found.quarantined,
-            [*forgotten, *found.released],
-            [*notes, *found.notes],
-            contradictions=found.contradictions,
-        )
+        return replace(found, released=[*forgotten, *found.released], notes=[*notes, *found.notes])
 
     return told
 

@@ -5,16 +5,18 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from plainstep.deferred import deferred
+from plainstep.display.text import many
 from plainstep.errors import NoRows, Refused
 from plainstep.loads.keys import refuse_another_key
 from plainstep.loads.windows import ahead, refuse_another_table, refuse_unless_continuous
+from plainstep.stores.api import ReplayedSource
 
 if TYPE_CHECKING:
     from plainstep.core.positions import Watermark
     from plainstep.loads import planning
     from plainstep.loads.load import Load
     from plainstep.loads.states import LoadState
-    from plainstep.stores.records import TableInfo
+    from plainstep.stores.records import LeftOut, TableInfo
 else:
     [planning] = deferred("plainstep.loads", "planning")
 
@@ -51,6 +53,7 @@ def refuse_misfits(state: LoadState) -> None:
             f"Set first = 'snapshot' in the load {load.name}.",
         )
     refuse_guesses(load)
+    refuse_untold(state)
     started = watermark is not None or load.config.first == "start"
     with load.into_store.kept_open():
         for table in state.shape.tables():
@@ -76,6 +79,23 @@ def refuse_unready_idle(load: Load, watermark: Watermark) -> None:
         refuse_another_table(load, watermark, one.name, load.target.standing_table(one.name))
 
 
+def refuse_untold(state: LoadState) -> None:
+    """Refuse a shape that needs old values where nothing tells them. A journal writes what there is.
+
+    Raises:
+        Refused: it does, and nothing does.
+    """
+    load = state.load
+    if load.source.has_before_images or load.config.shape == "journal" or load.old_values is not None:
+        return
+    if state.shape.old_values:
+        raise Refused(
+            f"{load.config.source} has no before images, and {load.name} ({load.config.shape}) needs them.",
+            "What a row was before it changed is not known.",
+            'Have the source send them (PostgreSQL\'s log: REPLICA IDENTITY FULL); or, for a rollup, old_values = "LOAD".',
+        )
+
+
 def refuse_guesses(load: Load) -> None:
     """Refuse to merge what is read by a layout of which a part was guessed, and nobody has looked at it.
 
@@ -90,6 +110,38 @@ def refuse_guesses(load: Load) -> None:
             f"plainstep look {load.name} shows what it makes of the changes: if that is right, remove the names from "
             f"'guessed' in [loads.{load.name}.layout].",
         )
+
+
+def is_incomplete(load: Load, watermark: Watermark, told: LeftOut | None = None, deletes: int = 0) -> bool:
+    """Whether a load's source does not tell any more of every row that was merged.
+
+    Args:
+        load: the load.
+        watermark: how far it is merged.
+        told: what is known of all its changes, where they were read: a change table may be pruned, and shows it only by rows of which
+            the first change is an update.
+        deletes: how many rows of the target it does not tell.
+    """
+    if not isinstance(load.source, ReplayedSource):
+        return False
+    is_pruned = bool(told and told.older and deletes) and load.source.has_exact_operations
+    return is_pruned or load.source.is_incomplete(watermark, deletes)
+
+
+def incomplete_source(load: Load, differing: int, command: str) -> Refused:
+    """Why what is left of a load's changes is not taken for all there is.
+
+    Args:
+        load: the load.
+        differing: how many rows would be merged.
+        command: the command that merges them anyway.
+    """
+    return Refused(
+        f"{load.config.source} does not tell any more of every row that {load.name} merged: "
+        f"what is left of it differs in {many(differing, 'row')}.",
+        "Changes are gone (files, messages or rows): what only those told of would be dropped, and newer values replaced by older ones.",
+        f"Bring them back, or name the table itself with 'rows'. {command} takes what is left for all there is.",
+    )
 
 
 def refuse_foreign_rows(load: Load, info: TableInfo | None, suffix: str = "") -> None:

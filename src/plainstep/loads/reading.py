@@ -22,6 +22,7 @@ from plainstep.deferred import pa
 from plainstep.errors import Refused
 from plainstep.loads.commit import refuse_doubt
 from plainstep.loads.parted import ChangesByKey, PartedCollapser, ordered, settled
+from plainstep.loads.readiness import refuse_untold
 from plainstep.loads.states import LoadState
 from plainstep.loads.windows import moved_by_hand
 from plainstep.progress import counted
@@ -163,19 +164,6 @@ def _read_undoubted(state: LoadState, window: Window, total: int | None, takers:
     if state.load.config.strict is None:
         refuse_doubtful(state, read)
     return read
-
-
-def refuse_untold(state: LoadState) -> None:
-    """Refuse a shape that needs old values where nothing tells them. A journal writes what there is."""
-    load = state.load
-    if load.source.has_before_images or load.config.shape == "journal" or load.old_values is not None:
-        return
-    if state.shape.old_values:
-        raise Refused(
-            f"{load.config.source} has no before images, and {load.name} ({load.config.shape}) needs them.",
-            "What a row was before it changed is not known.",
-            'Have the source send them (PostgreSQL\'s log: REPLICA IDENTITY FULL); or, for a rollup, old_values = "LOAD".',
-        )
 
 
 def _with_old_values(state: LoadState, net: NetParts) -> NetParts:

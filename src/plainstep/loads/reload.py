@@ -9,8 +9,9 @@ from plainstep.core.positions import Span
 from plainstep.errors import Refused
 from plainstep.loads.commit import commit_to, entry_of, quarantining
 from plainstep.loads.difference import differences_of
+from plainstep.loads.outcome import StepOutcome, stepped
 from plainstep.loads.planning import moment_of, parts_of, refuse_unfit
-from plainstep.loads.readiness import refuse_foreign_rows, refuse_guesses
+from plainstep.loads.readiness import incomplete_source, is_incomplete, refuse_foreign_rows, refuse_guesses
 from plainstep.loads.states import LoadState
 from plainstep.loads.windows import (
     another_target,
@@ -22,13 +23,17 @@ from plainstep.stores.records import LedgerEntry
 
 if TYPE_CHECKING:
     from plainstep.core.points import Point
+    from plainstep.core.positions import Watermark
     from plainstep.loads.load import Load
+    from plainstep.stores.records import LeftOut
 
-from plainstep.loads.outcome import StepOutcome, stepped
 
-
-def reload(load: Load) -> StepOutcome:
+def reload(load: Load, incomplete: bool = False) -> StepOutcome:
     """A fresh snapshot, merged as differences: readers of the target never see it empty.
+
+    Args:
+        load: the load.
+        incomplete: whether to take what a feed still holds for all there is, where some of what was merged is gone from it.
 
     Raises:
         PlainStepError: it could not be made; nothing was written.
@@ -56,9 +61,31 @@ def reload(load: Load) -> StepOutcome:
         net, rounds = differences_of(state, rows, moment)
     counts = net.counts
     entry.inserts, entry.updates, entry.deletes = counts["insert"], counts["update"], counts["delete"]
-    parts = parts_of(state, rounds, started=True, anew=True)
     left_out = quarantining(load, entry, snapshot.left_out)
+    if not incomplete:
+        _refuse_incomplete(state, watermark, counts, left_out())
+    parts = parts_of(state, rounds, started=True, anew=True)
     return stepped(load, commit_to(state, parts, span, entry, began, left_out))
+
+
+def _refuse_incomplete(state: LoadState, watermark: Watermark, counts: dict[str, int], told: LeftOut) -> None:
+    """Refuse to change a target's rows to what is left of the changes that were merged into it.
+
+    Args:
+        state: the load's state.
+        watermark: how far it is merged.
+        counts: what differs, by operation.
+        told: what is known of all changes that its source has.
+
+    Raises:
+        Refused: some of them are gone.
+    """
+    load, there = state.load, state.held.found("")
+    differing = {op: count for op, count in counts.items() if count and op in load.config.merged_operations}
+    if not differing or there is None or not there.rows:
+        return
+    if is_incomplete(load, watermark, told, differing.get("delete", 0)):
+        raise incomplete_source(load, sum(differing.values()), f"plainstep reload {load.name} --yes")
 
 
 def move_watermark(load: Load, to: Point, reason: str = "") -> LedgerEntry:

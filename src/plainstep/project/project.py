@@ -101,15 +101,19 @@ class Project(CaptureCommands):
 
         return Runner(self._together(names), every, tell)
 
-    def reload(self, name: str) -> StepOutcome:
+    def reload(self, name: str, incomplete: bool = False) -> StepOutcome:
         """A fresh snapshot, merged as differences.
+
+        Args:
+            name: the load.
+            incomplete: whether to take what a feed still holds for all there is, where some of what was merged is gone from it.
 
         Raises:
             PlainStepError: it could not be made; nothing was written.
         """
         from plainstep.loads import reload
 
-        return reload.reload(self.load(name))
+        return reload.reload(self.load(name), incomplete)
 
     def look(
         self,
@@ -226,7 +230,12 @@ class Project(CaptureCommands):
         return Results(ledger.ledger([self.load(name)] if name else list(self.loads.values()), limit, kind, since))
 
     def check(
-        self, *names: str, scope: Scope | None = None, repair: bool = False, raise_errors: bool = True
+        self,
+        *names: str,
+        scope: Scope | None = None,
+        repair: bool = False,
+        incomplete: bool = False,
+        raise_errors: bool = True,
     ) -> Results[CheckResult]:
         """Compare target with source, allowing for changes still waiting.
 
@@ -234,6 +243,7 @@ class Project(CaptureCommands):
             names: the loads; none for all that can be compared and have begun.
             scope: which columns, rows or share of the keys; None for everything. See ``plainstep.Scope``.
             repair: whether to merge exactly what differs.
+            incomplete: whether to do so where some of what was merged is gone from the source.
             raise_errors: False to be told of errors in the results only. Otherwise the first one is raised once every load
                 was compared; its ``outcomes`` are the results of all loads.
         """
@@ -242,7 +252,7 @@ class Project(CaptureCommands):
         chosen = [load for load in self._chosen(names) if names or not checks.incomparable(load)]
         with reused(chosen):
             begun = [load for load in chosen if names or not checks.left_out(load)]
-            results = Results(checks.result_of(load, scope, repair) for load in begun or chosen)
+            results = Results(checks.result_of(load, scope, repair, incomplete) for load in begun or chosen)
         if raise_errors:
             _raise_first(results)
         return results

@@ -230,6 +230,11 @@ class LoadConfig(Settings):
             self.deletes = "ignore"
 
     @property
+    def merged_operations(self) -> set[str]:
+        """Which net changes a mirror or a journal is made of: deletes may be ignored."""
+        return {one for one in self.operations if one != "delete" or self.deletes != "ignore"}
+
+    @property
     def every_change(self) -> bool:
         """Whether a shape is made of every change, as it is where nothing else is said and the changes are told."""
         return self.grain == "change" or (not self.grain and self.changes not in ("column", "diff"))

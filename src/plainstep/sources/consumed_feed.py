@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
@@ -62,7 +62,7 @@ class ConsumedFeed(QueryFeed):
     def ends_after(self, watermark: str) -> Ends:
         """The next taking, which is later than the one before, whatever the clock says."""
         later = datetime.fromisoformat(watermark) + timedelta(microseconds=1)
-        return Ends(None, max(datetime.now(UTC), later).isoformat(timespec="microseconds"))
+        return Ends(None, max(datetime.now(UTC), later).isoformat(timespec="microseconds"), is_whole=False)
 
     @contextmanager
     def opened(self) -> Iterator[tuple[Ends, QueryReading]]:
@@ -93,7 +93,7 @@ class ConsumedFeed(QueryFeed):
     def verify(self) -> None:
         """Nothing to see beforehand: to look would be to take."""
 
-    def refusal(self, load: str, watermark: str) -> Refused | None:
+    def refusal(self, load: str, watermark: str, reload: Callable[[bool], str]) -> Refused | None:
         """Nothing: what was taken is merged."""
         return None
 

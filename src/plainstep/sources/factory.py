@@ -26,10 +26,12 @@ if TYPE_CHECKING:
         diff,
         held_columns,
         layout_binding,
+        layout_misfits,
         partitioned,
         projected,
         query_feed,
         query_rows,
+        row_columns,
         shared_reading,
         sql_feed,
         sql_partitions,
@@ -45,10 +47,12 @@ else:
         feeds,
         held_columns,
         layout_binding,
+        layout_misfits,
         partitioned,
         projected,
         query_feed,
         query_rows,
+        row_columns,
         shared_reading,
         sql_feed,
         sql_partitions,
@@ -60,10 +64,12 @@ else:
         "feed",
         "held_columns",
         "layout_binding",
+        "layout_misfits",
         "partitioned",
         "projected",
         "query_feed",
         "query_rows",
+        "row_columns",
         "shared_reading",
         "sql_feed",
         "sql_partitions",
@@ -233,7 +239,7 @@ def _read_by(load: Load, said: LayoutConfig, feed: Feed, rows: Table | None, key
             layout,
             layout_binding.wanted(layout, sample),
             timed or bool(said.query and said.query.time_of),
-            layout_binding.unseen(own, sample),
+            layout_misfits.unseen(own, sample),
         )
 
     return feeds.FeedSource(
@@ -292,7 +298,7 @@ def _feed(
     if said.valid_from:
         return validity.ValidityFeed(table, said, key, overlap)
     times = None if isinstance(said.time, str) else tables.table(said.time.table, {})
-    quarantined = frozenset(layout_binding.bookkeeping(said)) - set(load.config.key)
+    quarantined = frozenset(row_columns.bookkeeping(said)) - set(load.config.key)
     numbers = tuple(said.hexadecimal)
     return sql_feed.SqlFeed(
         table, tuple(said.position), said.time, times, _old_first(table, said), overlap, quarantined, numbers

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import datetime
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from plainstep.copying import replace
@@ -14,7 +15,7 @@ from plainstep.core.layouts.rows import POSITION, Raw
 from plainstep.core.position_labels import as_time, number
 from plainstep.core.positions import Position, Span, Waiting, Watermark, Window
 from plainstep.deferred import pa, pc
-from plainstep.errors import ConfigError, NoRows, Refused
+from plainstep.errors import ChangesGone, ConfigError, NoRows, Refused
 from plainstep.properties import cached_property
 from plainstep.sources.feed_reading import FeedReading
 from plainstep.sources.full_table import whole_rows
@@ -132,13 +133,14 @@ class FeedSource:
     def limitations(self) -> list[str]:
         """What the feed cannot tell."""
         layout, bound = self.outline, self._bound_if_it_has_rows()
+        is_whole = self.rows is not None or (self._ends or self.feed.ends()).is_whole
         known = {
             "deletes (plainstep check finds rows that are gone, plainstep reload removes them)": self.tells_deletes,
             "what rows were before": layout.tells_old,
             "what came and went in between": layout.tells_operations and not layout.key_only,
             "when changes were made": bool(layout.time) or bound is None or bound.timed,
-            "rows of which only messages or files told that are gone (check and reload take what is there for all there is, "
-            "unless 'rows' names the table)": self.rows is not None or (self._ends or self.feed.ends()).is_whole,
+            "rows of which only messages or files told that are gone "
+            "(check counts them as extra, unless 'rows' names the table)": is_whole,
         }
         return [what for what, told in known.items() if not told]
 
@@ -152,6 +154,8 @@ class FeedSource:
 
     def span_after(self, watermark: Watermark) -> Span:
         """How far the feed can be read now, going on from a watermark."""
+        if watermark.identity != self.feed.identity:  # its positions mean nothing here, which is refused
+            return self.span()
         self._ends = self.feed.ends_after(watermark.token)
         span = self._span(self._ends)
         # The feed says that this is not before the watermark; of texts that are not numbers, no number tells it.
@@ -185,9 +189,31 @@ class FeedSource:
             return Refused(
                 f"{watermark.load} was reading {watermark.identity}; now its layout says {span.identity}.",
                 "Positions in one mean nothing in the other.",
-                f"plainstep reload {watermark.load} compares the whole table and goes on from there.",
+                self._reload(watermark.load, is_whole=True),
             )
-        return self.feed.refusal(watermark.load, watermark.token) if watermark.token and span.token else None
+        return self._refusal(watermark) if watermark.token and span.token else None
+
+    def _refusal(self, watermark: Watermark) -> Refused | None:
+        return self.feed.refusal(watermark.load, watermark.token, partial(self._reload, watermark.load))
+
+    def _reload(self, load: str, is_whole: bool) -> str:
+        """The remedy of loading again. What is not told any more can be taken for deleted only by whoever says so."""
+        if self.rows is not None:
+            return f"plainstep reload {load} compares the whole table and goes on from there."
+        if is_whole:
+            return f"plainstep reload {load} reads all of it again, in order."
+        return f"plainstep reload {load} --yes takes what is left for all there is."
+
+    def is_incomplete(self, watermark: Watermark, deletes: int = 0) -> bool:
+        """Whether some of what was merged is gone here, so that what is left does not tell of every row.
+
+        Of what another feed told, or the same in another order, only rows that are not told here are a sign.
+        """
+        if self.rows is not None:
+            return False
+        if watermark.identity != self.feed.identity or not watermark.token:
+            return deletes > 0 or not self.feed.ends().is_whole
+        return isinstance(self._refusal(watermark), ChangesGone) or not self.feed.ends_after(watermark.token).is_whole
 
     def waiting(self, window: Window) -> Waiting:
         """How much a window holds."""

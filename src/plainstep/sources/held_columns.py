@@ -14,7 +14,7 @@ from plainstep.deferred import pa
 
 if TYPE_CHECKING:
     from plainstep.loads.load import Load
-    from plainstep.sources.layout_binding import ReadAs
+    from plainstep.sources.row_columns import ReadAs
 
 
 def read_as(load: Load) -> ReadAs:

@@ -108,11 +108,11 @@ class PartitionedFeed:
         with self._opened(self._feeds(watermark), _positions(watermark)) as (found, _):
             return _together(found)
 
-    def refusal(self, load: str, watermark: str) -> Refused | None:
+    def refusal(self, load: str, watermark: str, reload: Callable[[bool], str]) -> Refused | None:
         """Why a load cannot go on from a watermark: why it cannot in one of the partitions."""
         before = _positions(watermark)
         for name, feed in self._feeds(watermark).items():
-            found = feed.refusal(load, before[name]) if name in before else None
+            found = feed.refusal(load, before[name], reload) if name in before else None
             if found is not None:
                 return found
         return None

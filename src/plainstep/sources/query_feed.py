@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from itertools import islice
@@ -12,7 +12,7 @@ from plainstep.core.layouts.rows import POSITION
 from plainstep.core.position_labels import as_time, earlier
 from plainstep.core.position_values import PositionKind, kind_of
 from plainstep.deferred import pa
-from plainstep.errors import Refused
+from plainstep.errors import ChangesGone, Refused
 from plainstep.sources.query_order import QueryOrder
 from plainstep.sources.query_rows import QueryReading
 from plainstep.sources.query_trial import SAMPLE, QueryTrial, misbehaves
@@ -306,29 +306,28 @@ class QueryFeed:
 
     # What speaks against going on
 
-    def refusal(self, load: str, watermark: str) -> Refused | None:
+    def refusal(self, load: str, watermark: str, reload: Callable[[bool], str]) -> Refused | None:
         """Why a load cannot go on from a watermark: what it was reached with is gone, or the database went back."""
         with self.store.queries() as queries:
             oldest, head = self._ends_in(queries)
-        reload = f"plainstep reload {load} compares the whole table and goes on from there."
         if head is None or self._kind is None:
-            return Refused(
+            return ChangesGone(
                 f"The watermark of {load} is at {watermark}, and 'head' of {self.place} gives nothing any more.",
                 "Its changes were cleared, or are not recorded any more.",
-                reload,
+                reload(False),
             )
         rank = self._kind.rank
         if rank(self._told(head)) < rank(watermark):
-            return Refused(
+            return ChangesGone(
                 f"The watermark of {load} is at {watermark}, ahead of the last position of {self.place}, {self._told(head)}.",
                 "The source was restored to an earlier state, or its changes were cleared.",
-                reload,
+                reload(False),
             )
         if oldest is not None and rank(self._told(oldest)) > rank(watermark):
-            return Refused(
+            return ChangesGone(
                 f"The watermark of {load} is at {watermark}, and {self.place} holds changes after {self._told(oldest)} only.",
                 "Changes in between may have been removed before they were merged.",
-                f"{reload} Let the database keep its changes for longer than the time between two steps.",
+                f"{reload(False)} Let the database keep its changes for longer than the time between two steps.",
             )
         return None
 

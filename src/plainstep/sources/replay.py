@@ -25,7 +25,7 @@ class Replay:
 
     def __init__(self, place: str, key: Sequence[str], schema: pa.Schema, changes: Batches) -> None:
         self.place, self.key, self.schema, self.changes = place, key, schema, changes
-        self._told = Totals()
+        self._told, self._older = Totals(), 0
 
     def rows(self) -> Iterator[pa.RecordBatch]:
         """The rows. All changes are read before the first comes.
@@ -45,9 +45,11 @@ class Replay:
                 "Name the table with 'rows' in the load, if it can be read.",
             )
         for net in found:
+            self._older += len(net.rows(Op.UPDATE))
             rows = net.images(NOW, net.rows(Op.INSERT, Op.UPDATE, Op.PUT)).select(self.schema.names)
             yield from rows.cast(self.schema).to_batches()
 
     def left_out(self) -> LeftOut:
         """What the reading left out, and how many changes there were; once all rows are read."""
-        return replace(self.changes.left_out(), rows=self._told.read, contradictions=self._told.contradictions)
+        told = self._told
+        return replace(self.changes.left_out(), rows=told.read, contradictions=told.contradictions, older=self._older)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from copy import copy
 from datetime import datetime
@@ -12,7 +12,7 @@ from plainstep.copying import replace
 from plainstep.core.layouts.rows import POSITION, TIME
 from plainstep.core.position_labels import as_time, earlier, parted
 from plainstep.deferred import pa
-from plainstep.errors import ConfigError, Refused
+from plainstep.errors import ChangesGone, ConfigError, Refused
 from plainstep.sources.sql_order import SqlOrder
 from plainstep.stores.feed import Ends
 
@@ -183,25 +183,24 @@ class SqlFeed:
             self.check(reading)
             return self.ends_in(reading, watermark)
 
-    def refusal(self, load: str, watermark: str) -> Refused | None:
+    def refusal(self, load: str, watermark: str, reload: Callable[[bool], str]) -> Refused | None:
         """Why a load cannot go on from a watermark: what it was reached with is gone."""
         if self.overlap is not None:
             return None
-        reload = f"plainstep reload {load} compares the whole table and goes on from there."
         with self.table.reading() as reading:
             newest = self._one(reading, self._which(), self.order.down)
             known = self._one(reading, self._which(self.order.compared("<=", watermark)), self.order.down)
         if newest is not None and known is None:
-            return Refused(
+            return ChangesGone(
                 f"The watermark of {load} is at {watermark}, and all that {self.place} holds is newer.",
                 "Changes in between may have been removed before they were merged.",
-                f"{reload} If nothing was lost: plainstep watermark {load} --to start.",
+                f"{reload(False)} If nothing was lost: plainstep watermark {load} --to start.",
             )
         if newest is not None and newest == known and newest != watermark:
-            return Refused(
+            return ChangesGone(
                 f"The watermark of {load} is at {watermark}, ahead of the last change of {self.place}, {newest}.",
                 "The source was restored to an earlier state, or its changes were cleared.",
-                reload,
+                reload(False),
             )
         return None
 

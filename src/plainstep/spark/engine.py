@@ -21,7 +21,8 @@ from plainstep.deferred import deferred, np
 from plainstep.errors import DataError, Refused
 from plainstep.loads.load import Load
 from plainstep.loads.parted import ordered
-from plainstep.loads.reading import NetRead, WindowRead, refuse_doubtful, refuse_untold
+from plainstep.loads.readiness import refuse_untold
+from plainstep.loads.reading import NetRead, WindowRead, refuse_doubtful
 from plainstep.loads.states import LoadState
 from plainstep.spark.session import session, told_as_ours
 from plainstep.spark.work import Collapsed, Failure, Job, PieceRead, attempted, collapsed, read, sampled

@@ -300,6 +300,20 @@ class ErasableChanges(Source, Protocol):
 
 
 @runtime_checkable
+class ReplayedSource(Source, Protocol):
+    """A source whose rows may be known by its changes alone, of which some may be gone."""
+
+    def is_incomplete(self, watermark: Watermark, deletes: int = 0) -> bool:
+        """Whether some of what was merged is gone, so that what is left does not tell of every row.
+
+        Args:
+            watermark: how far it is merged.
+            deletes: how many rows of the target are not told, if that is known.
+        """
+        ...
+
+
+@runtime_checkable
 class LooselyTyped(Source, Protocol):
     """A source in whose columns any value may stand.
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
@@ -22,7 +22,7 @@ class Ends(Struct, frozen=True):
     Attributes:
         first, last: the positions of the first and the last row that are safe to read, as texts; None without rows.
         note: what a person should know of them.
-        is_whole: whether all that ever was is still there: nothing was removed at its begin.
+        is_whole: whether all that ever was is still there, or all that was merged, going on from a watermark.
     """
 
     first: str | None
@@ -110,8 +110,14 @@ class Feed(FeedRows, Protocol):
         """How far it can be read now, going on from a watermark."""
         ...
 
-    def refusal(self, load: str, watermark: str) -> Refused | None:
-        """Why a load cannot go on from a watermark, or None if it can."""
+    def refusal(self, load: str, watermark: str, reload: Callable[[bool], str]) -> Refused | None:
+        """Why a load cannot go on from a watermark, or None if it can: ``ChangesGone``, where what is left does not tell of every row.
+
+        Args:
+            load: the load.
+            watermark: where it stands.
+            reload: gives the remedy of loading again, told whether all that was merged is still there.
+        """
         ...
 
     def warnings(self) -> list[str]:

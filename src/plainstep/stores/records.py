@@ -138,6 +138,7 @@ class LeftOut(Struct, frozen=True):
         rows: how many rows of a table, or changes that were collapsed into them, were read beside them.
         doubt: what spoke against the layout in what was read, if anything did.
         contradictions: how many of these changes do not fit the one before them of their row.
+        older: of how many rows the first of these changes is an update: they are older than what is told of them.
     """
 
     quarantined: Sequence[QuarantinedRow] = ()
@@ -146,6 +147,7 @@ class LeftOut(Struct, frozen=True):
     rows: int = 0
     doubt: Doubt | None = None
     contradictions: int = 0
+    older: int = 0
 
     def note_in(self, entry: LedgerEntry) -> None:
         """Have a step's row in the ledger say so."""

@@ -140,14 +140,15 @@ def watermark(ctx: click.Context, load: str, to: str | None, reason: str, yes: b
 
 @click.command()
 @LOAD
+@click.option("--yes", is_flag=True, help="Do it also where changes that were merged are gone.")
 @JSON
 @click.pass_context
-def reload(ctx: click.Context, load: str, as_json: bool) -> None:
+def reload(ctx: click.Context, load: str, yes: bool, as_json: bool) -> None:
     """A fresh snapshot of the source, merged as differences."""
     from plainstep.cli.output import tables
 
     with bar():
-        outcome = open_project(ctx).reload(load)
+        outcome = open_project(ctx).reload(load, incomplete=yes)
     if as_json:
         echo_json(outcome.to_dict())
     else:

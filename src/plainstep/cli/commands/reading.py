@@ -231,10 +231,18 @@ def ledger(
     help="Compare only a share of the keys.",
 )
 @click.option("--repair", is_flag=True, help="Merge exactly what differs; recorded in the ledger.")
+@click.option("--yes", is_flag=True, help="Do it also where changes that were merged are gone.")
 @JSON
 @click.pass_context
 def check(
-    ctx: click.Context, loads: tuple[str, ...], columns: str, where: str, sample: float, repair: bool, as_json: bool
+    ctx: click.Context,
+    loads: tuple[str, ...],
+    columns: str,
+    where: str,
+    sample: float,
+    repair: bool,
+    yes: bool,
+    as_json: bool,
 ) -> None:
     """Compare target with source, row by row.
 
@@ -247,7 +255,7 @@ def check(
     scope = Scope(tuple(filter(None, map(str.strip, columns.split(",")))), where, sample / 100)
     with bar():
         project = open_project(ctx)
-        found = project.check(*loads, scope=scope, repair=repair, raise_errors=False)
+        found = project.check(*loads, scope=scope, repair=repair, incomplete=yes, raise_errors=False)
     for load in () if loads else project.loads.values():
         if why := checks.left_out(load):
             say(f"{load.name} is left out: {why}.", err=True)

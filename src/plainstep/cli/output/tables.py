@@ -352,14 +352,16 @@ def _differences(one: CheckResult) -> None:
             as_change["op"] = "insert" if row["what"] == "missing" else "delete"
         table.add_row(row["what"], *key_cells(row), what_changed(as_change, one.differences.shown_key))
     show(table)
-    rest(one.missing + one.extra + one.different - len(rows))
+    rest(one.differing - one.beside - len(rows))
     if one.beside:
         say(f"{many(one.beside, 'row')} of the values that are counted beside its groups differ, too.")
+    if one.incomplete:
+        say(f"{one.load}: changes that were merged are gone; rows that only those told of count as extra.")
     if one.repaired:
         done = {name: getattr(one.repaired, name) for name in ("put", "patch", "drop", "append")}
         say(f"{one.load}: repaired in step {one.repaired.step}: {counts(done)}.")
     else:
-        say(f"plainstep check {one.load} --repair merges exactly these.")
+        say(f"plainstep check {one.load} --repair{' --yes' * one.incomplete} merges exactly these.")
 
 
 def _believed(one: CheckResult) -> str:

@@ -186,7 +186,7 @@ def _carefully(documents: pa.Array, kinds: dict[Path, pa.DataType]) -> tuple[dic
     columns = {}
     for path, texts in _texts(_without(documents, wrong), list(kinds)).items():
         columns[path], bad = fitted(texts, kinds[path])
-        for row in [*bad.tolist(), *_too_large(texts, columns[path])]:
+        for row in bad.tolist():
             wrong.setdefault(row, f"{'.'.join(path)} is {texts[row].as_py()!r}, which is not a valid {kinds[path]}")
     return columns, wrong
 
@@ -202,14 +202,6 @@ def _doubtful(documents: pa.Array) -> dict[int, str]:
         except ValueError:
             continue  # it is not a document, which is told as that
     return wrong
-
-
-def _too_large(texts: pa.Array, numbers: pa.Array) -> list[int]:
-    """The rows in which a number was written that is larger than any of its type, and would become infinite."""
-    if not pa.types.is_floating(numbers.type):
-        return []
-    infinite = np.flatnonzero(pc.fill_null(pc.is_inf(numbers), False).to_numpy(zero_copy_only=False))
-    return [row for row in infinite.tolist() if any(letter.isdigit() for letter in texts[row].as_py())]
 
 
 def _invalid(documents: pa.Array) -> list[int]:

@@ -26,12 +26,16 @@ def is_compacted(
     first, last = map(place, ends)
     if not rows or last > place(label):
         return False
-    known = [(one, place(one.first), place(one.last)) for one in gone if one.done and one.first]
-    parts = [(one, begin, end) for one, begin, end in known if first <= begin and end <= last]
+    parts = [one for one in gone if lies_between(one, ends, place)]
     return (
         len(parts) > 1
-        and all(one.rows for one, _, _ in parts)
-        and sum(one.rows for one, _, _ in parts) == rows
-        and min(begin for _, begin, _ in parts) == first
-        and max(end for _, _, end in parts) == last
+        and all(one.rows for one in parts)
+        and sum(one.rows for one in parts) == rows
+        and min(place(one.first) for one in parts) == first
+        and max(place(one.last) for one in parts) == last
     )
+
+
+def lies_between(one: Seen, ends: tuple[str, str], place: Callable[[str], tuple[Any, ...]]) -> bool:
+    """Whether all rows of a file that was merged lie between two positions."""
+    return one.done and bool(one.first) and place(ends[0]) <= place(one.first) and place(one.last) <= place(ends[1])

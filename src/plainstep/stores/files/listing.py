@@ -8,6 +8,7 @@ import time
 import zlib
 from collections import Counter
 from collections.abc import Collection
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
 from hashlib import blake2b
@@ -126,7 +127,10 @@ def listed(
         if not kind.format:
             listing.ignored.append(found.name)
             continue
-        file = _looked_at(found, kind, settled)
+        try:
+            file = _looked_at(found, kind, settled)
+        except FileNotFoundError:  # taken away meanwhile
+            continue
         if file.size:
             listing.files.append(file)
         if file.unfinished:
@@ -355,11 +359,12 @@ class _Growing:
         marks = None
         for place in np.flatnonzero(self.sizes > file.size)[:CANDIDATES]:
             other = self.files[place]
-            if not self._opening(other).startswith(self._opening(file)):
-                continue
-            marks = marks or fingerprint(file.source, file.size, file.name)
-            if fingerprint(other.source, file.size, other.name) == marks and _same(file, other.source):
-                return other.name
+            with suppress(FileNotFoundError):  # one that is merged may be taken away meanwhile
+                if not self._opening(other).startswith(self._opening(file)):
+                    continue
+                marks = marks or fingerprint(file.source, file.size, file.name)
+                if fingerprint(other.source, file.size, other.name) == marks and _same(file, other.source):
+                    return other.name
         return None
 
     def _opening(self, file: File) -> bytes:
@@ -374,7 +379,12 @@ def _same(file: File, other: Openable | None) -> bool:
     """Whether two files that begin and end alike are alike all through. If the other is gone, they are."""
     if other is None:
         return True
-    with file.source.open("rb") as one, other.open("rb") as two:
+    with ExitStack() as opened:
+        one = opened.enter_context(file.source.open("rb"))
+        try:
+            two = opened.enter_context(other.open("rb"))
+        except FileNotFoundError:
+            return True
         left = file.size
         while left:
             step = min(left, 1 << 20)

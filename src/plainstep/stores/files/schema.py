@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
 from itertools import chain
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -89,9 +90,12 @@ class Shape:
         texts: list[pa.Table] = []
         tables: list[pa.Table] = []
         for file in files if len(files) <= 4 else [*files[:2], *files[-2:]]:
-            for rows in read(file.source, file.name, file.size if file.kind.grows else None, few=True, kind=file.kind):
-                (texts if file.kind.format == "csv" else tables).append(rows.table.slice(0, SAMPLE))
-                break
+            upto = file.size if file.kind.grows else None
+            # One that is merged may be taken away meanwhile. Of one that is not, whoever reads it tells that.
+            with suppress(FileNotFoundError):
+                for rows in read(file.source, file.name, upto, few=True, kind=file.kind):
+                    (texts if file.kind.format == "csv" else tables).append(rows.table.slice(0, SAMPLE))
+                    break
         if texts:  # what those of one file seem to hold, those of another may not
             whole = pa.concat_tables(texts, promote_options="default")
             tables.append(whole if tables else typed(whole))
@@ -146,7 +150,10 @@ class Shape:
     @cached_property
     def _schema(self) -> pa.Schema:
         """The columns of all files, as they are read."""
-        schemas = [columns_of(file.source, file.name, file.kind) for file in self.files()]
+        schemas = []
+        for file in self.files():
+            with suppress(FileNotFoundError):
+                schemas.append(columns_of(file.source, file.name, file.kind))
         try:
             whole = _unified(schemas)
         except pa.ArrowTypeError:

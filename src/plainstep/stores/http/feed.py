@@ -5,7 +5,7 @@ Where it ends is known only when all pages are read; what is read for that is ke
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -175,7 +175,7 @@ class PagesFeed(MessageFeed):
         if left is None:
             raise Refused(f"{self.place} has no position {upto} any more.", "", "Run the command again.")
 
-    def refusal(self, load: str, watermark: str) -> Refused | None:
+    def refusal(self, load: str, watermark: str, reload: Callable[[bool], str]) -> Refused | None:
         """Why a load cannot go on from a watermark: its page is gone, or has lost items."""
         if watermark in self._known:
             return None

@@ -20,6 +20,10 @@ catalogs, files, iceberg_errors = deferred("pyiceberg", "catalog", "io", "except
 KNOWN = ("catalog", "warehouse")
 
 
+# A catalogue is made in three steps (two tables and a namespace), and at each of them another may be first.
+MAKES = 4
+
+
 class Catalog:
     """A catalogue.
 
@@ -95,18 +99,21 @@ class Catalog:
         return engine is None or bool(self._asked(lambda: sqlalchemy.inspect(engine).has_table("iceberg_tables")))
 
     def make(self, space: str) -> None:
-        """Make the catalogue, and a namespace in it, where they are not there."""
-        try:
-            if not self.is_made:
-                said = self._said | {"init_catalog_tables": "true"}
-                self._opened = self._asked(lambda: catalogs.load_catalog(self._called, **said, **self.storage))
-            self._asked(lambda: self.opened.create_namespace_if_not_exists(space))
-        except Unreachable:
-            self._opened = None
-            if not self.is_made:
-                raise
-            # Another step made the one or the other at the same moment.
-            self._asked(lambda: self.opened.create_namespace_if_not_exists(space))
+        """Make the catalogue, and a namespace in it, where they are not there. Others may do so at the same moment."""
+        for left in reversed(range(MAKES)):
+            try:
+                self._make(space)
+                return
+            except Unreachable:
+                self._opened = None
+                if not left or not self.is_made:
+                    raise
+
+    def _make(self, space: str) -> None:
+        if not self.is_made:
+            said = self._said | {"init_catalog_tables": "true"}
+            self._opened = self._asked(lambda: catalogs.load_catalog(self._called, **said, **self.storage))
+        self._asked(lambda: self.opened.create_namespace_if_not_exists(space))
 
     def properties(self, space: str) -> dict[str, str]:
         """The properties of a namespace; none where there is no such."""

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from itertools import chain
 from typing import TYPE_CHECKING, Any
 
 from plainstep.deferred import pa
-from plainstep.errors import ConfigError, Refused
+from plainstep.errors import ChangesGone, ConfigError, Refused
 from plainstep.stores.feed import Ends
 from plainstep.stores.streams.beside import BESIDE
 from plainstep.stores.streams.log import HasGroup, refuse_gap
@@ -170,26 +170,23 @@ class LogFeed(MessageFeed):
             if len(some):
                 yield self.rows.read(self.log, some)
 
-    def refusal(self, load: str, watermark: str) -> Refused | None:
+    def refusal(self, load: str, watermark: str, reload: Callable[[bool], str]) -> Refused | None:
         """Why a load cannot go on from a watermark: messages after it are gone, or the log is another one."""
         offset, mark = _offset(self.log, watermark), watermark.partition(" ")[2]
-        reload = (
-            f"plainstep reload {load}, if what is there tells of every row, or 'rows' names the table; "
-            f"else plainstep watermark {load} --to start goes on with what is left."
-        )
+        repair = f"{reload(False)} plainstep watermark {load} --to start goes on with what is left instead."
         bounds = self.log.bounds()
         beyond = offset >= bounds.end and not self.log.holds(offset)
         if beyond or (mark and self.log.disagrees(mark, bounds)):
-            return Refused(
+            return ChangesGone(
                 f"{self.place} is not what {load} was reading: it was made anew, or lost its end.",
                 f"{load} is merged up to {self.log.label(offset)}, and what stands there now is something else.",
-                reload,
+                repair,
             )
         if self.log.lacks(offset, mark, bounds.first):
-            return Refused(
+            return ChangesGone(
                 f"{self.place} begins at {self.log.label(bounds.first)}, and {load} is merged up to {self.log.label(offset)}.",
                 "The messages in between were removed (retention) before they were merged.",
-                reload,
+                repair,
             )
         return None
 
