@@ -9,11 +9,15 @@ for outcome in plainstep.load_project("plainstep.toml").step(*sys.argv[1:]):
 """
 
 
+# Steps when it is told to, and says in one line what came of it.
 RACER = """
 import sys, plainstep
 project = plainstep.load_project("plainstep.toml")
 for line in sys.stdin:
-    print(*[one.outcome for one in project.step()], flush=True)
+    try:
+        print(*[one.outcome for one in project.step()], flush=True)
+    except Exception as error:
+        print(repr(f"{error!r}, for {error.__cause__!r}"), flush=True)
 """
 
 

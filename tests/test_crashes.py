@@ -7,6 +7,7 @@ import sqlite3
 import time
 import unittest
 
+from plainstep.errors import StoreError
 from tests.kills import DIE, POINTS, RACER, STEP
 from tests.support import TREE, Town
 
@@ -120,6 +121,24 @@ os.kill(os.getpid(), signal.SIGKILL)
                 self.assertTrue(here.project.check("house")[0].ok)
                 [[count]] = mine.execute("SELECT count(*) FROM tree").fetchall()
                 self.assertEqual(count, len(here.rows()))
+
+    def test_where_a_file_is_attached_here_no_other_process_writes_to_it(self) -> None:
+        import duckdb
+
+        write = "import sys, duckdb; duckdb.connect(sys.argv[1]).execute('DELETE FROM tree')"
+        with town() as here, duckdb.connect() as mine:
+            house = str(here.path / "house.duckdb")
+            here.project.step("house")
+            edit(here)
+            mine.execute(f"ATTACH '{house}' AS mine")
+            for _ in range(2):
+                with self.assertRaisesRegex(StoreError, "open in this process in another way"):
+                    here.project.step("house")
+            self.assertIn("Could not set lock", here.child(write, house).communicate(timeout=240)[0])
+            mine.execute("DETACH mine")
+            self.assertEqual(here.project.step("house")[0].outcome, "stepped")
+            self.assertTrue(here.project.check("house")[0].ok)
+            self.assertEqual(here.child(write, house).wait(240), 0)
 
 
 class Raced(unittest.TestCase):

@@ -7,6 +7,7 @@ an in-memory instance that each process keeps (a tenth of the cost of an instanc
 from __future__ import annotations
 
 import atexit
+import fcntl
 import os
 import threading
 import time
@@ -14,7 +15,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from importlib import import_module
 from pathlib import Path
-from typing import Any, cast
+from typing import IO, Any, cast
 
 from plainstep.deferred import duckdb, duckdb_library
 from plainstep.errors import LostConnection, PlainStepError, StoreError
@@ -28,6 +29,8 @@ _guard = threading.Lock()
 _instances: dict[int, duckdb.DuckDBPyConnection] = {}
 # The processes whose instance has a folder for what does not fit in memory.
 _spilling: set[int] = set()
+# Files by device and number, which stay open as long as the process: to close one would end the lock on it.
+_locked_again: dict[tuple[int, int], IO[bytes]] = {}
 
 
 def _instance() -> duckdb.DuckDBPyConnection:
@@ -229,11 +232,28 @@ def _shared(path: Path) -> duckdb.DuckDBPyConnection:
         shared.execute("SET python_enable_replacements = false")
         return shared
     except duckdb_library.Error as error:
+        _lock_again(path)
         raise StoreError(
             f"{path} is open in this process in another way: {error}.",
             "DuckDB opens a file once a process.",
             "Close that connection and run the step again.",
         ) from error
+
+
+def _lock_again(path: Path) -> None:
+    """Lock a file that is open elsewhere in this process, where to connect to it failed.
+
+    Connecting opened the file before it failed, and closed it: with that, all locks end that a process has on a file (so it is with those
+    of POSIX), and another process could write to it beside whoever has it open here. The lock ends when that one closes the file.
+    """
+    with suppress(OSError):  # nobody may write to it
+        there = path.stat()
+        file = _locked_again.get((there.st_dev, there.st_ino)) or path.open("r+b")
+        _locked_again[there.st_dev, there.st_ino] = file
+        try:
+            fcntl.lockf(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:  # others read it, and so it is open here for reading
+            fcntl.lockf(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
 
 
 def _let_go(connection: duckdb.DuckDBPyConnection, name: str) -> None:
