@@ -8,6 +8,7 @@ import time
 import unittest
 
 from plainstep.errors import StoreError
+from plainstep.stores.duckdb.connection import opened
 from tests.kills import DIE, POINTS, RACER, STEP
 from tests.support import TREE, Town
 
@@ -122,23 +123,39 @@ os.kill(os.getpid(), signal.SIGKILL)
                 [[count]] = mine.execute("SELECT count(*) FROM tree").fetchall()
                 self.assertEqual(count, len(here.rows()))
 
-    def test_where_a_file_is_attached_here_no_other_process_writes_to_it(self) -> None:
+    def test_while_a_file_is_open_here_no_other_process_writes_to_it(self) -> None:
+        """Closing one of two descriptors of a file ends the locks of both."""
         import duckdb
 
         write = "import sys, duckdb; duckdb.connect(sys.argv[1]).execute('DELETE FROM tree')"
-        with town() as here, duckdb.connect() as mine:
-            house = str(here.path / "house.duckdb")
+        with town() as here:
+            path = here.path / "house.duckdb"
+
+            def written() -> bool:
+                told, _ = here.child(write, str(path)).communicate(timeout=240)
+                self.assertTrue(not told or "Could not set lock" in told, told)
+                return not told
+
             here.project.step("house")
             edit(here)
-            mine.execute(f"ATTACH '{house}' AS mine")
-            for _ in range(2):
-                with self.assertRaisesRegex(StoreError, "open in this process in another way"):
-                    here.project.step("house")
-            self.assertIn("Could not set lock", here.child(write, house).communicate(timeout=240)[0])
-            mine.execute("DETACH mine")
+            with self.subTest("attached by others"), duckdb.connect() as mine:
+                mine.execute(f"ATTACH '{path}' AS mine")
+                for _ in range(2):
+                    with self.assertRaisesRegex(StoreError, "open in this process in another way"):
+                        here.project.step("house")
+                self.assertFalse(written())
+            with self.subTest("read by others"), duckdb.connect(str(path), read_only=True) as mine:
+                self.assertGreater(here.project.look("house").total, 100)
+                self.assertFalse(written())
+            with self.subTest("opened within itself"), opened(path, True, 1) as outer:
+                rows = outer.execute("SELECT * FROM tree")
+                with opened(path, True, 1) as inner:
+                    inner.execute("SELECT * FROM tree")
+                self.assertFalse(written())
+                self.assertTrue(rows.fetchall())
             self.assertEqual(here.project.step("house")[0].outcome, "stepped")
             self.assertTrue(here.project.check("house")[0].ok)
-            self.assertEqual(here.child(write, house).wait(240), 0)
+            self.assertTrue(written())
 
 
 class Raced(unittest.TestCase):

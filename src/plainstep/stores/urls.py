@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from contextlib import suppress
 from pathlib import Path
 from urllib.parse import SplitResult, unquote, urlsplit
 
@@ -56,17 +57,27 @@ def holders(path: Path) -> str:
         others = [entry.name for entry in Path("/proc").iterdir() if entry.name.isdigit()]
     except OSError:
         return ""
-    found = [pid for pid in others if int(pid) != os.getpid() and _has_open(pid, wanted)]
+    found = [pid for pid in others if int(pid) != os.getpid() and _is_open(f"/proc/{pid}/fd", wanted)]
     return ", ".join(f"{_command(pid)} (process {pid})" for pid in sorted(found, key=int)[:4])
 
 
-def _has_open(pid: str, wanted: os.stat_result) -> bool:
+def is_open_here(path: Path) -> bool:
+    """Whether this process has a file open."""
     try:
-        with os.scandir(f"/proc/{pid}/fd") as entries:
-            there = (entry.stat() for entry in entries)
-            return any((one.st_dev, one.st_ino) == (wanted.st_dev, wanted.st_ino) for one in there)
-    except OSError:
-        pass
+        return _is_open("/dev/fd", path.stat())
+    except OSError:  # there is no such file
+        return False
+
+
+def _is_open(descriptors: str, wanted: os.stat_result) -> bool:
+    with (
+        suppress(OSError),
+        os.scandir(descriptors) as entries,
+    ):  # the system does not tell, or not of another user's process
+        for entry in entries:
+            with suppress(OSError):  # closed by now
+                if os.path.samestat(entry.stat(), wanted):
+                    return True
     return False
 
 

@@ -13,6 +13,7 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
+from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
 from typing import IO, Any, cast
@@ -21,7 +22,7 @@ from plainstep.deferred import duckdb, duckdb_library
 from plainstep.errors import LostConnection, PlainStepError, StoreError
 from plainstep.sql.engine import NO_VARIABLES, silence
 from plainstep.sql.literals import quoted, text
-from plainstep.stores.urls import locked
+from plainstep.stores.urls import is_open_here, locked
 from plainstep.workspace import scratch_folder, workspace
 
 CONFIG: dict[str, Any] = {"autoinstall_known_extensions": False, "autoload_known_extensions": False} | NO_VARIABLES
@@ -172,12 +173,12 @@ def opened(path: Path, read_only: bool, wait: float) -> Iterator[duckdb.DuckDBPy
     """
     path = path.resolve()  # however it is named, one file has one lock
     with _turns.taken(path):
-        connection, detach = _attached(path, read_only, wait)
+        connection, attachment = _connected(path, read_only, wait)
         try:
             with told(path):
                 yield cast("duckdb.DuckDBPyConnection", _Connection(connection))
         finally:
-            _let_go(connection, detach)
+            _let_go(connection, attachment)
 
 
 @contextmanager
@@ -191,24 +192,55 @@ def told(path: Path) -> Iterator[None]:
         raise _explained(error, path) from error
 
 
-def _attached(path: Path, read_only: bool, wait: float) -> tuple[duckdb.DuckDBPyConnection, str]:
-    """A connection to the file, and the name to detach it by; no name where the connection is the process's own."""
+@dataclass
+class _Attachment:
+    """A file that is attached, and how many connections of the thread that has its turn at the file use it.
+
+    One that is opened within another shares it: a file that is attached twice, to be read, is open twice, and to close one of two ends the
+    lock of the other as well (so it is with locks of POSIX), so that another process could write to what is being read.
+    """
+
+    path: Path
+    name: str
+    users: int = 0
+
+
+# By file, for the thread that has its turn at it.
+_attachments: dict[Path, _Attachment] = {}
+
+
+def _connected(path: Path, read_only: bool, wait: float) -> tuple[duckdb.DuckDBPyConnection, _Attachment | None]:
+    """A connection to the file, and what it is attached as; None where the file is open in this process by somebody else's doing."""
+    attachment = _attachments.get(path)
+    # Where both only read, it could be attached beside, and would end the other's lock: that it is open has to be seen before.
+    if attachment is None and read_only and is_open_here(path):
+        with suppress(StoreError):  # it is not DuckDB that has it open
+            return _shared(path, read_only), None
     connection = _instance()
-    connection.execute(f"SET GLOBAL memory_limit = '{workspace.database}B'")
-    name = f"plainstep_{threading.get_ident()}_{time.monotonic_ns()}"
-    options = " (READ_ONLY)" if read_only else ""
     try:
-        _attach_when_free(connection, f"ATTACH {text(str(path))} AS {quoted(name)}{options}", path, wait)
-        connection.execute(f"USE {quoted(name)}")
-        return connection, name
+        if attachment is None:
+            attachment = _attached(connection, path, read_only, wait)
+        attachment.users += 1
+        connection.execute(f"USE {quoted(attachment.name)}")
+        return connection, attachment
     except duckdb_library.Error as error:
         connection.close()
-        if "already attached" in str(error):  # this very process has the file open: share its instance
-            return _shared(path), ""
+        if attachment is None and is_open_here(path):
+            return _shared(path, read_only), None
         raise _explained(error, path) from error
 
 
-def _attach_when_free(connection: duckdb.DuckDBPyConnection, attach: str, path: Path, wait: float) -> None:
+def _attached(connection: duckdb.DuckDBPyConnection, path: Path, read_only: bool, wait: float) -> _Attachment:
+    """A file that was not attached, attached as soon as no other process holds it."""
+    connection.execute(f"SET GLOBAL memory_limit = '{workspace.database}B'")
+    name = f"plainstep_{threading.get_ident()}_{time.monotonic_ns()}"
+    options = " (READ_ONLY)" if read_only else ""
+    _execute_when_free(connection, f"ATTACH {text(str(path))} AS {quoted(name)}{options}", path, wait)
+    _attachments[path] = _Attachment(path, name)
+    return _attachments[path]
+
+
+def _execute_when_free(connection: duckdb.DuckDBPyConnection, attach: str, path: Path, wait: float) -> None:
     until = time.monotonic() + wait
     pause = 0.005  # a step of a few rows keeps the file for some 20 ms
     while True:
@@ -224,9 +256,15 @@ def _attach_when_free(connection: duckdb.DuckDBPyConnection, attach: str, path: 
         pause = min(pause * 1.5, 0.2)
 
 
-def _shared(path: Path) -> duckdb.DuckDBPyConnection:
+def _shared(path: Path, read_only: bool) -> duckdb.DuckDBPyConnection:
+    """A connection beside somebody else's of this process: a file is opened once a process."""
     try:
-        shared = duckdb.connect(str(path))
+        try:
+            shared = duckdb.connect(str(path))
+        except duckdb.ConnectionException:  # it is open for reading, or with other settings
+            if not read_only:
+                raise
+            shared = duckdb.connect(str(path), read_only=True)
         silence(shared)
         # Of this connection alone: the file is open for others, too.
         shared.execute("SET python_enable_replacements = false")
@@ -256,16 +294,24 @@ def _lock_again(path: Path) -> None:
             fcntl.lockf(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
 
 
-def _let_go(connection: duckdb.DuckDBPyConnection, name: str) -> None:
+def _let_go(connection: duckdb.DuckDBPyConnection, attachment: _Attachment | None) -> None:
     try:
-        if name:
-            connection.execute("USE memory")
-            connection.execute(f"DETACH {quoted(name)}")
+        if attachment is not None:
+            attachment.users -= 1
+            if not attachment.users:
+                del _attachments[attachment.path]
+                _detach(connection, attachment.name)
+    finally:
+        connection.close()
+
+
+def _detach(connection: duckdb.DuckDBPyConnection, name: str) -> None:
+    try:
+        connection.execute("USE memory")
+        connection.execute(f"DETACH {quoted(name)}")
     except duckdb_library.Error:  # it was given up in the middle of a result, which ends with it
         connection.close()
         _instance().execute(f"DETACH {quoted(name)}")
-    finally:
-        connection.close()
 
 
 def _explained(error: duckdb.Error, path: Path) -> StoreError:
