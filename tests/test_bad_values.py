@@ -200,6 +200,42 @@ class BadValues(unittest.TestCase):
                     house.execute(f"CREATE OR REPLACE TABLE times AS SELECT 1 AS k, {value} AS t")
                 self.assertIn("or an infinite one", str(town.project.step("back", raise_errors=False)[0].error))
 
+    def test_a_view_that_fails_in_its_midst(self) -> None:
+        """Out of Arrow's reader, DuckDB's error comes as if reading a file had failed."""
+        loads = """
+[loads.view]
+from = "house.girths"
+into = "shed.girths"
+key = ["k"]
+changes = "diff"
+[loads.query]
+from = "house.girths"
+into = "shed.queried"
+key = ["k"]
+[loads.query.layout]
+position = "n"
+[loads.query.layout.query]
+head = "SELECT max(k) FROM girths"
+oldest = "SELECT -1"
+read = "SELECT *, k AS n FROM girths WHERE k > :after AND k <= :upto"
+"""
+        made = "CREATE OR REPLACE TABLE tree AS SELECT range AS k, if(range = 190000, '{}', range::TEXT) AS a FROM range(200000)"
+        with Town(loads=loads) as town:
+            for a, told in (("bent", "Could not convert string 'bent'"), ("0", "")):
+                with duckdb.connect(str(town.path / "house.duckdb")) as house:
+                    house.execute(made.format(a))
+                    house.execute("CREATE OR REPLACE VIEW girths AS SELECT k, a::INT AS a FROM tree")
+                for name, where in (
+                    ("view", r"DuckDB says of .*house\.duckdb: "),
+                    ("query", "house does not take a query: "),
+                ):
+                    with self.subTest(name, a=a):
+                        [outcome] = town.project.step(name, raise_errors=False)
+                        self.assertRegex(
+                            str(outcome.error or ""), f"^{where}Conversion Error: {told}" if told else "^$"
+                        )
+            self.assertEqual([one.outcome for one in town.project.step("view", "query")], ["nothing"] * 2)
+
     def test_what_is_no_number_is_not_rounded_and_keys_are_never_bent(self) -> None:
         with self.town("on_bad_value = 'round'") as town:
             town.sql("INSERT INTO tree VALUES (2, 'dear', 'elm')")

@@ -18,7 +18,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import IO, Any, cast
 
-from plainstep.deferred import duckdb, duckdb_library
+from plainstep.deferred import duckdb, duckdb_library, pa
 from plainstep.errors import LostConnection, PlainStepError, StoreError
 from plainstep.sql.engine import NO_VARIABLES, silence
 from plainstep.sql.literals import quoted, text
@@ -190,6 +190,18 @@ def told(path: Path) -> Iterator[None]:
         raise
     except duckdb_library.Error as error:
         raise _explained(error, path) from error
+
+
+def batches_of(result: pa.RecordBatchReader) -> Iterator[pa.RecordBatch]:
+    """The rows of a result.
+
+    Raises:
+        duckdb.Error: the query failed in their middle: out of Arrow's reader, this comes as if reading a file had failed.
+    """
+    try:
+        yield from result
+    except OSError as error:
+        raise duckdb.Error(str(error)) from error
 
 
 @dataclass

@@ -11,6 +11,7 @@ from plainstep.deferred import duckdb, pa
 from plainstep.errors import Refused
 from plainstep.sql.literals import quoted
 from plainstep.sql.parameters import replaced
+from plainstep.stores.duckdb.connection import batches_of
 from plainstep.stores.duckdb.table import DuckdbReading, held
 from plainstep.stores.queries import Value, refuse_doubled, refused_query
 
@@ -70,7 +71,7 @@ class DuckdbQueries:
                 result = self._asked(bound, wanted)
             schema = pa.schema([(field.name, held_as(field.type)) for field in result.schema])
             yield pa.RecordBatch.from_pylist([], schema)
-            for batch in result:
+            for batch in batches_of(result):
                 yield held(batch, schema, self.database.name)
 
     def _asked(self, bound: str, values: dict[str, Value]) -> pa.RecordBatchReader:

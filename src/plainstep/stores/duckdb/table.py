@@ -15,6 +15,7 @@ from plainstep.properties import cached_property
 from plainstep.sql.literals import insertion, quoted, since_epoch, text, updating
 from plainstep.stores.declared_types import arrow_type
 from plainstep.stores.dialect import STANDARD
+from plainstep.stores.duckdb.connection import batches_of
 from plainstep.stores.duckdb.database import tables
 from plainstep.stores.duckdb.types import declaration, plain
 
@@ -187,7 +188,7 @@ class DuckdbReading:
         wanted = pa.schema([schema.field(name) for name in columns] + [(name, pa.string()) for name in texts])
         result = self.connection.sql(f"SELECT {', '.join(selected)} {rest}").to_arrow_reader(1 << 16)
         self._results.append(result)
-        for batch in result:
+        for batch in batches_of(result):
             yield held(batch, wanted, self.table.place)
 
     def first(self, sql: str) -> tuple[Any, ...] | None:

@@ -17,6 +17,7 @@ from plainstep.sql.literals import quoted, text
 from plainstep.stores import ledger as books
 from plainstep.stores.api import KeyedRows
 from plainstep.stores.commit_errors import moved
+from plainstep.stores.duckdb.connection import batches_of
 from plainstep.stores.duckdb.table import DuckdbTable
 from plainstep.stores.duckdb.types import declaration, plain
 from plainstep.stores.keyed_rows import SqlRows
@@ -91,7 +92,7 @@ class DuckdbTarget(SqlTarget):
         """All rows of a table, in the given columns and types."""
         selected = ", ".join(quoted(field.name) for field in schema)
         with self.database.opened(read_only=True) as connection:
-            for batch in connection.sql(f"SELECT {selected} FROM {quoted(name)}").to_arrow_reader(1 << 16):
+            for batch in batches_of(connection.sql(f"SELECT {selected} FROM {quoted(name)}").to_arrow_reader(1 << 16)):
                 yield batch.cast(schema)
 
     def by_key(self, name: str) -> KeyedRows:
