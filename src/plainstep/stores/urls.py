@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Container
 from contextlib import suppress
 from pathlib import Path
 from urllib.parse import SplitResult, unquote, urlsplit
@@ -61,22 +62,22 @@ def holders(path: Path) -> str:
     return ", ".join(f"{_command(pid)} (process {pid})" for pid in sorted(found, key=int)[:4])
 
 
-def is_open_here(path: Path) -> bool:
-    """Whether this process has a file open."""
+def is_open_here(path: Path, but: Container[int] = ()) -> bool:
+    """Whether this process has a file open, other than by some descriptors."""
     try:
-        return _is_open("/dev/fd", path.stat())
+        return _is_open("/dev/fd", path.stat(), but)
     except OSError:  # there is no such file
         return False
 
 
-def _is_open(descriptors: str, wanted: os.stat_result) -> bool:
+def _is_open(descriptors: str, wanted: os.stat_result, but: Container[int] = ()) -> bool:
     with (
         suppress(OSError),
         os.scandir(descriptors) as entries,
     ):  # the system does not tell, or not of another user's process
         for entry in entries:
             with suppress(OSError):  # closed by now
-                if os.path.samestat(entry.stat(), wanted):
+                if os.path.samestat(entry.stat(), wanted) and int(entry.name) not in but:
                     return True
     return False
 

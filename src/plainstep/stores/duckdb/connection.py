@@ -225,7 +225,7 @@ def _connected(path: Path, read_only: bool, wait: float) -> tuple[duckdb.DuckDBP
     """A connection to the file, and what it is attached as; None where the file is open in this process by somebody else's doing."""
     attachment = _attachments.get(path)
     # Where both only read, it could be attached beside, and would end the other's lock: that it is open has to be seen before.
-    if attachment is None and read_only and is_open_here(path):
+    if attachment is None and read_only and _is_open_here(path):
         with suppress(StoreError):  # it is not DuckDB that has it open
             return _shared(path, read_only), None
     connection = _instance()
@@ -237,9 +237,14 @@ def _connected(path: Path, read_only: bool, wait: float) -> tuple[duckdb.DuckDBP
         return connection, attachment
     except duckdb_library.Error as error:
         connection.close()
-        if attachment is None and is_open_here(path):
+        if attachment is None and _is_open_here(path):
             return _shared(path, read_only), None
         raise _explained(error, path) from error
+
+
+def _is_open_here(path: Path) -> bool:
+    """Whether somebody else of this process has a file open."""
+    return is_open_here(path, {file.fileno() for file in _locked_again.values()})
 
 
 def _attached(connection: duckdb.DuckDBPyConnection, path: Path, read_only: bool, wait: float) -> _Attachment:
