@@ -21,7 +21,9 @@ from unittest import mock
 
 import deltalake
 import pyarrow as pa
+import pyspark.util
 from click.testing import CliRunner
+from pyspark.errors import PySparkRuntimeError
 
 import plainstep
 from plainstep.cli.main import cli
@@ -281,11 +283,32 @@ class Spark(unittest.TestCase):
             here.step("far", "spark")
             here.step("near", "local")
             here.land(400, files=6)
-            killer = threading.Timer(0.7, kill_an_executor)
+            killed: list[int] = []
+            killer = threading.Timer(0.7, lambda: killed.append(kill_an_executor()))
             killer.start()
             here.step("far", "spark")
             killer.join()
+            self.assertTrue(killed)
             here.step("near", "local")
+            self.assert_same(here)
+
+    def test_what_could_not_be_fetched_is_read_again(self) -> None:
+        """Where its machine is busy, Spark does not wait long enough to be asked for what it found."""
+        connect, refused = pyspark.util.local_connect_and_auth, []
+
+        def connected(*where: Any) -> Any:
+            if not refused:
+                refused.append(where)
+                parameters = {"errors": "Connection refused"}
+                raise PySparkRuntimeError(errorClass="CANNOT_OPEN_SOCKET", messageParameters=parameters)
+            return connect(*where)
+
+        with Landing(2, "int", "start", shapes=("mirror",)) as here:
+            here.land(50)
+            with mock.patch("pyspark.util.local_connect_and_auth", connected):
+                here.step("far", "spark")
+            here.step("near", "local")
+            self.assertEqual(len(refused), 1)
             self.assert_same(here)
 
     def test_what_spark_cannot_do_is_refused_by_name(self) -> None:
@@ -366,13 +389,13 @@ def keys_in(batches: Batches) -> list[int]:
     return [key for changes in batches for key in changes.table["now.k"].to_pylist()]
 
 
-def kill_an_executor() -> None:
-    """Kill the newest process of an executor."""
-    found = subprocess.run(
-        ["pgrep", "-nf", "CoarseGrainedExecutorBackend"], capture_output=True, text=True, check=False
-    )
-    for one in found.stdout.split()[:1]:
-        os.kill(int(one), signal.SIGKILL)
+def kill_an_executor() -> int:
+    """Kill the newest process of an executor of this cluster; which one."""
+    spark = str(sessions.pyspark.SparkContext._gateway.proc.pid)
+    words = ["pgrep", "-n", "-P", spark, "-f", "CoarseGrainedExecutorBackend"]
+    found = int(subprocess.run(words, capture_output=True, text=True, check=True).stdout)
+    os.kill(found, signal.SIGKILL)
+    return found
 
 
 def tearDownModule() -> None:

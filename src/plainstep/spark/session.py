@@ -15,15 +15,17 @@ from typing import IO, Any
 from urllib.parse import urlsplit
 
 from plainstep.deferred import deferred
-from plainstep.errors import StoreError, need
+from plainstep.errors import LostConnection, PlainStepError, StoreError, need
 
-pyspark, gateways = deferred("pyspark", "context", "java_gateway")
+pyspark, gateways, spark_errors = deferred("pyspark", "context", "java_gateway", "errors")
 
 # What is set where the project does not say otherwise: no page for people, no bars of its own; and where its process here runs out of
 # memory, that it ends: it would wait for ever.
 SETTINGS = {
     "spark.ui.enabled": "false", "spark.ui.showConsoleProgress": "false", "spark.log.level": "ERROR",
     "spark.locality.wait": "100ms", "spark.driver.extraJavaOptions": "-XX:+ExitOnOutOfMemoryError",
+    # For so long, what it holds for Python waits to be fetched: on a busy machine, 15 seconds went by once.
+    "spark.python.authenticate.socketTimeout": "120s",
 }  # fmt: skip
 # Lines of what Spark said that are told where it fails.
 LINES = 3
@@ -75,21 +77,31 @@ def told_as_ours(master: str) -> Iterator[None]:
     """Meanwhile, what Spark raises is told as an error of ours.
 
     Raises:
-        StoreError: it failed. Nothing was merged.
+        LostConnection: what it holds could not be fetched.
+        StoreError: it failed in another way. Nothing was merged.
     """
     try:
         yield
+    except PlainStepError:
+        raise
     except Exception as error:
-        if not type(error).__module__.startswith(("pyspark", "py4j")):
+        # What it raises may be hidden by what its cleaning up raises.
+        found = next((one for one in (error, error.__context__) if _is_of_spark(one)), None)
+        if found is None:
             raise
-        raise StoreError(
-            f"Spark on {master} failed: {_told(error)}",
+        lost = isinstance(found, spark_errors.PySparkException) and found.getCondition() == "CANNOT_OPEN_SOCKET"
+        raise (LostConnection if lost else StoreError)(
+            f"Spark on {master} failed: {_told(found)}",
             "Nothing was merged. It needs Java 17 or later, and executors on which plainstep is installed as it is here.",
             "Fix [engine] in plainstep.toml, or step without it: plainstep step --engine local",
         ) from error
 
 
-def _told(error: Exception) -> str:
+def _is_of_spark(error: BaseException | None) -> bool:
+    return type(error).__module__.startswith(("pyspark", "py4j"))
+
+
+def _told(error: BaseException) -> str:
     """What Spark says, in a line: what an executor raised, if one did; or the last that its processes printed."""
     lines = [line.strip() for line in str(error).splitlines() if line.strip()]
     causes = [line for line in lines if line.startswith("Caused by:") or "Error:" in line or "Exception:" in line]
