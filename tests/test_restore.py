@@ -89,6 +89,36 @@ class Sqlite(unittest.TestCase):
             self.assertEqual(town.run("restore", "house", "--after", "2", "--key", "7").stdout.count("UPDATE"), 0)
             self.assertEqual(town.run("restore", "house").exit_code, 2)
 
+    def test_several_rows_of_one_key(self) -> None:
+        """One that was brought back already is not inserted again; of two that had one key, one is to be chosen."""
+        words = ("restore", "house", "--after", "1", "--over-later")
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            play(
+                town,
+                [("INSERT INTO tree (k, b) VALUES (3, 'oak')",), ("UPDATE tree SET k = 5",), ("DELETE FROM tree",)],
+            )
+            town.shell(town.run(*words).stdout)
+            self.assertEqual(town.rows(), [(3, None, "oak", None, None)])
+            self.assertIn("Restores 0 rows", town.run(*words, "--op", "update", "--op", "delete").stdout)
+            play(
+                town,
+                [
+                    ("UPDATE tree SET k = 4",),
+                    ("INSERT INTO tree (k, b) VALUES (3, 'elm')",),
+                    ("UPDATE tree SET k = 6 WHERE k = 3",),
+                ],
+            )
+            refused = town.run(*words)
+            self.assertEqual((refused.exit_code, "had one key before" in refused.stderr), (4, True), refused.output)
+            chosen = [
+                town.run("restore", "house", "--after", "4", *choice).stdout
+                for choice in (("--key", "4"), ("--upto", "6"))
+            ]
+            town.shell(chosen[0])
+            self.assertEqual([script.count("UPDATE") for script in chosen], [1, 1])
+            self.assertEqual([(row[0], row[2]) for row in town.rows()], [(3, "oak"), (6, "elm")])
+
 
 class Others(unittest.TestCase):
     def test_postgresql_every_type(self) -> None:

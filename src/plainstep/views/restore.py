@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass, field
+from itertools import count
 from typing import TYPE_CHECKING, Any
 
 from plainstep.core.changes.ops import NOW, WAS, Op
@@ -63,12 +65,20 @@ class RestoreResult:
         return "\n".join([head + "BEGIN;", *self.statements, "COMMIT;", ""])
 
 
-@dataclass
+@dataclass(frozen=True)
 class _Undone:
-    """A row that is brought back: what it was before its first change that is undone, and what its last one left."""
+    """A row that is brought back.
+
+    Attributes:
+        was: what it was before its first change that is undone.
+        left: what the last one left of it; None where that deleted it.
+        old, key: its keys in these, in ``was`` and in ``left``.
+    """
 
     was: Row
     left: Row | None
+    old: Key
+    key: Key | None
 
 
 def restore(load: Load, after: Point, upto: Point | None, only: Filter, over_later: bool = False) -> RestoreResult:
@@ -81,7 +91,7 @@ def restore(load: Load, after: Point, upto: Point | None, only: Filter, over_lat
         over_later: whether rows that changed again since are brought back, too.
 
     Raises:
-        Refused: the changes have no before images, or rows changed again since.
+        Refused: the changes have no before images, rows changed again since, or several had one key.
     """
     load = load.unfiltered if load.narrows else load
     state = state_of(load)
@@ -103,22 +113,31 @@ def restore(load: Load, after: Point, upto: Point | None, only: Filter, over_lat
         )
     asked = state.window(after, upto)
     undone = _undone(state, asked, only)
+    _refuse_one_key(state.key, undone)
     result = RestoreResult(load.name, load.config.source, *ends(load, asked))
     there = _there(state, table, undone)
+    live = {one.key for one in undone}
     later = [
-        key for key, one in undone.items() if not _same(there.get(key), one.left) or _taken(state.key, key, one, there)
+        one.key or one.old
+        for one in undone
+        if (one.key and not _same(there.get(one.key), one.left))
+        or (one.old != one.key and one.old in there and one.old not in live)
     ]
     if later and not over_later:
         raise _changed_again(state.key, later)
-    for key, one in reversed(undone.items()):
-        _bring_back(result, table, state.key, key, one, there.get(key))
+    waiting = _bring_back(result, table, state.key, undone, there)
+    if waiting:
+        raise _in_a_circle(state.key, waiting)
     return result
 
 
-def _undone(state: LoadState, asked: Window, only: Filter) -> dict[Key, _Undone]:
-    """The rows that some changes changed, by the key that the last of them left them with, in the order of these."""
-    undone: dict[Key, _Undone] = {}
-    names = state.schema.names
+def _undone(state: LoadState, asked: Window, only: Filter) -> list[_Undone]:
+    """The rows that some changes changed, in the order of the last of these."""
+    undone: dict[int, _Undone] = {}
+    # Which of them has a key, and which had it when it was deleted: another one may have it by now.
+    standing: dict[Key, int] = {}
+    gone: dict[Key, int] = {}
+    names, numbers = state.schema.names, count()
     for batch in read_changes(state, asked, whole=False):
         if (batch.op() == Op.TRUNCATE).any():
             raise Refused(
@@ -129,31 +148,73 @@ def _undone(state: LoadState, asked: Window, only: Filter) -> dict[Key, _Undone]
         for change in only.of(batch, state.key).table.to_pylist():
             was = {name: change[WAS + name] for name in names}
             now = {name: change[NOW + name] for name in names} if change["op"] != Op.DELETE else None
-            old = tuple((now if change["op"] in (Op.INSERT, Op.PUT) else was)[name] for name in state.key)  # type: ignore[index]
-            if change["op"] in (Op.INSERT, Op.PUT) and old not in undone:
-                continue  # a row that is new is left there; one that was deleted before came back
-            before = undone.pop(old, None)
-            new = old if now is None else tuple(now[name] for name in state.key)
-            undone[new] = _Undone(before.was if before else was, now)
-    return undone
+            comes = change["op"] in (Op.INSERT, Op.PUT)
+            old = _key_of(state.key, now if comes and now else was)
+            number = standing.pop(old, gone.get(old))
+            if number is None:
+                if comes:
+                    continue  # a row that is new is left there
+                number = next(numbers)
+            elif gone.get(old) == number:
+                del gone[old]  # it was deleted before, and came back
+            before = undone.pop(number, None)
+            was, first = (before.was, before.old) if before else (was, old)
+            new = _key_of(state.key, now) if now else None
+            undone[number] = _Undone(was, now, first, new)
+            (gone if new is None else standing)[old if new is None else new] = number
+    return list(undone.values())
 
 
-def _there(state: LoadState, table: Table, undone: dict[Key, _Undone]) -> dict[Key, Row]:
+def _refuse_one_key(names: Key, undone: list[_Undone]) -> None:
+    """Refuse where several rows had one key, each at its time."""
+    times = Counter(one.old for one in undone)
+    several = [key for key, count in times.items() if count > 1]
+    if several:
+        raise Refused(
+            f"{times[several[0]]} of these rows had one key before their changes, each at its time: {_shown(names, several[0])}.",
+            "Only one of them can have it again.",
+            "Choose fewer with --key, --op, --where, --after or --upto.",
+        )
+
+
+def _there(state: LoadState, table: Table, undone: list[_Undone]) -> dict[Key, Row]:
     """The rows as they stand in the table now, of all keys that they have or had."""
-    keys = {*undone, *(tuple(one.was[name] for name in state.key) for one in undone.values())}
+    keys = {key for one in undone for key in (one.old, one.key) if key is not None}
     kinds = pa.schema([state.schema.field(name) for name in state.key])
     columns = [pa.array([key[place] for key in keys], kind.type) for place, kind in enumerate(kinds)]
     found = matching(table, state.schema, pa.table(columns, schema=kinds)).to_pylist() if keys else []
-    return {tuple(row[name] for name in state.key): row for row in found}
+    return {_key_of(state.key, row): row for row in found}
 
 
-def _taken(names: Key, key: Key, one: _Undone, there: dict[Key, Row]) -> bool:
-    """Whether another row has the key that a row is brought back to."""
-    old = tuple(one.was[name] for name in names)
-    return old != key and old in there
+def _bring_back(
+    result: RestoreResult, table: Table, names: Key, undone: list[_Undone], there: dict[Key, Row]
+) -> list[_Undone]:
+    """The statements, those for what changed last first; the rows that cannot be brought back, for others have their keys."""
+    waiting, moving = undone[::-1], {one.key for one in undone}
+    while True:  # some wait for others to make room
+        before, waiting = waiting, []
+        for one in before:
+            key = _standing(one, there, moving)
+            if key is None:
+                waiting.append(one)
+                continue
+            _state(result, table, one, dict(zip(names, key, strict=True)), there.pop(key, None))
+            there[one.old] = one.was
+            moving.discard(one.key)
+        if not waiting or len(waiting) == len(before):
+            return waiting
 
 
-def _bring_back(result: RestoreResult, table: Table, names: Key, key: Key, one: _Undone, now: Row | None) -> None:
+def _standing(one: _Undone, there: dict[Key, Row], moving: set[Key | None]) -> Key | None:
+    """Which key the row has now that is brought back; None where another row has to be first, which makes room for it."""
+    if one.key is not None and one.key in there:
+        return None if one.old != one.key and one.old in there else one.key
+    # It is gone. A row that has its key and does not make room came later: that one becomes what it was.
+    return None if one.old in there and one.old in moving else one.old
+
+
+def _state(result: RestoreResult, table: Table, one: _Undone, key: Row, now: Row | None) -> None:
+    """Add the statement that brings a row back."""
     if now is None:
         result.statements.append(table.insertion(one.was))
         result.inserts += 1
@@ -162,8 +223,12 @@ def _bring_back(result: RestoreResult, table: Table, names: Key, key: Key, one: 
     if not changed:
         result.already += 1
         return
-    result.statements.append(table.updating(dict(zip(names, key, strict=True)), changed))
+    result.statements.append(table.updating(key, changed))
     result.updates += 1
+
+
+def _key_of(names: Key, row: Row) -> Key:
+    return tuple(row[name] for name in names)
 
 
 def _same(one: Row | None, other: Row | None) -> bool:
@@ -178,9 +243,20 @@ def _equal(one: Any, other: Any) -> bool:
 
 
 def _changed_again(names: Key, later: list[Key]) -> Refused:
-    first = ", ".join(f"{name} {value_shown(value)}" for name, value in zip(names, later[0], strict=True))
     return Refused(
-        f"{len(later):,} of these rows changed again since, or their keys are taken; the first has {first}.",
+        f"{len(later):,} of these rows changed again since, or their keys are taken; the first has {_shown(names, later[0])}.",
         "Restoring them would undo later changes, too.",
         "Choose fewer with --key, --op, --where or --upto; or add --over-later.",
     )
+
+
+def _in_a_circle(names: Key, waiting: list[_Undone]) -> Refused:
+    return Refused(
+        f"{len(waiting):,} of these rows had keys that other rows have now, the first of them {_shown(names, waiting[0].old)}.",
+        "None of them can have its own before another one makes room.",
+        "Choose fewer with --key, --op, --where, --after or --upto.",
+    )
+
+
+def _shown(names: Key, key: Key) -> str:
+    return ", ".join(f"{name} {value_shown(value)}" for name, value in zip(names, key, strict=True))
