@@ -7,6 +7,7 @@ import unittest
 from collections.abc import Callable
 from datetime import timedelta
 from typing import Any
+from unittest import mock
 
 import pyarrow as pa
 from hypothesis import given, settings
@@ -23,9 +24,10 @@ from plainstep.core.changes.row_history import life
 from plainstep.core.diff import compared, net_of
 from plainstep.core.durations import duration
 from plainstep.display.text import many, shown, size, span
+from plainstep.loads.load import Load
 from plainstep.sql.literals import insertion, literal
 from tests.histories import ROW, Model, Row, flat, histories, merged
-from tests.support import examples
+from tests.support import TREE, Town, examples
 
 Change = dict[str, Any]
 Test = Callable[[Row, Row], bool]
@@ -189,6 +191,24 @@ class Comparing(unittest.TestCase):
             self.assertEqual((differ, counts), (every, (len(missing), len(extra), len(different))))
             self.assertEqual(shown, sorted(every)[:2])
         self.assertLessEqual(differ, every)
+
+    def test_a_step_in_its_midst(self) -> None:
+        """What waited is merged by then, and of a comparison nothing tells any more what it was: it is begun again."""
+        loads = "[loads.bare]\nfrom = 'town.tree'\ninto = 'shed.bare'\nkey = ['k']\nchanges = 'diff'\n"
+        with Town(TREE, "INSERT INTO tree VALUES (1, 1, 'oak')", loads=loads) as town:
+            town.project.step("bare")
+            town.sql("UPDATE tree SET a = 2")
+            steps: list[str] = []
+            at_step = Load.at_step
+
+            def stepped(*words: Any) -> Any:
+                if not steps:
+                    steps.append(town.project.step("bare")[0].outcome)
+                return at_step(*words)
+
+            with mock.patch.object(Load, "at_step", stepped):
+                [found] = town.project.check("bare")
+            self.assertEqual((steps, found.ok, found.waiting), (["stepped"], True, 0))
 
     @given(histories, histories, histories)
     @settings(max_examples=examples(40), deadline=None)

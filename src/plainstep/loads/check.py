@@ -199,12 +199,16 @@ def check(load: Load, scope: Scope | None = None, repair: bool = False, incomple
     """
     asked, tries = _Asked(scope, repair, incomplete), TRIES
     while tries:
+        began_at = load.target.watermark(load.name)
         try:
             return _check(load, asked)
         except _Moved:
             pass
         except _Behind:
             tries -= 1
+        except Refused:  # where a step came in between, what waited may not be told any more
+            if load.target.watermark(load.name) == began_at:
+                raise
     why, remedy = "It is slow to show what came last.", f"plainstep check {load.name}"
     watermark = load.target.watermark(load.name)
     if watermark is not None and is_incomplete(load, watermark):
