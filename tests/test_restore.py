@@ -89,6 +89,35 @@ class Sqlite(unittest.TestCase):
             self.assertEqual(town.run("restore", "house", "--after", "2", "--key", "7").stdout.count("UPDATE"), 0)
             self.assertEqual(town.run("restore", "house").exit_code, 2)
 
+    def test_keys_that_others_have_now(self) -> None:
+        with Town(TREE) as town:
+            town.project.capture_on("town.tree")
+            play(town, [("INSERT INTO tree (k, b) VALUES (1, 'oak'), (2, 'elm'), (3, 'ash')",)])
+            after = str(town.project.load("house").source.span().head)
+            rows = town.rows()
+            play(
+                town, [(f"UPDATE tree SET k = {new} WHERE k = {old}",) for old, new in ((1, 9), (2, 1), (9, 2), (3, 4))]
+            )
+            with self.subTest("they have each other's"):
+                town.shell(town.run("restore", "house", "--after", after).stdout)
+                self.assertEqual(town.rows(), rows)
+            with self.subTest("one came later"):
+                play(town, [("UPDATE tree SET k = 4 WHERE k = 3",), ("UPDATE tree SET b = 'fir' WHERE k = 1",)])
+                play(town, [("INSERT INTO tree (k, b) VALUES (3, 'yew')",)])
+                head = town.project.load("house").source.span().head
+                words = ("restore", "house", "--after", str(head - 3), "--over-later")
+                refused = town.run(*words)
+                self.assertEqual(
+                    (refused.exit_code, "which came later, the first of them k 3" in refused.stderr),
+                    (4, True),
+                    refused.output,
+                )
+                town.shell(town.run(*words, "--key", "1").stdout)
+                self.assertEqual([row[2] for row in town.rows()], ["oak", "elm", "yew", "ash"])
+                play(town, [("DELETE FROM tree WHERE k = 3",)])
+                town.shell(town.run(*words, "--op", "update").stdout)
+                self.assertEqual(town.rows(), rows)
+
     def test_several_rows_of_one_key(self) -> None:
         """One that was brought back already is not inserted again; of two that had one key, one is to be chosen."""
         words = ("restore", "house", "--after", "1", "--over-later")

@@ -126,8 +126,11 @@ def restore(load: Load, after: Point, upto: Point | None, only: Filter, over_lat
     if later and not over_later:
         raise _changed_again(state.key, later)
     waiting = _bring_back(result, table, state.key, undone, there)
-    if waiting:
-        raise _in_a_circle(state.key, waiting)
+    blocked = [one for one in waiting if one.old not in {other.key for other in waiting}]
+    if blocked:
+        raise _taken(state.key, blocked)
+    for one in waiting:  # they have each other's keys: each becomes what had its key
+        _state(result, table, one, dict(zip(state.key, one.old, strict=True)), there[one.old])
     return result
 
 
@@ -250,11 +253,11 @@ def _changed_again(names: Key, later: list[Key]) -> Refused:
     )
 
 
-def _in_a_circle(names: Key, waiting: list[_Undone]) -> Refused:
+def _taken(names: Key, blocked: list[_Undone]) -> Refused:
     return Refused(
-        f"{len(waiting):,} of these rows had keys that other rows have now, the first of them {_shown(names, waiting[0].old)}.",
-        "None of them can have its own before another one makes room.",
-        "Choose fewer with --key, --op, --where, --after or --upto.",
+        f"{len(blocked):,} of these rows had keys that rows have now which came later, the first of them {_shown(names, blocked[0].old)}.",
+        "Two rows cannot have one key.",
+        "Choose fewer with --key, --op, --where, --after or --upto, or delete what came later.",
     )
 
 
