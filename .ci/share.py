@@ -6,8 +6,8 @@ With all of them, the tests took 15 minutes on one day and 30 on another, when t
 import multiprocessing
 import time
 
-# What such a machine of two cores does at its best.
-FAST, LEAST, TRIES = 450, 0.4, 4
+# The most that was measured on a machine of two cores.
+FAST, LEAST, TRIES = 400, 0.4, 4
 
 
 def rounds(_: int) -> int:
