@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from plainstep.core.changes.ops import NOW, WAS, Op
 from plainstep.deferred import pa
 from plainstep.display import html
+from plainstep.display.text import many
 from plainstep.display.text import shown as value_shown
 from plainstep.errors import Refused
 from plainstep.loads.states import state_of
@@ -58,7 +59,7 @@ class RestoreResult:
     def to_sql(self) -> str:
         """A script of one transaction."""
         head = (
-            f"-- Restores {self.inserts + self.updates:,} rows of {self.table} to what they were before their changes after "
+            f"-- Restores {many(self.inserts + self.updates, 'row')} of {self.table}, as before the changes after "
             f"{self.after} up to {self.upto}.\n-- Nothing was changed by writing this. Read it, then run it in the store "
             f"{self.table.partition('.')[0]}; what it changes is captured like any other change.\n"
         )
